@@ -1,0 +1,35 @@
+# On a fresh machine with Python 3.11 and make: `make demo` and `make test` do everything by themselves.
+PYTHON ?= python3
+VENV   := .venv
+BIN    := $(VENV)/bin
+
+.PHONY: demo test bench tables docs clean
+
+demo: $(VENV)/installed
+	$(BIN)/ibexite demo demo
+
+test: $(VENV)/installed-for-tests
+	$(BIN)/ruff check src tests benchmarks
+	$(BIN)/ruff format --check --quiet src tests benchmarks
+	$(BIN)/mypy
+	$(BIN)/pytest -n 2
+
+bench: $(VENV)/installed-for-tests
+	$(BIN)/python benchmarks/compare.py
+
+# Parser tables and generated parts of the documents; needed after a change of grammar, schema or functions.
+tables: $(VENV)/installed
+	$(BIN)/python -m ibexite.language.grammar
+
+$(VENV)/installed: pyproject.toml
+	test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
+	$(BIN)/pip install --quiet --disable-pip-version-check -e .
+	touch $@
+
+$(VENV)/installed-for-tests: pyproject.toml
+	test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
+	$(BIN)/pip install --quiet --disable-pip-version-check -e '.[test]'
+	touch $@ $(VENV)/installed
+
+clean:
+	rm -rf $(VENV) build demo
