@@ -1,0 +1,57 @@
+"""The instrument classes: a contract of settings and readings with units, read from classes.toml.
+
+Sequences are vetted against a class, profiles promise to fulfil it, the simulated instruments stand in for it.
+"""
+
+from __future__ import annotations
+
+import tomllib
+from dataclasses import dataclass
+from functools import cache
+from importlib import resources
+
+from ibexite.units import Dimension, parse_unit
+
+
+@dataclass(frozen=True, slots=True)
+class Feature:
+    """One setting or reading of a class. dimension is None for on/off."""
+
+    name: str
+    unit: str
+    dimension: Dimension | None
+    help: str
+
+
+@dataclass(frozen=True, slots=True)
+class InstrumentClass:
+    """A class of instrument; `switch` is the setting that applies its `levels` to the product ("" if it has none)."""
+
+    name: str
+    help: str
+    settings: dict[str, Feature]
+    readings: dict[str, Feature]
+    switch: str
+    levels: tuple[str, ...]
+
+
+def _feature(name: str, entry: dict[str, str]) -> Feature:
+    unit = entry["unit"]
+    return Feature(name, unit, None if unit == "on_off" else parse_unit(unit).dimension, entry["help"])
+
+
+@cache
+def instrument_classes() -> dict[str, InstrumentClass]:
+    """All classes by name."""
+    data = tomllib.loads(resources.files("ibexite").joinpath("classes.toml").read_text("utf-8"))
+    return {
+        name: InstrumentClass(
+            name,
+            entry["help"],
+            {key: _feature(key, value) for key, value in entry["settings"].items()},
+            {key: _feature(key, value) for key, value in entry["readings"].items()},
+            entry.get("switch", ""),
+            tuple(entry.get("levels", ())),
+        )
+        for name, entry in data.items()
+    }

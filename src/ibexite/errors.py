@@ -1,0 +1,105 @@
+"""The errors a user may see, in one tree. Each carries what, where and what to do; the text is made in one place.
+
+IbexiteError            base: something a message explains (exit code 2 unless the class says otherwise)
++- MistakeError         a file or an option is wrong: the user mends it
+|  +- UnitError         quantities that do not go together
++- BenchError           an instrument or the bench did not do what was asked (exit code 3)
+|  +- LinkError         the connection: nothing listens, silent, cut off
+|  +- InstrumentError   the instrument answered, but wrongly, or reported an error
+|  +- CeilingError      a set point beyond a ceiling or range; nothing was sent
++- SequenceError        a line of the sequence could not be carried out (undecidable check, nothing judged)
++- RecordsError         journal or store cannot be written or read (exit code 3)
+StopRun (BaseException) a person or signal ended the run (exit code 4); no `except Exception` eats it
+"""
+
+from __future__ import annotations
+
+EXIT_PASS, EXIT_FAIL, EXIT_MISTAKE, EXIT_BENCH, EXIT_ABORTED, EXIT_TRIAL = range(6)
+
+
+class IbexiteError(Exception):
+    """Something went wrong that one clear message explains."""
+
+    exit_code = EXIT_MISTAKE
+
+    def __init__(self, what: str, *, where: str = "", remedy: str = "") -> None:
+        super().__init__(what)
+        self.what = what
+        self.where = where
+        self.remedy = remedy
+
+    def __str__(self) -> str:
+        head = f"{self.where}: {self.what}" if self.where else self.what
+        return f"{head}\n{self.remedy}" if self.remedy else head
+
+
+class MistakeError(IbexiteError):
+    """A file or an option is wrong; the user can mend it."""
+
+
+class UnitError(MistakeError):
+    """Quantities that do not go together, or a unit that does not exist."""
+
+
+class BenchError(IbexiteError):
+    """The bench did not do what was asked."""
+
+    exit_code = EXIT_BENCH
+
+
+class LinkError(BenchError):
+    """The connection to an instrument failed: refused, silent, cut off."""
+
+
+class InstrumentError(BenchError):
+    """The instrument answered, but not as its profile says, or it reported an error."""
+
+
+class CeilingError(BenchError):
+    """A set point beyond what the role may ever apply, or beyond its range. Nothing was sent."""
+
+
+class SequenceError(IbexiteError):
+    """A line of the sequence could not be carried out."""
+
+    exit_code = EXIT_BENCH
+
+
+class RecordsError(IbexiteError):
+    """Journal or store cannot be written or read."""
+
+    exit_code = EXIT_BENCH
+
+
+class StopRun(BaseException):
+    """A person or a signal ended the run. Derives from BaseException so that no `except Exception` eats it."""
+
+    exit_code = EXIT_ABORTED
+
+    def __init__(self, reason: str) -> None:
+        super().__init__(reason)
+        self.reason = reason
+
+
+def nearest(name: str, known: object) -> str:
+    """The known name most like this one, or "" if none is alike.
+
+    >>> nearest("suply", ["supply", "load"])
+    'supply'
+    """
+    from difflib import get_close_matches
+
+    found = get_close_matches(name, list(known), n=1, cutoff=0.6)  # type: ignore[call-overload]
+    return found[0] if found else ""
+
+
+def did_you_mean(name: str, known: object) -> str:
+    """A sentence that names the nearest known name, else those there are; "" when there are none."""
+    names = sorted(set(known))  # type: ignore[call-overload]
+    near = nearest(name, names)
+    if near:
+        return f"Did you mean {near}?"
+    if not names:
+        return ""
+    shown = ", ".join(names[:12]) + (" …" if len(names) > 12 else "")
+    return f"There is: {shown}."

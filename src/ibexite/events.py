@@ -1,0 +1,228 @@
+"""What happens in a run, as small tuples without behaviour. The engine emits them; journal and views read them.
+
+Values are in base SI units (levels as levels, temperatures in K); `unit` names that base unit, `shown` the unit that
+people want to see ("" where a prefix is to be chosen). Times `t` are seconds since the run began, on a monotonic clock.
+"""
+
+from __future__ import annotations
+
+from typing import Any, NamedTuple
+
+
+class RunStarted(NamedTuple):
+    """A run begins. `sequence` and `bench` hold title, file, hash and the like; `params` are as people write them."""
+
+    run: str
+    started: str  # wall time, ISO 8601 with offset to UTC
+    serial: str
+    operator: str
+    station: str
+    software: str
+    sequence: dict[str, str]
+    bench: dict[str, str]
+    params: list[dict[str, Any]]
+    tests: list[dict[str, Any]]
+
+
+class BenchConnected(NamedTuple):
+    """All instruments answered; who they are and how long their calibration holds."""
+
+    t: float
+    instruments: list[dict[str, Any]]
+
+
+class Traffic(NamedTuple):
+    """What was sent and received since the last event that carries `io`."""
+
+    t: float
+    io: list[str]
+
+
+class TestStarted(NamedTuple):
+    """A test begins."""
+
+    t: float
+    test: str
+    title: str
+
+
+class SweepStarted(NamedTuple):
+    """An outermost sweep begins; `rows` is the number of rows to come, 0 if unknown."""
+
+    t: float
+    test: str
+    name: str
+    rows: int
+
+
+class TableStarted(NamedTuple):
+    """A table of a test: axes and columns, each {name, unit, shown}."""
+
+    t: float
+    test: str
+    table: int
+    axes: list[dict[str, str]]
+    columns: list[dict[str, str]]
+
+
+class Row(NamedTuple):
+    """One row of a table: axis values, column values (None for a hole), bad readings, instrument traffic."""
+
+    t: float
+    table: int
+    x: tuple[float, ...]
+    v: tuple[float | None, ...]
+    bad: list[tuple[str, str, str]]
+    io: list[str]
+
+
+class Value(NamedTuple):
+    """A single value outside any sweep. origin is read or let."""
+
+    t: float
+    test: str
+    name: str
+    origin: str
+    unit: str
+    shown: str
+    value: float | bool | str | None
+    bad: list[tuple[str, str, str]]
+    io: list[str]
+
+
+class Computed(NamedTuple):
+    """A curve that was computed after its sweep: lists of values for each axis and for the curve."""
+
+    t: float
+    test: str
+    name: str
+    unit: str
+    shown: str
+    axes: list[dict[str, str]]
+    x: list[list[float]]
+    v: list[float | None]
+
+
+class Judged(NamedTuple):
+    """The result of one check line. The numbers are those of its worst point; `failing` are axis values."""
+
+    t: float
+    test: str
+    line: int
+    label: str
+    text: str
+    unit: str
+    shown: str
+    value: float | None
+    low: float | None
+    high: float | None
+    margin: float | None
+    at: dict[str, float]
+    axes: list[dict[str, str]]
+    judged: int
+    failed: int
+    bad: int
+    failing: list[list[float]]
+    extent: dict[str, list[float]]  # of the judged points, by axis
+    subject: str  # the name that was judged, "" for a formula
+    verdict: str
+    reason: str
+
+
+class Figure(NamedTuple):
+    """A figure for the report."""
+
+    t: float
+    test: str
+    ys: list[str]
+    x: str
+    by: str
+    title: str
+
+
+class Shown(NamedTuple):
+    """A text that was shown to the operator."""
+
+    t: float
+    text: str
+
+
+class Answered(NamedTuple):
+    """A question to the operator and the answer."""
+
+    t: float
+    question: str
+    answer: str
+
+
+class Limiting(NamedTuple):
+    """A role whose instrument reached its limit during a test: its set points were then not true."""
+
+    t: float
+    test: str
+    role: str
+
+
+class Restored(NamedTuple):
+    """What was set back to the state that `before unit` left."""
+
+    t: float
+    settings: list[str]
+
+
+class TestEnded(NamedTuple):
+    """A test ended: pass, fail, error, skipped or no check."""
+
+    t: float
+    test: str
+    verdict: str
+    reason: str
+    duration: float
+
+
+class MadeSafe(NamedTuple):
+    """The bench is in its safe state, or what hinders it. `roles` are in the order of switching off."""
+
+    t: float
+    roles: list[dict[str, str]]
+
+
+class Problem(NamedTuple):
+    """Something went wrong outside the tests, or while cleaning up."""
+
+    t: float
+    text: str
+
+
+class RunEnded(NamedTuple):
+    """The verdict: pass, fail, error or aborted; `trial` holds the reasons why a pass would not count."""
+
+    t: float
+    verdict: str
+    reason: str
+    trial: list[str]
+    passed: int
+    tests: int
+
+
+Event = (
+    RunStarted
+    | BenchConnected
+    | Traffic
+    | TestStarted
+    | SweepStarted
+    | TableStarted
+    | Row
+    | Value
+    | Computed
+    | Judged
+    | Figure
+    | Shown
+    | Answered
+    | Limiting
+    | Restored
+    | TestEnded
+    | MadeSafe
+    | Problem
+    | RunEnded
+)

@@ -1,0 +1,163 @@
+"""Reads TOML files with one clear message for whatever is wrong: which file, the path to the value, what to write.
+
+Every key must be asked for; `finish` refuses those that nobody asked for, so that a misspelt key is never ignored.
+"""
+
+from __future__ import annotations
+
+import datetime
+import tomllib
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any, NoReturn
+
+from ibexite.errors import MistakeError, UnitError, did_you_mean
+from ibexite.units import Dimension, Quantity, describe, parse_quantity
+
+MAX_BYTES = 1_000_000
+
+
+def read_toml(path: Path, *, what: str) -> Table:
+    """The top table of a file. `what` says what kind of file was expected, for the messages.
+
+    Raises:
+        MistakeError: missing, a folder, too large, not UTF-8, not TOML.
+    """
+    name = str(path)
+    try:
+        if path.stat().st_size > MAX_BYTES:
+            raise MistakeError(
+                f"too large for a {what} (over {MAX_BYTES:,} bytes)", where=name, remedy="Check the path."
+            )
+        data = path.read_bytes()
+    except FileNotFoundError:
+        raise MistakeError(f"there is no such {what}", where=name, remedy="Check the path.") from None
+    except OSError as error:
+        raise MistakeError(
+            f"cannot be read ({error.strerror})", where=name, remedy="Check path and permissions."
+        ) from None
+    try:
+        return Table(tomllib.loads(data.decode("utf-8-sig")), name, "")
+    except UnicodeDecodeError:
+        raise MistakeError("this is not UTF-8 text", where=name, remedy=f"A {what} is a TOML file in UTF-8.") from None
+    except tomllib.TOMLDecodeError as error:
+        raise MistakeError(f"not valid TOML: {error}", where=name, remedy="Mend it there.") from None
+
+
+class Table:
+    """One table of a file, with the path to it."""
+
+    def __init__(self, data: dict[str, Any], file: str, path: str) -> None:
+        self._data, self.file, self.path = data, file, path
+        self._asked: set[str] = set()
+
+    def __contains__(self, key: str) -> bool:
+        return key in self._data
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._data)
+
+    def where(self, key: str = "") -> str:
+        """File and path to a key, for a message."""
+        path = ".".join(part for part in (self.path, key) if part)
+        return f"{self.file}: {path}" if path else self.file
+
+    def fail(self, key: str, what: str, remedy: str = "") -> NoReturn:
+        """Raises MistakeError about a key of this table."""
+        raise MistakeError(what, where=self.where(key), remedy=remedy)
+
+    def _get(self, key: str, kind: type | tuple[type, ...], wanted: str, default: Any) -> Any:
+        self._asked.add(key)
+        if key not in self._data:
+            if default is not _NONE:
+                return default
+            self.fail(key, "is missing", f"It takes {wanted}.")
+        value = self._data[key]
+        if not isinstance(value, kind) or (isinstance(value, bool) and kind is not bool):
+            self.fail(key, f"{value!r} does not fit", f"It takes {wanted}.")
+        return value
+
+    def text(self, key: str, default: Any = ...) -> str:
+        """A text."""
+        value: str = self._get(key, str, "a text in quotes", _default(default))
+        return value
+
+    def integer(self, key: str, default: Any = ...) -> int:
+        """A whole number."""
+        value: int = self._get(key, int, "a whole number", _default(default))
+        return value
+
+    def flag(self, key: str, default: bool) -> bool:
+        """true or false."""
+        value: bool = self._get(key, bool, "true or false", default)
+        return value
+
+    def date(self, key: str) -> datetime.date:
+        """A date without quotes."""
+        value: datetime.date = self._get(key, datetime.date, "a date such as 2027-05-01", _NONE)
+        return value
+
+    def texts(self, key: str, default: Any = ...) -> list[str]:
+        """A list of texts."""
+        values = self._get(key, list, "a list of texts", _default(default))
+        if not all(isinstance(value, str) for value in values):
+            self.fail(key, "not all of these are texts", 'It takes a list such as ["load", "supply"].')
+        return list(values)
+
+    def quantity(self, key: str, dimension: Dimension, default: Any = ...) -> float:
+        """A quantity such as "12 V", in base units."""
+        text = self._get(key, str, 'a number with its unit in quotes, as "12 V"', _default(default))
+        return float(self._parse(key, text, dimension)) if isinstance(text, str) else text
+
+    def extent(self, key: str, dimension: Dimension) -> tuple[float, float] | None:
+        """Two quantities, the lower one first; None when the key is missing."""
+        values = self._get(key, list, 'two quantities, as ["0 V", "20 V"]', None)
+        if values is None:
+            return None
+        if len(values) != 2 or not all(isinstance(value, str) for value in values):
+            self.fail(key, "not two quantities", 'Write it as ["0 V", "20 V"].')
+        low, high = (float(self._parse(key, value, dimension)) for value in values)
+        if not low < high:
+            self.fail(key, "the first is not below the second", "Write the lower end first.")
+        return low, high
+
+    def _parse(self, key: str, text: str, dimension: Dimension) -> Quantity:
+        try:
+            quantity = parse_quantity(text)
+        except UnitError as error:
+            self.fail(key, error.what, error.remedy)
+        if quantity.dimension != dimension:
+            self.fail(key, f"{text!r} is {describe(quantity.dimension)}", f"It takes {describe(dimension)}.")
+        return quantity
+
+    def table(self, key: str, *, needed: bool = False) -> Table:
+        """A table within this one; an empty one when it is missing."""
+        data = self._get(key, dict, "a table", _NONE if needed else {})
+        return Table(data, self.file, ".".join(part for part in (self.path, key) if part))
+
+    def tables(self, key: str) -> dict[str, Table]:
+        """All tables below a key, by name."""
+        outer = self.table(key)
+        return {name: outer.table(name, needed=True) for name in outer}
+
+    def list_of_tables(self, key: str) -> list[Table]:
+        """The tables of a list, none when it is missing."""
+        entries = self._get(key, list, "a list of tables", [])
+        return [
+            Table(entry, self.file, f"{self.path}.{key}[{i}]")
+            for i, entry in enumerate(entries)
+            if isinstance(entry, dict)
+        ]
+
+    def finish(self, *also: str) -> None:
+        """Refuses keys that were not asked for; `also` names keys that are allowed to be there."""
+        for key in self._data:
+            if key not in self._asked and key not in also:
+                self.fail(key, "is not a key that is known here", did_you_mean(key, self._asked | set(also)))
+
+
+_NONE: Any = object()
+
+
+def _default(value: Any) -> Any:
+    return _NONE if value is ... else value

@@ -1,0 +1,414 @@
+"""Quantities, prefixes, dimensions and levels. Knows nothing of the rest of the program.
+
+Inside the program a value is a plain float in *base form*, and what it means is its Dimension:
+  linear   SI base units (V, A, W, s, ...); plain numbers, % and ppm have no dimension
+  point    a temperature in degC, held in kelvin; the difference of two is a linear K
+  level    dBm and dBW held as dBm; dBV, dBu and dBuV held as dBV
+  db       a difference of levels, in dB
+So sums and comparisons of base forms are plain float arithmetic: units are looked at once, before the run.
+"""
+
+from __future__ import annotations
+
+import math
+import re
+from dataclasses import dataclass
+from decimal import Decimal
+from functools import lru_cache
+
+from ibexite.errors import UnitError, nearest
+
+Powers = tuple[float, ...]
+BASE_UNITS = ("m", "kg", "s", "A", "K", "cd", "rad")
+PREFIXES = {"f": -15, "p": -12, "n": -9, "u": -6, "m": -3, "": 0, "k": 3, "M": 6, "G": 9, "T": 12}
+
+
+@dataclass(frozen=True, slots=True)
+class Dimension:
+    """What a value measures: its kind (linear, point, level, db) and its powers of the base units."""
+
+    kind: str
+    powers: Powers
+
+    @property
+    def is_plain(self) -> bool:
+        """True for a number without unit."""
+        return self.kind == "linear" and not any(self.powers)
+
+
+@dataclass(frozen=True, slots=True)
+class Unit:
+    """A way to write a dimension: base value = written value * factor + offset."""
+
+    symbol: str
+    dimension: Dimension
+    factor: Decimal
+    offset: Decimal = Decimal(0)
+
+    def to_base(self, value: Decimal) -> Decimal:
+        """The base form of a value written in this unit."""
+        return value * self.factor + self.offset
+
+    def from_base(self, value: float) -> float:
+        """The number to write in this unit for a base value."""
+        return (value - float(self.offset)) / float(self.factor)
+
+
+@dataclass(frozen=True, slots=True)
+class Quantity:
+    """A value in base form, exact, with the unit it was written in."""
+
+    value: Decimal
+    unit: Unit
+
+    def __float__(self) -> float:
+        return float(self.value)
+
+    @property
+    def dimension(self) -> Dimension:
+        """What it measures."""
+        return self.unit.dimension
+
+    def __str__(self) -> str:
+        return format_value(float(self.value), self.unit.dimension, shown=self.unit.symbol)
+
+
+def _powers(
+    m: float = 0, kg: float = 0, s: float = 0, A: float = 0, K: float = 0, cd: float = 0, rad: float = 0
+) -> Powers:
+    return (m, kg, s, A, K, cd, rad)
+
+
+PLAIN = Dimension("linear", _powers())
+VOLT = Dimension("linear", _powers(m=2, kg=1, s=-3, A=-1))
+AMPERE = Dimension("linear", _powers(A=1))
+WATT = Dimension("linear", _powers(m=2, kg=1, s=-3))
+OHM = Dimension("linear", _powers(m=2, kg=1, s=-3, A=-2))
+SECOND = Dimension("linear", _powers(s=1))
+HERTZ = Dimension("linear", _powers(s=-1))
+KELVIN = Dimension("linear", _powers(K=1))
+CELSIUS = Dimension("point", KELVIN.powers)
+DECIBEL = Dimension("db", PLAIN.powers)
+POWER_LEVEL = Dimension("level", WATT.powers)
+VOLTAGE_LEVEL = Dimension("level", VOLT.powers)
+
+# symbol: (powers, factor, prefixes it takes). The order matters for display: the first symbol of a dimension is shown.
+_LINEAR: dict[str, tuple[Powers, str, str]] = {
+    "V": (VOLT.powers, "1", "pnumkMG"), "A": (AMPERE.powers, "1", "fpnumkM"), "W": (WATT.powers, "1", "fpnumkMG"),
+    "ohm": (OHM.powers, "1", "numkMGT"), "Hz": (HERTZ.powers, "1", "umkMGT"), "s": (SECOND.powers, "1", "fpnum"),
+    "F": (_powers(m=-2, kg=-1, s=4, A=2), "1", "fpnum"), "H": (_powers(m=2, kg=1, s=-2, A=-2), "1", "pnum"),
+    "S": (_powers(m=-2, kg=-1, s=3, A=2), "1", "pnum"), "J": (_powers(m=2, kg=1, s=-2), "1", "pnumkMG"),
+    "C": (_powers(s=1, A=1), "1", "pnum"), "Wb": (_powers(m=2, kg=1, s=-2, A=-1), "1", "num"),
+    "T": (_powers(kg=1, s=-2, A=-1), "1", "pnum"), "m": (_powers(m=1), "1", "numk"),
+    "g": (_powers(kg=1), "0.001", "umk"), "K": (KELVIN.powers, "1", "um"), "N": (_powers(m=1, kg=1, s=-2), "1", "umkM"),
+    "Pa": (_powers(m=-1, kg=1, s=-2), "1", "umkMG"), "cd": (_powers(cd=1), "1", "mk"),
+    "rad": (_powers(rad=1), "1", "um"), "lm": (_powers(cd=1), "1", "mk"), "lx": (_powers(m=-2, cd=1), "1", "mk"),
+    "VA": (WATT.powers, "1", "mkM"), "bar": (_powers(m=-1, kg=1, s=-2), "100000", "m"),
+    "Wh": (_powers(m=2, kg=1, s=-2), "3600", "mkM"), "Ah": (_powers(s=1, A=1), "3600", "um"),
+    "min": (SECOND.powers, "60", ""), "h": (SECOND.powers, "3600", ""), "cm": (_powers(m=1), "0.01", ""),
+    "deg": (_powers(rad=1), str(math.pi / 180), ""), "%": (PLAIN.powers, "0.01", ""),
+    "ppm": (PLAIN.powers, "0.000001", ""),
+}  # fmt: skip
+
+# 0 dBu is the voltage that puts 1 mW into 600 ohm: sqrt(0.6) V.
+_DBU_IN_DBV = Decimal(repr(10 * math.log10(0.6)))
+_SPECIAL: dict[str, tuple[Dimension, Decimal]] = {
+    "degC": (CELSIUS, Decimal("273.15")), "dB": (DECIBEL, Decimal(0)),
+    "dBm": (POWER_LEVEL, Decimal(0)), "dBW": (POWER_LEVEL, Decimal(30)),
+    "dBV": (VOLTAGE_LEVEL, Decimal(0)), "dBu": (VOLTAGE_LEVEL, _DBU_IN_DBV), "dBuV": (VOLTAGE_LEVEL, Decimal(-120)),
+}  # fmt: skip
+
+
+def _all_units() -> dict[str, Unit]:
+    units = {symbol: Unit(symbol, dimension, Decimal(1), offset) for symbol, (dimension, offset) in _SPECIAL.items()}
+    for symbol, (powers, factor, prefixes) in _LINEAR.items():
+        dimension = Dimension("linear", powers)
+        for prefix in ("", *prefixes):
+            scale = Decimal(factor).scaleb(PREFIXES[prefix])
+            units.setdefault(prefix + symbol, Unit(prefix + symbol, dimension, scale))
+    return units
+
+
+UNITS = _all_units()
+NO_UNIT = Unit("", PLAIN, Decimal(1))
+_SYMBOL_OF: dict[Powers, str] = {}
+for _symbol, (_p, _factor, _prefixes) in _LINEAR.items():
+    if _factor == "1" or _symbol == "g":
+        _SYMBOL_OF.setdefault(_p, _symbol)
+_PART = re.compile(r"([*/]?)([A-Za-z%]+)(?:\^(-?\d))?")
+_NUMBER = re.compile(r"\s*([+-]?\d+(?:\.\d+)?(?:[eE][+-]?\d+)?) ?(\S*)\s*")
+
+
+@lru_cache(maxsize=512)
+def parse_unit(text: str) -> Unit:
+    """The unit written as `text`, such as V, mohm, V/us or V^2/Hz.
+
+    Raises:
+        UnitError: no such unit; names the nearest one. Levels and degC do not go into compound units.
+
+    >>> parse_unit("V/us").factor
+    Decimal('1E+6')
+    """
+    if text in UNITS:
+        return UNITS[text]
+    powers, factor, at = list(PLAIN.powers), Decimal(1), 0
+    while at < len(text):
+        part = _PART.match(text, at)
+        if part is None or (at > 0) != bool(part[1]):
+            raise UnitError(f"there is no unit {text!r}", remedy=_unit_remedy(text))
+        unit = UNITS.get(part[2])
+        if unit is None or unit.dimension.kind != "linear":
+            raise UnitError(
+                f"there is no unit {part[2]!r}" if unit is None else f"{part[2]} cannot be a part of a compound unit",
+                remedy=_unit_remedy(part[2]),
+            )
+        exponent = int(part[3] or 1) * (-1 if part[1] == "/" else 1)
+        powers = [a + b * exponent for a, b in zip(powers, unit.dimension.powers, strict=True)]
+        factor *= unit.factor**exponent
+        at = part.end()
+    return Unit(text, Dimension("linear", tuple(powers)), factor)
+
+
+def _unit_remedy(text: str) -> str:
+    folded = {
+        "volt": "V",
+        "volts": "V",
+        "amp": "A",
+        "amps": "A",
+        "ampere": "A",
+        "watt": "W",
+        "watts": "W",
+        "sec": "s",
+        "hz": "Hz",
+        "khz": "kHz",
+        "mhz": "MHz",
+        "ohms": "ohm",
+        "kohms": "kohm",
+        "c": "degC",
+        "celsius": "degC",
+        "db": "dB",
+        "dbm": "dBm",
+        "percent": "%",
+        "ma": "mA",
+        "mv": "mV",
+        "v": "V",
+        "a": "A",
+        "w": "W",
+        "minutes": "min",
+        "hours": "h",
+        "seconds": "s",
+        "usec": "us",
+        "msec": "ms",
+    }
+    near = folded.get(text.lower()) or nearest(text, UNITS)
+    return f"Did you mean {near}?" if near else "Units are written as V, mA, kohm, Hz, dBm, degC, %, V/us."
+
+
+def parse_quantity(text: str) -> Quantity:
+    """A number with its unit, as written: "12 V", "-40 dBm", "0.5 %", "3".
+
+    >>> float(parse_quantity("100.12 mohm"))
+    0.10012
+    """
+    match = _NUMBER.fullmatch(text)
+    if match is None:
+        raise UnitError(f"{text!r} is not a number with a unit", remedy='Write it as "12 V" or "0.5 %".')
+    unit = parse_unit(match[2]) if match[2] else NO_UNIT
+    return Quantity(unit.to_base(Decimal(match[1])), unit)
+
+
+# --- what arithmetic makes of dimensions -----------------------------------------------------------------------------
+
+
+def describe(dimension: Dimension) -> str:
+    """What a dimension is, in words for a message: "a voltage (V)".
+
+    >>> describe(AMPERE)
+    'a current (A)'
+    """
+    words = {
+        PLAIN: "a plain number",
+        VOLT: "a voltage (V)",
+        AMPERE: "a current (A)",
+        WATT: "a power (W)",
+        OHM: "a resistance (ohm)",
+        SECOND: "a time (s)",
+        HERTZ: "a frequency (Hz)",
+        CELSIUS: "a temperature (degC)",
+        KELVIN: "a temperature difference (K)",
+        DECIBEL: "a ratio in dB",
+        POWER_LEVEL: "a power level (dBm)",
+        VOLTAGE_LEVEL: "a voltage level (dBV)",
+    }
+    return words.get(dimension) or f"a quantity in {symbol_of(dimension)}"
+
+
+def symbol_of(dimension: Dimension) -> str:
+    """The symbol of the base form: V, dBm, degC (held in K, shown in degC), kg*m^2/s^2; "" for a plain number."""
+    if dimension.kind != "linear":
+        return {CELSIUS: "degC", DECIBEL: "dB", POWER_LEVEL: "dBm"}.get(dimension, "dBV")
+    if dimension.powers in _SYMBOL_OF:
+        symbol = _SYMBOL_OF[dimension.powers]
+        return "kg" if symbol == "g" else symbol
+    return _compound_symbol(dimension.powers) if any(dimension.powers) else ""
+
+
+def _compound_symbol(powers: Powers) -> str:
+    for symbol, (known, factor, _) in _LINEAR.items():
+        if factor != "1" or sum(map(abs, known)) < 2:
+            continue
+        for name, other in (("s", SECOND.powers), ("A", AMPERE.powers), ("m", _powers(m=1)), ("K", KELVIN.powers)):
+            if tuple(a - b for a, b in zip(known, other, strict=True)) == powers:
+                return f"{symbol}/{name}"
+        if tuple(2 * a for a in known) == powers:
+            return f"{symbol}^2"
+    over = [f"{u}^{p:g}" if p != 1 else u for u, p in zip(BASE_UNITS, powers, strict=True) if p > 0]
+    under = [f"{u}^{-p:g}" if p != -1 else u for u, p in zip(BASE_UNITS, powers, strict=True) if p < 0]
+    return "*".join(over or ["1"]) + "".join("/" + part for part in under)
+
+
+def add(a: Dimension, b: Dimension) -> Dimension:
+    """The dimension of a + b. Raises UnitError: dBm + dBm, degC + degC, V + A."""
+    for x, y in ((a, b), (b, a)):
+        if x.kind == "level" and y.kind == "db":
+            return x
+        if x == CELSIUS and y == KELVIN:
+            return x
+    if a.kind in ("level", "point") and a == b:
+        raise UnitError(
+            f"{describe(a)} and {describe(b)} cannot be added",
+            remedy="A ratio in dB may be added to a level, a difference in K to a temperature.",
+        )
+    return _same(a, b, "added")
+
+
+def subtract(a: Dimension, b: Dimension) -> Dimension:
+    """The dimension of a - b: dBm - dBm is dB, degC - degC is K, dBm - dB is dBm."""
+    if a == b and a.kind == "level":
+        return DECIBEL
+    if a == b == CELSIUS:
+        return KELVIN
+    if (a.kind == "level" and b.kind == "db") or (a == CELSIUS and b == KELVIN):
+        return a
+    return _same(a, b, "subtracted")
+
+
+def _same(a: Dimension, b: Dimension, deed: str) -> Dimension:
+    if a != b:
+        raise UnitError(f"{describe(a)} and {describe(b)} cannot be {deed}")
+    return a
+
+
+def multiply(a: Dimension, b: Dimension) -> Dimension:
+    """The dimension of a * b. A ratio in dB may be multiplied by a plain number; a level or degC never."""
+    for x, y in ((a, b), (b, a)):
+        if x.kind == "db" and y.is_plain:
+            return x
+    return _combine(a, b, 1, "multiplied")
+
+
+def divide(a: Dimension, b: Dimension) -> Dimension:
+    """The dimension of a / b: V / V is a plain number, dB / dB too."""
+    if a.kind == "db" and b.is_plain:
+        return a
+    if a.kind == b.kind == "db":
+        return PLAIN
+    return _combine(a, b, -1, "divided")
+
+
+def _combine(a: Dimension, b: Dimension, sign: int, deed: str) -> Dimension:
+    for x in (a, b):
+        if x.kind != "linear":
+            raise UnitError(
+                f"{describe(x)} cannot be {deed}",
+                remedy="A level is not scaled; add or subtract a ratio in dB."
+                if x.kind in ("level", "db")
+                else "Take a difference of temperatures first; that is in K.",
+            )
+    return Dimension("linear", tuple(p + sign * q for p, q in zip(a.powers, b.powers, strict=True)))
+
+
+def power(a: Dimension, exponent: float) -> Dimension:
+    """The dimension of a ^ exponent (a number known before the run unless a is plain)."""
+    if a.kind != "linear":
+        raise UnitError(f"{describe(a)} cannot be raised to a power")
+    return Dimension("linear", tuple(p * exponent for p in a.powers))
+
+
+def negate(a: Dimension) -> Dimension:
+    """The dimension of -a. Raises UnitError: a level or a temperature in degC has no negative."""
+    if a.kind in ("level", "point"):
+        raise UnitError(f"{describe(a)} cannot be negated")
+    return a
+
+
+def difference(a: Dimension) -> Dimension:
+    """The dimension of a tolerance of a: dB for a level, K for degC, else the same."""
+    return DECIBEL if a.kind == "level" else KELVIN if a == CELSIUS else a
+
+
+# --- showing ---------------------------------------------------------------------------------------------------------
+
+
+def display_unit(value: float, dimension: Dimension, shown: str | None = None) -> Unit:
+    """The unit to show a value in: the one asked for, else the base symbol with the prefix that suits the value."""
+    if shown:
+        return parse_unit(shown)
+    if dimension.kind != "linear" or dimension.is_plain:
+        symbol = symbol_of(dimension)
+        return UNITS.get(symbol, NO_UNIT)
+    symbol = symbol_of(dimension)
+    bare = "g" if symbol == "kg" else symbol
+    if bare not in _LINEAR:
+        return Unit(symbol, dimension, Decimal(1))
+    size = abs(value) if math.isfinite(value) else 0.0
+    best = UNITS[symbol]
+    if size == 0:
+        return best
+    for prefix in _LINEAR[bare][2]:
+        unit = UNITS[prefix + bare]
+        if _suits(size / float(unit.factor)) and not _suits(size / float(best.factor)):
+            best = unit
+    return best
+
+
+def _suits(number: float) -> bool:
+    return 1 <= number < 1000
+
+
+def plain_number(value: float, digits: int = 6) -> str:
+    """A number with so many significant digits, without exponent where it can be avoided, no superfluous zeros.
+
+    >>> plain_number(0.30000000000000004), plain_number(123456789.0, 9)
+    ('0.3', '123456789')
+    """
+    if not math.isfinite(value):
+        return "-" if math.isnan(value) else str(value)
+    if value == 0:
+        return "0"
+    if 1e-5 <= abs(value) < 1e9:
+        places = max(0, digits - 1 - math.floor(math.log10(abs(value))))
+        text = f"{value:.{places}f}"
+        return (text.rstrip("0").rstrip(".") if "." in text else text) or "0"
+    return f"{value:.{digits - 1}e}".replace("e-0", "e-").replace("e+0", "e")
+
+
+def format_value(value: float, dimension: Dimension, *, shown: str | None = None, digits: int = 6) -> str:
+    """A base value with a unit, for people.
+
+    >>> format_value(0.0125, AMPERE), format_value(304.15, CELSIUS), format_value(0.81, PLAIN, shown="%")
+    ('12.5 mA', '31 degC', '81 %')
+    """
+    unit = display_unit(value, dimension, shown)
+    return f"{plain_number(unit.from_base(value), digits)} {unit.symbol}".rstrip()
+
+
+def unit_for(*values: float, dimension: Dimension, shown: str | None = None) -> Unit:
+    """One unit that suits several values together (the largest decides), for a row or an axis."""
+    finite = [abs(v) for v in values if math.isfinite(v)]
+    return display_unit(max(finite, default=0.0), dimension, shown)
+
+
+def base_symbol(dimension: Dimension) -> str:
+    """The unit in which base values are stored: as symbol_of, but temperatures in degC are held in K."""
+    return "K" if dimension == CELSIUS else symbol_of(dimension)

@@ -1,0 +1,116 @@
+"""How judged values are written: one unit and one number of decimals for value, limits and margin, and enough digits
+to see why a value passed or failed."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from ibexite import units
+from ibexite.units import Unit
+
+MOST_DECIMALS = 9
+
+
+@dataclass(frozen=True, slots=True)
+class JudgedText:
+    """A result in words. Empty where there is nothing to say; numbers without unit, which is in `unit`."""
+
+    value: str
+    low: str
+    high: str
+    margin: str
+    unit: str
+
+    @property
+    def limits(self) -> str:
+        """Both limits with the unit: "17 to 46 mA", ">= 79 %"."""
+        if self.low and self.high:
+            return f"{self.low} to {self.high} {self.unit}".rstrip()
+        one = f">= {self.low}" if self.low else f"<= {self.high}" if self.high else ""
+        return f"{one} {self.unit}".rstrip() if one else ""
+
+    @property
+    def value_with_unit(self) -> str:
+        """The value with its unit."""
+        return f"{self.value} {self.unit}".rstrip()
+
+    @property
+    def margin_with_unit(self) -> str:
+        """The margin with its sign and unit."""
+        unit = {"degC": "K"}.get(self.unit, "dB" if self.unit.startswith("dB") else self.unit)
+        return f"{self.margin} {unit}".rstrip() if self.margin else ""
+
+
+def result_unit(result: Mapping[str, Any]) -> Unit:
+    """The unit in which a result is shown; `result` has value, low, high, unit, shown."""
+    numbers = [x for x in (result["value"], result["low"], result["high"]) if x is not None]
+    return units.unit_for(*numbers, dimension=_dimension(result), shown=result["shown"] or None)
+
+
+def _dimension(entry: Mapping[str, Any]) -> units.Dimension:
+    if entry["shown"]:
+        return units.parse_unit(entry["shown"]).dimension
+    return units.parse_unit(entry["unit"]).dimension if entry["unit"] else units.PLAIN
+
+
+def judged_text(result: Mapping[str, Any]) -> JudgedText:
+    """The words for a result (an event Judged as a mapping, or a stored row)."""
+    unit = result_unit(result)
+    value, low, high = (
+        None if x is None else unit.from_base(x) for x in (result["value"], result["low"], result["high"])
+    )
+    margin = None if result["margin"] is None else result["margin"] / float(unit.factor)
+    places = _decimals(value, low, high, margin)
+    margin_places = places if margin is None or not margin or abs(margin) >= 10.0**-places else MOST_DECIMALS
+
+    def text(x: float | None, sign: str = "") -> str:
+        return "" if x is None else f"{x:{sign}.{places}f}"
+
+    return JudgedText(
+        text(value), text(low), text(high), "" if margin is None else f"{margin:+.{margin_places}f}", unit.symbol
+    )
+
+
+def _decimals(value: float | None, low: float | None, high: float | None, margin: float | None) -> int:
+    """Enough for four digits of the value, for the limits as written, and for two digits of the margin."""
+    wanted = [0]
+    if value is not None and value:
+        wanted.append(3 - math.floor(math.log10(abs(value))))
+    for limit in (low, high):
+        if limit is not None:
+            wanted.append(len(units.plain_number(limit, 9).partition(".")[2]) if abs(limit) > 1e-4 else 0)
+    if margin:
+        wanted.append(min(1 - math.floor(math.log10(abs(margin))), 7))
+    return max(0, min(max(wanted), MOST_DECIMALS))
+
+
+def column_text(value: float | None, entry: Mapping[str, Any], digits: int = 5) -> str:
+    """A stored value with unit; `entry` has unit and shown."""
+    if value is None or value != value:
+        return "-"
+    return units.format_value(value, _dimension(entry), shown=entry["shown"] or None, digits=digits)
+
+
+def place_text(at: Mapping[str, float], axes: Sequence[Mapping[str, Any]]) -> str:
+    """The place of a point: "vin = 6.5 V, iload = 1.08 A"."""
+    by_name = {axis["name"]: axis for axis in axes}
+    return ", ".join(f"{name} = {column_text(x, by_name[name])}" for name, x in at.items() if name in by_name)
+
+
+def worst_first(results: list[Any]) -> list[Any]:
+    """Results ordered by how near they are to their limits: errors, failures, then the least relative margin."""
+
+    def key(result: Mapping[str, Any]) -> tuple[int, float]:
+        rank = {"error": 0, "fail": 1}.get(result["verdict"], 2)
+        margin, low, high = result["margin"], result["low"], result["high"]
+        if margin is None:
+            return rank, -math.inf
+        width = (
+            (high - low) / 2 if low is not None and high is not None else abs(low if low is not None else high or 0.0)
+        )
+        return rank, margin / width if width else margin
+
+    return sorted(results, key=key)
