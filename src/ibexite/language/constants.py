@@ -1,0 +1,122 @@
+"""Evaluates expressions whose names are all known before the run: parameters, and one point of each sweep."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from decimal import Decimal, DivisionByZero, InvalidOperation, Overflow
+
+from ibexite.errors import MistakeError, UnitError
+from ibexite.language import nodes, points
+from ibexite.language.source import Source
+from ibexite.units import Dimension, Unit, format_value
+
+Value = Decimal | str | bool
+Known = Mapping[str, Value]
+_OPERATIONS = {
+    "+": Decimal.__add__, "-": Decimal.__sub__, "*": Decimal.__mul__, "/": Decimal.__truediv__, "^": Decimal.__pow__,
+}  # fmt: skip
+
+
+def evaluate(expr: nodes.Expr, known: Known) -> Value | None:
+    """The exact value in base form; None when it depends on anything measured, or cannot be computed."""
+    match expr:
+        case nodes.Literal(quantity=quantity):
+            return quantity.value
+        case nodes.Text(value=text):
+            return text
+        case nodes.Word():
+            return expr.is_true
+        case nodes.Name(name=name):
+            return known.get(name)
+        case nodes.Minus(operand=operand):
+            value = evaluate(operand, known)
+            return -value if isinstance(value, Decimal) else None
+        case nodes.Arithmetic():
+            left, right = evaluate(expr.left, known), evaluate(expr.right, known)
+            if isinstance(left, Decimal) and isinstance(right, Decimal):
+                try:
+                    return _OPERATIONS[expr.op](left, right)
+                except (DivisionByZero, InvalidOperation, Overflow):
+                    return None
+    return None
+
+
+def number(expr: nodes.Expr, known: Known) -> Decimal | None:
+    """The value of a numeric expression, None when unknown."""
+    value = evaluate(expr, known)
+    return value if isinstance(value, Decimal) else None
+
+
+def as_difference(expr: nodes.Expr, value: Decimal) -> Decimal:
+    """A step or tolerance written in degC (5 degC) is a difference of 5 K."""
+    if isinstance(expr, nodes.Literal) and expr.quantity.dimension.kind == "point":
+        return value - expr.quantity.unit.offset
+    return value
+
+
+def names_in(expr: nodes.Expr) -> set[str]:
+    """All names of an expression that are looked up in the test."""
+    match expr:
+        case nodes.Name(name=name):
+            return {name}
+        case nodes.Minus(operand=operand):
+            return names_in(operand)
+        case nodes.Arithmetic() | nodes.Compare():
+            return names_in(expr.left) | names_in(expr.right)
+        case nodes.Logic(operands=operands):
+            return set().union(*map(names_in, operands))
+        case nodes.Call():
+            return set().union(*map(names_in, expr.arguments), *(names_in(value) for _, value in expr.named))
+    return set()
+
+
+def sweep_points(sweep: nodes.Sweep, known: Known) -> list[Decimal] | None:
+    """The points of a sweep; None when an end is known only at run time.
+
+    Raises:
+        MistakeError: the points cannot be made; `span` tells where.
+    """
+    if sweep.values:
+        values = [number(value, known) for value in sweep.values]
+        return [v for v in values if v is not None] if None not in values else None
+    segments = []
+    start: Decimal | None = None
+    for segment in sweep.segments:
+        start = start if segment.start is None else number(segment.start, known)
+        end, amount = number(segment.end, known), number(segment.amount, known)
+        if start is None or end is None or amount is None:
+            return None
+        segments.append(segment_points(segment, start, end, as_difference(segment.amount, amount)))
+        start = end
+    return points.joined(segments)
+
+
+def segment_points(segment: nodes.Segment, start: Decimal, end: Decimal, amount: Decimal) -> list[Decimal]:
+    """The points of one segment, both ends included; the errors of ibexite.language.points."""
+    if segment.spacing == "step":
+        return points.by_step(start, end, amount)
+    if amount != int(amount):
+        raise MistakeError("the number of points is not whole", remedy="Write: in 11 points.")
+    return (points.linear if segment.spacing == "points" else points.logarithmic)(start, end, int(amount))
+
+
+def report_points(
+    source: Source, sweep: nodes.Sweep, known: Known, dimension: Dimension, shown: str | None
+) -> list[Decimal] | None:
+    """The points of a sweep as far as they are known; what is wrong with them is reported."""
+    try:
+        return sweep_points(sweep, known)
+    except points.StepDoesNotFit as error:
+        lower, upper = (format_value(float(end), dimension, shown=shown, digits=9) for end in error.ends)
+        source.report(sweep.segments[-1].span, error.what, "", f"It would lead to {lower} or {upper}.")
+    except (MistakeError, UnitError) as error:
+        source.report(sweep.span, error.what, "", error.remedy)
+    return None
+
+
+def written(value: Value, dimension: Dimension, unit: Unit | str | None = None) -> str:
+    """A constant as people write it."""
+    if isinstance(value, Decimal):
+        symbol = unit.symbol if isinstance(unit, Unit) else unit
+        return format_value(float(value), dimension, shown=symbol or None, digits=9)
+    return ("yes" if value else "no") if isinstance(value, bool) else value

@@ -1,0 +1,85 @@
+"""The points of a sweep, computed as decimals: 0.1 A + 2 x 0.1 A is 300 mA, and both ends are exact."""
+
+from __future__ import annotations
+
+import math
+from decimal import Decimal
+
+from ibexite.errors import MistakeError
+
+MAX_POINTS = 10_000_000
+
+
+def exact(value: float | Decimal) -> Decimal:
+    """The decimal that a float shows."""
+    return value if isinstance(value, Decimal) else Decimal(repr(float(value)))
+
+
+def by_step(start: Decimal, end: Decimal, step: Decimal) -> list[Decimal]:
+    """start, start + step, … end, up or down, both ends included.
+
+    Raises:
+        MistakeError: the step is not positive, or does not fit; `remedy` then holds the nearest ends which would,
+            as base values in `error.ends`.
+
+    >>> [str(p) for p in by_step(Decimal("0.1"), Decimal("0.4"), Decimal("0.1"))]
+    ['0.1', '0.2', '0.3', '0.4']
+    """
+    if step <= 0:
+        raise MistakeError("the step is not positive", remedy="A sweep downwards has a positive step too.")
+    span = end - start
+    count = abs(span) / step
+    _bound(float(count) + 1)
+    whole = int(count.to_integral_value(rounding="ROUND_HALF_EVEN"))
+    sign = -1 if span < 0 else 1
+    if abs(abs(span) - whole * step) > abs(step) * Decimal("1e-9"):
+        below = int(count)
+        raise StepDoesNotFit(start + sign * below * step, start + sign * (below + 1) * step)
+    return [start + sign * i * step for i in range(whole)] + [end] if whole else [start]
+
+
+class StepDoesNotFit(MistakeError):
+    """The step does not lead from start to end; `ends` are the nearest ends to which it does."""
+
+    def __init__(self, nearer: Decimal, farther: Decimal) -> None:
+        super().__init__("the step does not fit")
+        self.ends = (nearer, farther)
+
+
+def linear(start: Decimal, end: Decimal, count: int) -> list[Decimal]:
+    """`count` points with equal distances, both ends included."""
+    _count(count, start == end)
+    return [start + (end - start) * i / (count - 1) for i in range(count - 1)] + [end] if count > 1 else [start]
+
+
+def logarithmic(start: Decimal, end: Decimal, count: int) -> list[Decimal]:
+    """`count` points with equal ratios, both ends included.
+
+    Raises:
+        MistakeError: an end is zero or the ends have different signs.
+    """
+    _count(count, start == end)
+    if start == 0 or end == 0 or (start < 0) != (end < 0):
+        raise MistakeError("a logarithmic sweep cannot reach or cross zero", remedy="Begin above zero.")
+    ratio = math.log(end / start)
+    inner = [exact(float(start) * math.exp(ratio * i / (count - 1))) for i in range(1, count - 1)]
+    return [start, *inner, end] if count > 1 else [start]
+
+
+def _count(count: int, same_ends: bool) -> None:
+    if count < 1 or (count == 1 and not same_ends):
+        raise MistakeError(f"{count} points do not reach from one end to the other", remedy="Take 2 or more.")
+    _bound(count)
+
+
+def _bound(count: float) -> None:
+    if count > MAX_POINTS:
+        raise MistakeError(f"{count:,.0f} points are too many", remedy=f"A sweep has at most {MAX_POINTS:,}.")
+
+
+def joined(segments: list[list[Decimal]]) -> list[Decimal]:
+    """The points of all segments; where one begins at the end of the one before, that point comes once."""
+    points: list[Decimal] = []
+    for segment in segments:
+        points.extend(segment[1:] if points and points[-1] == segment[0] else segment)
+    return points
