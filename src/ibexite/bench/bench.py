@@ -1,0 +1,205 @@
+"""The connected bench: sessions, prepared lines, protection, and the way to its safe state."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from math import inf
+
+from ibexite.bench.file import BenchFile, InstrumentFact, RoleFact
+from ibexite.bench.read_line import Bad, Item, ReadLine
+from ibexite.bench.set_line import SetLine, Target
+from ibexite.errors import IbexiteError, InstrumentError
+from ibexite.instruments.link import SocketLink
+from ibexite.instruments.session import Session
+
+
+@dataclass(frozen=True, slots=True)
+class SafeDeed:
+    """What became of one role on the way to the safe state; `problem` is "" when it is off and says so."""
+
+    role: str
+    problem: str
+
+
+class Bench:
+    """A bench whose instruments are being driven. `traffic` and `bad` are emptied by whoever records them."""
+
+    def __init__(self, file: BenchFile) -> None:
+        self.file = file
+        self.sessions: dict[str, Session] = {}
+        self.state: dict[tuple[str, str], float] = {}
+        self.traffic: list[str] = []
+        self.bad: list[Bad] = []
+
+    # --- connecting --------------------------------------------------------------------------------------------------
+
+    def connect(self, instruments: Iterable[str]) -> None:
+        """Connects the named instruments, compares identities, brings each into its known state, outputs off.
+
+        Raises:
+            BenchError: one does not answer, or another one answers in its place.
+        """
+        for name in instruments:
+            fact = self.file.instruments[name]
+            session = self._session(fact)
+            session.link.open()
+            self.sessions[name] = session
+            session.identify(fact.identity)
+        for session in self.sessions.values():
+            session.start()
+
+    def _session(self, fact: InstrumentFact) -> Session:
+        profile = fact.profile
+        link = SocketLink(
+            fact.address, name=fact.name, timeout=profile.timeout, terminator=profile.terminator.encode("latin-1")
+        )
+        return Session(fact.name, profile, link, self.traffic)
+
+    def close(self) -> None:
+        """Closes all links."""
+        for session in self.sessions.values():
+            session.link.close()
+
+    @property
+    def is_simulated(self) -> bool:
+        """True if any instrument is a simulated one."""
+        return any(session.is_simulated for session in self.sessions.values())
+
+    def _roles(self) -> list[RoleFact]:
+        return [role for role in self.file.roles.values() if role.instrument in self.sessions]
+
+    def protect(self) -> None:
+        """Writes the protection levels into the instruments and reads them back.
+
+        Raises:
+            InstrumentError: an instrument did not take a level.
+        """
+        for role in self._roles():
+            session = self.sessions[role.instrument]
+            for setting, value in role.protect.items():
+                session.send(session.encoder(setting, role.channel)(value))
+                held = session.ask_setting(setting, role.channel)
+                if abs(held - value) > 1e-3 * abs(value) + 1e-9:
+                    raise InstrumentError(
+                        f"{setting} was set to {value:g} but reads back {held:g}",
+                        where=role.name,
+                        remedy="Check protect in the bench file against the instrument's range.",
+                    )
+
+    # --- prepared lines ----------------------------------------------------------------------------------------------
+
+    def set_line(self, settings: list[tuple[str, str]]) -> SetLine:
+        """Makes a set line ready, from (role, setting) in its order."""
+        return SetLine([self._target(role, setting) for role, setting in settings], self.state)
+
+    def _target(self, role_name: str, setting: str) -> Target:
+        role = self.file.roles[role_name]
+        session = self.sessions[role.instrument]
+        commands = session.profile.settings[setting]
+        low, high, origin = -inf, inf, ""
+        if commands.extent:
+            low, high = commands.extent
+            origin = f"the range of {session.profile.name}"
+        if setting in role.ceiling and role.ceiling[setting] < high:
+            high, origin = role.ceiling[setting], f"the ceiling of {role_name}.{setting}"
+        return Target(
+            role_name,
+            setting,
+            role.channel,
+            session,
+            session.encoder(setting, role.channel),
+            low,
+            high,
+            commands.feature.dimension,
+            origin,
+        )
+
+    def signal_item(self, name: str, signal_name: str) -> Item:
+        """One value of a read line, from a signal."""
+        signal = self.file.signals[signal_name]
+        session = self.sessions[self.file.roles[signal.role].instrument]
+        return Item(
+            name,
+            session,
+            session.profile.readings[signal.reading],
+            signal.channel,
+            signal.arguments,
+            signal.scale,
+            signal.dimension,
+            signal.believe,
+        )
+
+    def role_item(self, name: str, role_name: str, reading: str, arguments: dict[str, float]) -> Item:
+        """One value of a read line, from a reading of a role."""
+        role = self.file.roles[role_name]
+        session = self.sessions[role.instrument]
+        commands = session.profile.readings[reading]
+        channel = int(arguments.pop("channel", role.channel))
+        assert commands.feature.dimension is not None
+        return Item(name, session, commands, channel, arguments, 1.0, commands.feature.dimension, None)
+
+    def read_line(self, items: list[Item], *, together: bool, averaging: int) -> ReadLine:
+        """Makes a read line ready."""
+        return ReadLine(items, together=together, averaging=averaging, bad=self.bad)
+
+    # --- state -------------------------------------------------------------------------------------------------------
+
+    def learn_state(self, settings: Iterable[tuple[str, str]]) -> None:
+        """Asks the instruments for the present values of these settings."""
+        for role_name, setting in settings:
+            role = self.file.roles[role_name]
+            self.state[role_name, setting] = self.sessions[role.instrument].ask_setting(setting, role.channel)
+
+    def restore(self, wanted: dict[tuple[str, str], float]) -> float:
+        """Sets back what differs from `wanted`: first what goes off, then levels, then what goes on.
+
+        Returns:
+            Seconds until the changed settings are true (the longest settling of the instruments concerned).
+        """
+        changed = [key for key, value in wanted.items() if self.state.get(key) != value]
+        settling = 0.0
+        for key in sorted(changed, key=lambda k: self._rank(k, wanted[k])):
+            self.set_line([key])(wanted[key])
+            settling = max(settling, self.sessions[self.file.roles[key[0]].instrument].profile.settling)
+        return settling
+
+    def _rank(self, key: tuple[str, str], value: float) -> int:
+        role = self.file.roles[key[0]]
+        feature = self.sessions[role.instrument].profile.settings[key[1]].feature
+        return 1 if feature.dimension is not None else 2 if value else 0
+
+    def read_errors(self) -> list[str]:
+        """What the error queues of all instruments hold."""
+        return [f"{s.name} reports {entry}" for s in self.sessions.values() for entry in s.read_errors()]
+
+    def take_limiting(self) -> list[str]:
+        """The roles whose instrument limited since last asked."""
+        return [role.name for role in self._roles() if self.sessions[role.instrument].take_limiting()]
+
+    def make_safe(self) -> list[SafeDeed]:
+        """Switches everything off in the stated order, and asks each instrument whether it is off. Never raises."""
+        deeds = []
+        for name in self.file.safe_order:
+            role = self.file.roles[name]
+            session = self.sessions.get(role.instrument)
+            if session is None or not session.profile.safe:
+                continue
+            problem = ""
+            for _ in range(2):  # once more after a broken link
+                try:
+                    problem = self._make_role_safe(role, session)
+                    break
+                except IbexiteError as error:
+                    problem = error.what
+            deeds.append(SafeDeed(name, problem))
+        return deeds
+
+    def _make_role_safe(self, role: RoleFact, session: Session) -> str:
+        session.settle_link()
+        for setting, value in session.profile.safe.items():
+            session.send(session.encoder(setting, role.channel)(value))
+            self.state[role.name, setting] = float(value)
+            if session.ask_setting(setting, role.channel) != float(value):
+                return f"{setting} did not go {'on' if value else 'off'}"
+        return ""

@@ -1,0 +1,269 @@
+"""The bench file: read, checked, and turned into plain data. Nothing here talks to an instrument."""
+
+from __future__ import annotations
+
+import datetime
+import hashlib
+import re
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from ibexite import units
+from ibexite.errors import MistakeError, did_you_mean
+from ibexite.instruments.link import parse_address
+from ibexite.instruments.profile import Profile, load_profile
+from ibexite.toml_reader import Table, read_toml
+from ibexite.units import Dimension
+
+
+@dataclass(frozen=True, slots=True)
+class Calibration:
+    """Until when an instrument's calibration holds, and its certificate."""
+
+    due: datetime.date
+    certificate: str
+
+
+@dataclass(frozen=True, slots=True)
+class TroubleFact:
+    """A fault that a simulated stand-in shows on demand."""
+
+    query: str
+    how: str
+    nth: int
+    times: int
+
+
+@dataclass(frozen=True, slots=True)
+class SimulatedFact:
+    """The stand-in of an instrument: what it says it is, what its channels are wired to, how long it takes."""
+
+    identity: str
+    wiring: dict[int, str]
+    answer_time: float
+    trouble: tuple[TroubleFact, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class InstrumentFact:
+    """A thing with an address."""
+
+    name: str
+    profile: Profile
+    address: str
+    identity: str
+    calibration: Calibration | None
+    simulated: SimulatedFact | None
+
+
+@dataclass(frozen=True, slots=True)
+class RoleFact:
+    """What a sequence speaks to. Ceilings and protection are in base units, by setting."""
+
+    name: str
+    instrument: str
+    channel: int
+    ceiling: dict[str, float]
+    protect: dict[str, float]
+
+
+@dataclass(frozen=True, slots=True)
+class SignalFact:
+    """A named quantity: a reading of a role, its set-up, and the conversion to what it means."""
+
+    name: str
+    role: str
+    reading: str
+    channel: int
+    arguments: dict[str, float]
+    scale: float  # value = reading * scale
+    dimension: Dimension
+    believe: tuple[float, float] | None
+    conversion: str  # in words, for the report
+
+
+@dataclass(frozen=True, slots=True)
+class BenchFile:
+    """A bench file that was read and found right."""
+
+    path: Path
+    sha256: str
+    name: str
+    safe_order: tuple[str, ...]
+    instruments: dict[str, InstrumentFact]
+    roles: dict[str, RoleFact]
+    signals: dict[str, SignalFact]
+    product: str  # the simulated product, "" if there is none
+
+    def moved_to(self, ports: dict[str, int]) -> BenchFile:
+        """The same bench with its instruments on ports of this machine (their simulated stand-ins)."""
+        moved = {
+            name: replace(fact, address=f"TCPIP::127.0.0.1::{ports[name]}::SOCKET")
+            for name, fact in self.instruments.items()
+            if name in ports
+        }
+        return replace(self, instruments={**self.instruments, **moved})
+
+
+def read_bench(path: str | Path) -> BenchFile:
+    """Reads and checks a bench file.
+
+    Raises:
+        MistakeError: with the path to the value that is wrong.
+    """
+    path = Path(path)
+    table = read_toml(path, what="bench file")
+    head = table.table("bench", needed=True)
+    simulation = table.table("simulation")
+    product = simulation.text("product", "")
+    simulation.finish()
+    instruments = {name: _instrument(entry, name, path.parent) for name, entry in table.tables("instruments").items()}
+    _refuse_shared_addresses(table, instruments)
+    roles = {name: _role(entry, name, instruments) for name, entry in table.tables("roles").items()}
+    signals = {name: _signal(entry, name, roles, instruments) for name, entry in table.tables("signals").items()}
+    order = head.texts("safe_order", [])
+    for name in order:
+        if name not in roles:
+            head.fail("safe_order", f"there is no role {name!r}", did_you_mean(name, roles))
+    bench = BenchFile(
+        path,
+        hashlib.sha256(path.read_bytes()).hexdigest(),
+        head.text("name"),
+        tuple(order) + tuple(name for name in roles if name not in order),
+        instruments,
+        roles,
+        signals,
+        product,
+    )
+    head.finish()
+    table.finish()
+    return bench
+
+
+def _instrument(table: Table, name: str, folder: Path) -> InstrumentFact:
+    try:
+        profile = load_profile(table.text("profile"), folder)
+    except MistakeError as error:
+        if error.where:
+            raise
+        table.fail("profile", error.what, error.remedy)
+    address = table.text("address")
+    try:
+        parse_address(address)
+    except MistakeError as error:
+        table.fail("address", error.what, error.remedy)
+    identity = table.text("identity", "")
+    try:
+        re.compile(identity)
+    except re.error as error:
+        table.fail("identity", f"not a regular expression: {error}", 'Write, for example, "Firnline,PS-.*".')
+    calibration = None
+    if "calibration" in table:
+        entry = table.table("calibration")
+        calibration = Calibration(entry.date("due"), entry.text("certificate", ""))
+        entry.finish()
+    simulated = _simulated(table.table("simulated")) if "simulated" in table else None
+    table.finish()
+    return InstrumentFact(name, profile, address, identity, calibration, simulated)
+
+
+def _simulated(table: Table) -> SimulatedFact:
+    wiring_table = table.table("wiring")
+    wiring = {}
+    for key in wiring_table:
+        if not key.isdigit():
+            wiring_table.fail(key, "is not a channel number", 'Write, for example: wiring = { 101 = "rail_3v3" }.')
+        wiring[int(key)] = wiring_table.text(key)
+    trouble = []
+    for entry in table.list_of_tables("trouble"):
+        trouble.append(
+            TroubleFact(entry.text("query"), entry.text("how"), entry.integer("nth", 1), entry.integer("times", 1))
+        )
+        entry.finish()
+    fact = SimulatedFact(
+        table.text("identity"), wiring, table.quantity("answer_time", units.SECOND, 0.0), tuple(trouble)
+    )
+    table.finish()
+    return fact
+
+
+def _refuse_shared_addresses(table: Table, instruments: dict[str, InstrumentFact]) -> None:
+    seen: dict[tuple[str, int], str] = {}
+    for name, fact in instruments.items():
+        place = parse_address(fact.address)
+        if place in seen:
+            table.table("instruments").table(name).fail(
+                "address", f"{seen[place]} has the same address", "Two instruments cannot share one address."
+            )
+        seen[place] = name
+
+
+def _role(table: Table, name: str, instruments: dict[str, InstrumentFact]) -> RoleFact:
+    instrument = table.text("instrument")
+    if instrument not in instruments:
+        table.fail("instrument", f"there is no instrument {instrument!r}", did_you_mean(instrument, instruments))
+    profile = instruments[instrument].profile
+    role = RoleFact(
+        name,
+        instrument,
+        table.integer("channel", 1),
+        _levels(table.table("ceiling"), profile),
+        _levels(table.table("protect"), profile),
+    )
+    table.finish()
+    return role
+
+
+def _levels(table: Table, profile: Profile) -> dict[str, float]:
+    levels = {}
+    for key in table:
+        setting = profile.settings.get(key)
+        if setting is None or setting.feature.dimension is None:
+            numeric = [k for k, s in profile.settings.items() if s.feature.dimension is not None]
+            table.fail(key, f"profile {profile.name} has no such setting", did_you_mean(key, numeric))
+        levels[key] = table.quantity(key, setting.feature.dimension)
+    return levels
+
+
+def _signal(table: Table, name: str, roles: dict[str, RoleFact], instruments: dict[str, InstrumentFact]) -> SignalFact:
+    role_name, _, reading_name = table.text("read").partition(".")
+    if role_name not in roles:
+        table.fail("read", f"there is no role {role_name!r}", did_you_mean(role_name, roles))
+    profile = instruments[roles[role_name].instrument].profile
+    reading = profile.readings.get(reading_name)
+    if reading is None:
+        table.fail(
+            "read",
+            f"profile {profile.name} has no reading {reading_name!r}",
+            "Write it as role.reading. " + did_you_mean(reading_name, profile.readings),
+        )
+    setup = table.table("with")
+    channel = setup.integer("channel", roles[role_name].channel)
+    arguments = {key: setup.quantity(key, dimension) for key, dimension in reading.arguments.items()}
+    setup.finish()
+    scale, dimension, conversion = _conversion(table, reading.feature.dimension)
+    signal = SignalFact(
+        name,
+        role_name,
+        reading_name,
+        channel,
+        arguments,
+        scale,
+        dimension,
+        table.extent("believe", dimension),
+        conversion,
+    )
+    table.finish()
+    return signal
+
+
+def _conversion(table: Table, dimension: Dimension | None) -> tuple[float, Dimension, str]:
+    assert dimension is not None
+    if "shunt" not in table:
+        return 1.0, dimension, ""
+    if dimension != units.VOLT:
+        table.fail("shunt", "a shunt turns a voltage into a current, but this reading is " + units.describe(dimension))
+    resistance = table.quantity("shunt", units.OHM)
+    if resistance <= 0:
+        table.fail("shunt", "is not above zero", "Write the resistance of the shunt.")
+    return 1 / resistance, units.AMPERE, "shunt " + units.format_value(resistance, units.OHM)

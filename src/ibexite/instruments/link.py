@@ -1,0 +1,149 @@
+"""Links: bytes to and from one instrument, with time-outs. A thin shell; lines are found by ibexite.protocols.lines.
+
+The contract of every link: `send` and `receive` return within the time-out or raise LinkError; after `reopen` nothing
+of an earlier exchange can arrive. `is_waiting` is true from a query's sending until its reply was taken.
+"""
+
+from __future__ import annotations
+
+import re
+import socket
+from typing import Protocol
+
+from ibexite.errors import LinkError, MistakeError
+from ibexite.protocols.lines import LineBuffer, LineTooLong
+
+_SOCKET_ADDRESS = re.compile(r"TCPIP\d*::([^:]+)::(\d+)::SOCKET", re.IGNORECASE)
+
+
+class Link(Protocol):
+    """What a session needs of a link."""
+
+    is_waiting: bool
+
+    def reopen(self) -> None:
+        """Closes and opens anew."""
+
+    def close(self) -> None:
+        """Closes; never raises."""
+
+    def send(self, data: bytes) -> None:
+        """Sends all of it."""
+
+    def receive(self) -> bytes:
+        """The next line, without its terminator."""
+
+
+def parse_address(address: str) -> tuple[str, int]:
+    """Host and port of a VISA resource string for a raw socket.
+
+    >>> parse_address("TCPIP::192.0.2.10::5025::SOCKET")
+    ('192.0.2.10', 5025)
+
+    Raises:
+        MistakeError: any other address.
+    """
+    match = _SOCKET_ADDRESS.fullmatch(address)
+    if match is None or not 0 < int(match[2]) < 65536:
+        raise MistakeError(
+            f"{address!r} is not an address that can be reached",
+            remedy='Write a raw socket as "TCPIP::192.0.2.10::5025::SOCKET".',
+        )
+    return match[1], int(match[2])
+
+
+class SocketLink:
+    """A raw TCP socket. TCP_NODELAY is set: without it a setting followed by a query costs 44 ms."""
+
+    def __init__(self, address: str, *, name: str, timeout: float, terminator: bytes) -> None:
+        self.address, self.name, self.timeout, self.terminator = address, name, timeout, terminator
+        self.is_waiting = False
+        self._host, self._port = parse_address(address)
+        self._socket: socket.socket | None = None
+        self._buffer = LineBuffer(terminator)
+
+    def open(self) -> None:
+        """Connects. Raises LinkError: nothing listens, refused, unreachable, too slow."""
+        try:
+            self._socket = socket.create_connection((self._host, self._port), self.timeout)
+        except ConnectionRefusedError:
+            raise self._error(
+                "nothing listens there (connection refused)",
+                "Is the instrument switched on, and is its LAN interface enabled?",
+            ) from None
+        except TimeoutError:
+            raise self._error(
+                f"no answer to the connection within {self.timeout:g} s", "Check cable, address and network."
+            ) from None
+        except OSError as error:
+            raise self._error(
+                f"cannot connect ({error.strerror or error})", "Check the address in the bench file."
+            ) from None
+        self._socket.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+        self._socket.settimeout(self.timeout)
+        self._receive_bytes = self._socket.recv
+        self.send_bytes = self._socket.sendall
+        self._buffer = LineBuffer(self.terminator)
+        self.is_waiting = False
+
+    def reopen(self) -> None:
+        """Closes and connects anew."""
+        self.close()
+        self.open()
+
+    def close(self) -> None:
+        """Closes the socket."""
+        if self._socket is not None:
+            self._socket.close()
+            self._socket = None
+
+    def send(self, data: bytes) -> None:
+        """Sends all of it; refuses while unread bytes lie there, for they would be taken for the reply."""
+        if self._socket is None:
+            raise self._error("the connection is closed")
+        try:
+            self.send_bytes(data)
+        except OSError as error:
+            raise self._error(f"the connection broke while sending ({error.strerror or error})") from None
+
+    def receive(self) -> bytes:
+        """The next line. Raises LinkError: silent for the time-out, cut off, flooded."""
+        try:
+            data = self._receive_bytes(65536)
+            if (
+                data[-1:] == b"\n"
+                and self.terminator == b"\n"
+                and data.find(b"\n") == len(data) - 1
+                and not self._buffer.pending
+            ):
+                self.is_waiting = False
+                return data[:-1]
+            line = self._collect(data)
+        except TimeoutError:
+            raise self._error(f"silent for {self.timeout:g} s", "Does it know the command? Is it busy?") from None
+        except LineTooLong:
+            raise self._error("a reply without end") from None
+        except OSError as error:
+            raise self._error(f"the connection broke ({error.strerror or error})") from None
+        self.is_waiting = False
+        if self._buffer.pending:
+            raise self._error(f"more was sent than asked for: {self._buffer.pending[:60]!r}")
+        return line
+
+    def _collect(self, data: bytes) -> bytes:
+        while True:
+            if not data:
+                begun = self._buffer.pending
+                raise self._error(
+                    f"cut off in the middle of a reply: {begun[:60]!r}"
+                    if begun
+                    else "closed the connection instead of answering"
+                )
+            self._buffer.feed(data)
+            line = self._buffer.next_line()
+            if line is not None:
+                return line
+            data = self._receive_bytes(65536)
+
+    def _error(self, what: str, remedy: str = "") -> LinkError:
+        return LinkError(what, where=f"{self.name} at {self.address}", remedy=remedy)

@@ -1,0 +1,136 @@
+"""Instrument profiles: which commands do what the class promises. TOML, to be read, copied and mended.
+
+Shipped profiles use commands of SCPI-1999 and IEEE 488.2 only.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from importlib import resources
+from pathlib import Path
+
+from ibexite import units
+from ibexite.classes import Feature, InstrumentClass, instrument_classes
+from ibexite.errors import MistakeError, did_you_mean
+from ibexite.toml_reader import Table, read_toml
+from ibexite.units import Dimension
+
+SHIPPED = Path(str(resources.files("ibexite.instruments").joinpath("profiles")))
+
+
+@dataclass(frozen=True, slots=True)
+class SettingCommands:
+    """How a setting is written and asked back; `{value}` and `{channel}` are filled in."""
+
+    feature: Feature
+    write: str
+    ask: str
+    extent: tuple[float, float] | None  # what the instrument takes, in base units
+
+
+@dataclass(frozen=True, slots=True)
+class ReadingCommands:
+    """How a reading is taken. With `select` the instrument is a scanner: one query reads several channels."""
+
+    feature: Feature
+    query: str
+    configure: str
+    select: str
+    arguments: dict[str, Dimension]
+
+
+@dataclass(frozen=True, slots=True)
+class Profile:
+    """One kind of instrument."""
+
+    name: str
+    instrument_class: InstrumentClass
+    settings: dict[str, SettingCommands]
+    readings: dict[str, ReadingCommands]
+    start: tuple[str, ...]  # sent after connecting: the known state, outputs off
+    safe: dict[str, bool]  # settings that make it safe, and their safe value
+    error_query: str  # "" when it has no error queue
+    limiting_query: str  # read-and-clear: never repeated; "" when it cannot tell
+    timeout: float  # s
+    settling: float  # s until a changed setting is true
+    terminator: str
+
+
+def load_profile(name: str, folder: Path) -> Profile:
+    """The profile of this name: a file (relative to `folder`) when it ends in .toml, else a shipped one.
+
+    Raises:
+        MistakeError: no such profile, or something in it is wrong.
+    """
+    if name.endswith(".toml"):
+        return _profile(read_toml(folder / name, what="profile"), name.removesuffix(".toml"))
+    path = SHIPPED / f"{name}.toml"
+    if not path.is_file():
+        known = sorted(p.stem for p in SHIPPED.glob("*.toml"))
+        raise MistakeError(
+            f"there is no profile {name!r}",
+            remedy=did_you_mean(name, known) + " A profile of your own is named by its file, my.toml.",
+        )
+    return _profile(read_toml(path, what="profile"), name)
+
+
+def _profile(table: Table, name: str) -> Profile:
+    class_name = table.text("class")
+    table.text("help", "")
+    known = instrument_classes()
+    if class_name not in known:
+        table.fail("class", f"there is no class {class_name!r}", did_you_mean(class_name, known))
+    instrument_class = known[class_name]
+    settings = {key: _setting(entry, instrument_class, key) for key, entry in table.tables("settings").items()}
+    readings = {key: _reading(entry, instrument_class, key) for key, entry in table.tables("readings").items()}
+    safe = table.table("safe")
+    safe_values = {key: safe.flag(key, False) for key in safe}
+    for key in safe_values:
+        if key not in settings:
+            safe.fail(key, "is not a setting of this profile", did_you_mean(key, settings))
+    quirks = table.table("quirks")
+    profile = Profile(
+        name,
+        instrument_class,
+        settings,
+        readings,
+        tuple(table.texts("start", [])),
+        safe_values,
+        table.text("error_query", ""),
+        table.text("limiting_query", ""),
+        quirks.quantity("timeout", units.SECOND, 2.0),
+        quirks.quantity("settling", units.SECOND, 0.0),
+        quirks.text("terminator", "\n"),
+    )
+    quirks.finish()
+    table.finish()
+    return profile
+
+
+def _setting(table: Table, instrument_class: InstrumentClass, key: str) -> SettingCommands:
+    feature = instrument_class.settings.get(key)
+    if feature is None:
+        table.fail(
+            "", f"a {instrument_class.name} has no setting {key!r}", did_you_mean(key, instrument_class.settings)
+        )
+    extent = table.extent("range", feature.dimension) if feature.dimension else None
+    setting = SettingCommands(feature, table.text("write"), table.text("ask"), extent)
+    table.finish()
+    if "{value}" not in setting.write:
+        table.fail("write", "does not say where the value goes", "Put {value} into the command.")
+    return setting
+
+
+def _reading(table: Table, instrument_class: InstrumentClass, key: str) -> ReadingCommands:
+    feature = instrument_class.readings.get(key)
+    if feature is None:
+        table.fail(
+            "", f"a {instrument_class.name} has no reading {key!r}", did_you_mean(key, instrument_class.readings)
+        )
+    arguments = table.table("arguments")
+    dimensions = {name: units.parse_unit(arguments.text(name)).dimension for name in arguments}
+    reading = ReadingCommands(
+        feature, table.text("query"), table.text("configure", ""), table.text("select", ""), dimensions
+    )
+    table.finish()
+    return reading

@@ -1,0 +1,159 @@
+"""A session: one connected instrument, its profile, its link, and what was said on it.
+
+Recovery: when a link breaks or stays silent it is opened anew once and the exchange repeated, so that a late reply can
+never be taken for the next one; queries that clear what they read are not repeated. The second failure is an error.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+
+from ibexite.errors import InstrumentError, LinkError
+from ibexite.instruments.link import SocketLink
+from ibexite.instruments.profile import Profile
+
+MAX_ERRORS_READ = 25
+
+
+class Session:
+    """Talks to one instrument. `traffic` receives a line of text for everything sent and received."""
+
+    def __init__(self, name: str, profile: Profile, link: SocketLink, traffic: list[str]) -> None:
+        self.name, self.profile, self.link = name, profile, link
+        self.traffic = traffic
+        self.end = profile.terminator.encode("latin-1")
+        self.identity = ""
+        self.selected = ""  # the scan list that was selected last
+        self.configured: dict[str, str] = {}  # what was configured for each channel
+        self.recoveries: list[str] = []
+        self._sent_mark, self._got_mark = f"{name}> ", f"{name}< "
+
+    # --- exchanges ---------------------------------------------------------------------------------------------------
+
+    def send(self, text: str) -> None:
+        """Sends commands that have no reply."""
+        self.traffic.append(self._sent_mark + text)
+        data = text.encode("latin-1") + self.end
+        try:
+            self.link.send(data)
+        except LinkError as error:
+            self._recover(error)
+            self.link.send(data)
+
+    def ask(self, text: str) -> None:
+        """Sends a query; `answer` takes its reply. One open query at a time."""
+        self.traffic.append(self._sent_mark + text)
+        link = self.link
+        link.is_waiting = True
+        try:
+            link.send(text.encode("latin-1") + self.end)
+        except LinkError as error:
+            self._recover(error)
+            link.is_waiting = True
+            link.send(text.encode("latin-1") + self.end)
+
+    def answer(self, text: str, *, may_repeat: bool = True) -> str:
+        """The reply to the query `text` that `ask` has sent."""
+        try:
+            reply = self.link.receive()
+        except LinkError as error:
+            if not may_repeat:
+                raise
+            self._recover(error)
+            self.ask(text)
+            reply = self.link.receive()
+        line = reply.decode("latin-1")
+        self.traffic.append(self._got_mark + line)
+        return line
+
+    def query(self, text: str, *, may_repeat: bool = True) -> str:
+        """Asks and answers."""
+        self.ask(text)
+        return self.answer(text, may_repeat=may_repeat)
+
+    def _recover(self, error: LinkError) -> None:
+        self.recoveries.append(error.what)
+        self.traffic.append(f"{self.name}! {error.what}; connecting anew")
+        self.link.reopen()
+
+    def settle_link(self) -> None:
+        """After an interruption: makes sure that no reply is still on its way."""
+        if self.link.is_waiting:
+            self.link.reopen()
+            self.traffic.append(f"{self.name}! connected anew after an interruption")
+
+    # --- what every instrument can do --------------------------------------------------------------------------------
+
+    def identify(self, expected: str) -> None:
+        """Asks *IDN? and compares it with a pattern ("" takes any).
+
+        Raises:
+            InstrumentError: another instrument answers at this address.
+        """
+        self.identity = self.query("*IDN?").strip()
+        if expected and not re.match(expected, self.identity):
+            raise InstrumentError(
+                f"another instrument answers: {self.identity!r}",
+                where=f"{self.name} at {self.link.address}",
+                remedy=f"The bench file expects identity {expected!r}. Check address and cabling.",
+            )
+
+    @property
+    def is_simulated(self) -> bool:
+        """True if the instrument says so in its identity."""
+        return "SIMULATED" in self.identity
+
+    def start(self) -> None:
+        """Brings it into its known state, outputs off, error queue empty."""
+        for command in self.profile.start:
+            self.send(command)
+        self.query("*OPC?")
+        self.selected, self.configured = "", {}
+
+    def read_errors(self) -> list[str]:
+        """Empties the error queue; the entries, oldest first."""
+        entries: list[str] = []
+        while self.profile.error_query and len(entries) < MAX_ERRORS_READ:
+            entry = self.query(self.profile.error_query, may_repeat=False).strip()
+            if re.match(r"[+-]?0+(\D|$)", entry):
+                break
+            entries.append(entry)
+        return entries
+
+    def take_limiting(self) -> bool:
+        """True if it limited since last asked. Clears what it reads."""
+        if not self.profile.limiting_query:
+            return False
+        reply = self.query(self.profile.limiting_query, may_repeat=False).strip()
+        try:
+            return int(reply) != 0
+        except ValueError:
+            raise InstrumentError(
+                f"answered {reply!r} when asked whether it limits",
+                where=self.name,
+                remedy=f"Check limiting_query of profile {self.profile.name}.",
+            ) from None
+
+    def encoder(self, setting: str, channel: int) -> Callable[[float], str]:
+        """The function that makes the command of a setting from a value in base units (True/False for on/off)."""
+        commands = self.profile.settings[setting]
+        before, _, after = commands.write.replace("{channel}", str(channel)).partition("{value}")
+        if commands.feature.dimension is None:
+            on, off = before + "ON" + after, before + "OFF" + after
+            return lambda value: on if value else off
+        return lambda value: f"{before}{value:.9g}{after}"
+
+    def ask_setting(self, setting: str, channel: int) -> float:
+        """The value that the instrument has now, in base units (1.0 or 0.0 for on/off)."""
+        text = self.profile.settings[setting].ask.replace("{channel}", str(channel))
+        reply = self.query(text).strip()
+        words = {"ON": 1.0, "OFF": 0.0}
+        try:
+            return words[reply.upper()] if reply.upper() in words else float(reply)
+        except ValueError:
+            raise InstrumentError(
+                f"answered {reply!r} to {text}",
+                where=self.name,
+                remedy=f"Check {setting}.ask of profile {self.profile.name}.",
+            ) from None
