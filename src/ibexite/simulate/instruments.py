@@ -1,0 +1,227 @@
+"""Simulated power supply, electronic load and scanning multimeter, connected to a world."""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Callable
+
+from ibexite.protocols import scpi
+from ibexite.protocols.scpi import Command, ScpiError
+from ibexite.simulate.device import ScpiDevice, one_parameter, response_number
+from ibexite.simulate.world import World
+
+# Bits of the questionable status register (SCPI-1999 volume 1, 20.3.1): the quantity is not what was set.
+VOLTAGE_QUESTIONABLE, CURRENT_QUESTIONABLE = 1, 2
+
+
+class _Stimulus(ScpiDevice):
+    """What supply and load share: bounded numeric settings, and a status that says when they limit."""
+
+    latched = 0
+
+    def setting(
+        self, notation: str, unit: str, low: float, high: float, get: Callable[[], float], put: Callable[[float], None]
+    ) -> None:
+        """Adds a numeric setting that can be queried."""
+
+        def write(command: Command, suffix: int) -> None:
+            _only_channel(suffix)
+            put(scpi.number(one_parameter(command), unit, low, high))
+
+        def query(command: Command, suffix: int) -> str:
+            _only_channel(suffix)
+            bounds = {"MIN": low, "MAX": high}
+            return response_number(bounds[command.parameters[0].upper()[:3]] if command.parameters else get())
+
+        self.on(notation, write, query)
+
+    def switch(self, notation: str, get: Callable[[], bool], put: Callable[[bool], None]) -> None:
+        """Adds an on/off setting that can be queried."""
+
+        def write(command: Command, suffix: int) -> None:
+            _only_channel(suffix)
+            put(scpi.boolean(one_parameter(command)))
+
+        self.on(notation, write, lambda c, n: str(int(get())))
+
+    def limits(self, condition: Callable[[], int]) -> None:
+        """Adds the questionable register: its condition, and its events, which are cleared when read."""
+
+        def take_events(command: Command, suffix: int) -> str:
+            events, self.latched = self.latched | condition(), 0
+            return str(events)
+
+        self.on("STATus:QUEStionable:CONDition", query=lambda c, n: str(condition()))
+        self.on("STATus:QUEStionable[:EVENt]", query=take_events)
+
+
+class SimulatedSupply(_Stimulus):
+    """A power supply of one output: 36 V, 3.2 A."""
+
+    def __init__(self, identity: str, name: str, world: World, terminal: str) -> None:
+        super().__init__(identity, name)
+        self.world, self.source = world, world.sources[terminal]
+        self.over_voltage, self.over_current = 40.0, 3.5
+        source = self.source
+        self.setting(
+            "[SOURce#]:VOLTage[:LEVel][:IMMediate][:AMPLitude]",
+            "V",
+            0,
+            36,
+            lambda: source.voltage,
+            lambda value: self._apply("voltage", value),
+        )
+        self.setting(
+            "[SOURce#]:CURRent[:LEVel][:IMMediate][:AMPLitude]",
+            "A",
+            0,
+            3.2,
+            lambda: source.limit,
+            lambda value: self._apply("limit", value),
+        )
+        self.setting(
+            "[SOURce#]:VOLTage:PROTection[:LEVel]",
+            "V",
+            0,
+            40,
+            lambda: self.over_voltage,
+            lambda value: setattr(self, "over_voltage", value),
+        )
+        self.setting(
+            "[SOURce#]:CURRent:PROTection[:LEVel]",
+            "A",
+            0,
+            3.5,
+            lambda: self.over_current,
+            lambda value: setattr(self, "over_current", value),
+        )
+        self.switch("OUTPut#[:STATe]", lambda: source.is_on, lambda value: self._apply("is_on", value))
+        self.limits(lambda: VOLTAGE_QUESTIONABLE if source.is_limiting else 0)
+        self.on("MEASure#[:SCALar]:VOLTage[:DC]", query=lambda c, n: response_number(self._terminal_voltage()))
+        self.on("MEASure#[:SCALar]:CURRent[:DC]", query=lambda c, n: response_number(self._terminal_current()))
+        self.reset()
+
+    def reset(self) -> None:
+        self.over_voltage, self.over_current = 40.0, 3.5
+        self.source.voltage, self.source.limit, self.source.is_on = 0.0, 0.1, False
+        self.world.changed()
+
+    def _apply(self, what: str, value: float) -> None:
+        setattr(self.source, what, value)
+        if self.source.is_on and self.source.voltage > self.over_voltage:  # the protection trips
+            self.source.is_on = False
+        self.world.changed()
+        if self.source.is_limiting:
+            self.latched |= VOLTAGE_QUESTIONABLE
+
+    def _terminal_voltage(self) -> float:
+        return self.world.value("battery_voltage") + random.gauss(0, 0.8e-3)
+
+    def _terminal_current(self) -> float:
+        return self.world.value("battery_shunt") / 0.10012 + random.gauss(0, 0.2e-3)
+
+
+class SimulatedLoad(_Stimulus):
+    """An electronic load in constant-current mode: 4.5 A."""
+
+    def __init__(self, identity: str, name: str, world: World, terminal: str) -> None:
+        super().__init__(identity, name)
+        self.world, self.sink = world, world.sinks[terminal]
+        self.over_current = 5.0
+        sink = self.sink
+        self.setting(
+            "[SOURce#]:CURRent[:LEVel][:IMMediate][:AMPLitude]",
+            "A",
+            0,
+            4.5,
+            lambda: sink.current,
+            lambda value: self._apply("current", value),
+        )
+        self.setting(
+            "[SOURce#]:CURRent:PROTection[:LEVel]",
+            "A",
+            0,
+            5,
+            lambda: self.over_current,
+            lambda value: setattr(self, "over_current", value),
+        )
+        self.switch("INPut#[:STATe]", lambda: sink.is_on, lambda value: self._apply("is_on", value))
+        self.limits(lambda: CURRENT_QUESTIONABLE if sink.is_starved else 0)
+        self.on("MEASure#[:SCALar]:VOLTage[:DC]", query=lambda c, n: response_number(self._voltage()))
+        self.on("MEASure#[:SCALar]:CURRent[:DC]", query=lambda c, n: response_number(self._current()))
+        self.reset()
+
+    def reset(self) -> None:
+        self.over_current = 5.0
+        self.sink.current, self.sink.is_on = 0.0, False
+        self.world.changed()
+
+    def _apply(self, what: str, value: float) -> None:
+        setattr(self.sink, what, value)
+        self.world.changed()
+        if self.sink.is_starved:
+            self.latched |= CURRENT_QUESTIONABLE
+
+    def _voltage(self) -> float:
+        return self.world.value("output_voltage") + random.gauss(0, 0.9e-3)
+
+    def _current(self) -> float:
+        return self.world.value("output_shunt") / 0.04987 + random.gauss(0, 0.3e-3)
+
+
+class SimulatedMeter(ScpiDevice):
+    """A multimeter with a scanner; each channel is wired to a quantity of the product and has its own range."""
+
+    RANGES = (0.1, 1.0, 10.0, 100.0, 300.0)
+    NOISE = 2.2e-6  # RMS, as a share of the range
+
+    def __init__(self, identity: str, name: str, world: World, channels: dict[int, str]) -> None:
+        super().__init__(identity, name)
+        self.world, self.channels = world, channels
+        self.ranges: dict[int, float] = {}
+        self.scan: list[int] = []
+        self.on("CONFigure[:SCALar]:VOLTage[:DC]", self._configure)
+        self.on("ROUTe:SCAN[:LIST]", self._set_scan, lambda c, n: f"(@{','.join(map(str, self.scan))})")
+        self.on("READ", query=lambda c, n: self._read())
+        self.on("MEASure[:SCALar]:VOLTage[:DC]", query=self._measure)
+
+    def reset(self) -> None:
+        self.ranges = {}
+        self.scan = []
+
+    def _configure(self, command: Command, suffix: int) -> None:
+        *wanted, channels = command.parameters or ("",)
+        size = scpi.number(wanted[0], "V", 0, self.RANGES[-1]) if wanted and wanted[0].upper() != "AUTO" else 0.0
+        for channel in self._known(channels):
+            self.ranges[channel] = next(r for r in self.RANGES if r >= size) if size else 0.0
+
+    def _set_scan(self, command: Command, suffix: int) -> None:
+        self.scan = self._known(one_parameter(command))
+
+    def _known(self, text: str) -> list[int]:
+        channels = scpi.channel_list(text)
+        if any(channel not in self.channels for channel in channels):
+            raise ScpiError(-224, text)
+        return channels
+
+    def _measure(self, command: Command, suffix: int) -> str:
+        self._configure(command, suffix)
+        self.scan = scpi.channel_list(command.parameters[-1])
+        return self._read()
+
+    def _read(self) -> str:
+        if not self.scan:
+            raise ScpiError(-230, "no scan list")
+        return ",".join(response_number(self._channel(channel)) for channel in self.scan)
+
+    def _channel(self, channel: int) -> float:
+        value = self.world.value(self.channels[channel])
+        size = self.ranges.get(channel, 0.0) or next((r for r in self.RANGES if r >= abs(value)), self.RANGES[-1])
+        if abs(value) > 1.2 * size:
+            return scpi.INFINITY if value > 0 else -scpi.INFINITY
+        return value + random.gauss(0, self.NOISE * size)
+
+
+def _only_channel(suffix: int) -> None:
+    if suffix != 1:
+        raise ScpiError(-113, f"channel {suffix}")

@@ -1,0 +1,175 @@
+"""The simulated bench as TCP servers: one thread, one selector, each instrument on its own port.
+
+Run as a process of its own (`python -m ibexite.simulate.server`): the plan comes in as one line of JSON on standard
+input, the ports go out as one line on standard output, and the process ends when standard input is closed. So it never
+outlives the program that started it, and a Ctrl-C meant for the run does not take the instruments away.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import heapq
+import itertools
+import json
+import selectors
+import signal
+import socket
+import sys
+import threading
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, field
+
+from ibexite.protocols.lines import LineBuffer, LineTooLong
+from ibexite.simulate.device import ScpiDevice
+from ibexite.simulate.plan import SimulationPlan, StandIn, build
+
+_LATE = 4.0  # s; later than any time-out that a profile sets
+
+
+@dataclass(slots=True)
+class _Client:
+    connection: socket.socket
+    instrument: _Instrument
+    buffer: LineBuffer = field(default_factory=LineBuffer)
+    is_open: bool = True
+
+
+@dataclass(slots=True)
+class _Instrument:
+    stand_in: StandIn
+    device: ScpiDevice
+    listener: socket.socket
+    asked: dict[int, int] = field(default_factory=dict)  # how often each trouble's query came
+
+
+class BenchServer:
+    """Serves all instruments of a plan until told to stop."""
+
+    def __init__(self, plan: SimulationPlan) -> None:
+        self._selector = selectors.DefaultSelector()
+        self._timers: list[tuple[float, int, Callable[[], None]]] = []
+        self._order = itertools.count()
+        self._stopping = False
+        self._wake, self._waker = socket.socketpair()
+        self._selector.register(self._wake, selectors.EVENT_READ, None)
+        self.instruments = [self._listen(s, d) for s, d in build(plan, time.monotonic)]
+
+    def _listen(self, stand_in: StandIn, device: ScpiDevice) -> _Instrument:
+        listener = socket.create_server((stand_in.host, stand_in.port))
+        instrument = _Instrument(stand_in, device, listener)
+        self._selector.register(listener, selectors.EVENT_READ, instrument)
+        return instrument
+
+    def ports(self) -> dict[str, int]:
+        """The port of each instrument by its name."""
+        return {i.stand_in.name: i.listener.getsockname()[1] for i in self.instruments}
+
+    def stop(self) -> None:
+        """Ends `serve`; may be called from another thread or a signal handler."""
+        self._stopping = True
+        self._waker.send(b"x")
+
+    def serve(self) -> None:
+        """Answers until `stop`."""
+        try:
+            while not self._stopping:
+                pause = None if not self._timers else max(0.0, self._timers[0][0] - time.monotonic())
+                for key, _ in self._selector.select(pause):
+                    if isinstance(key.data, _Instrument):
+                        self._accept(key.data)
+                    elif isinstance(key.data, _Client):
+                        self._receive(key.data)
+                while self._timers and self._timers[0][0] <= time.monotonic():
+                    heapq.heappop(self._timers)[2]()
+        finally:
+            for key in list(self._selector.get_map().values()):
+                with contextlib.suppress(OSError):
+                    key.fileobj.close()  # type: ignore[union-attr]
+            self._waker.close()
+            self._selector.close()
+
+    def _accept(self, instrument: _Instrument) -> None:
+        connection, _ = instrument.listener.accept()
+        connection.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+        self._selector.register(connection, selectors.EVENT_READ, _Client(connection, instrument))
+
+    def _receive(self, client: _Client) -> None:
+        try:
+            data = client.connection.recv(65536)
+            client.buffer.feed(data)
+        except (OSError, LineTooLong):
+            data = b""
+        if not data:
+            self._drop(client)
+            return
+        device = client.instrument.device
+        while (line := client.buffer.next_line()) is not None:
+            message = line.decode("latin-1").rstrip("\r")
+            device.receive(message)
+            if "?" in message and b"\n" not in client.buffer.pending:
+                self._answer(client, message)
+
+    def _drop(self, client: _Client) -> None:
+        if client.is_open:
+            client.is_open = False
+            self._selector.unregister(client.connection)
+            client.connection.close()
+
+    def _answer(self, client: _Client, message: str) -> None:
+        how = self._trouble(client.instrument, message)
+        delay = client.instrument.stand_in.answer_time + (_LATE if how == "late" else 0.0)
+        if how == "silent":
+            client.instrument.device.take_output()
+        elif delay > 0:
+            self._after(delay, lambda: self._send(client, how))
+        else:
+            self._send(client, how)
+
+    def _send(self, client: _Client, how: str) -> None:
+        output = client.instrument.device.take_output()
+        if output is None or not client.is_open:
+            return
+        replies = {"empty": "", "garbage": "#!?_" + output[:3], "overload": "+9.9E37", "nan": "9.91E37"}
+        data = replies.get(how, output).encode("latin-1") + b"\n"
+        if how == "cut":
+            data = data[: len(data) // 2]
+        with contextlib.suppress(OSError):
+            if how != "close":
+                client.connection.sendall(data)
+        if how in ("cut", "close"):
+            self._drop(client)
+
+    def _after(self, delay: float, deed: Callable[[], None]) -> None:
+        heapq.heappush(self._timers, (time.monotonic() + delay, next(self._order), deed))
+
+    def _trouble(self, instrument: _Instrument, message: str) -> str:
+        for i, trouble in enumerate(instrument.stand_in.trouble):
+            if trouble.query in message:
+                count = instrument.asked[i] = instrument.asked.get(i, 0) + 1
+                if trouble.nth <= count < trouble.nth + trouble.times:
+                    return trouble.how
+        return ""
+
+
+def main() -> None:
+    """Serves the plan on standard input until that is closed."""
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    plan = SimulationPlan.from_data(json.loads(sys.stdin.readline()))
+    try:
+        server = BenchServer(plan)
+    except OSError as error:
+        print(json.dumps({"error": f"cannot listen: {error.strerror}"}), flush=True)
+        return
+    print(json.dumps({"ports": server.ports()}), flush=True)
+
+    def wait_for_end() -> None:
+        sys.stdin.read()
+        server.stop()
+
+    threading.Thread(target=wait_for_end, daemon=True).start()
+    server.serve()
+
+
+if __name__ == "__main__":
+    main()
