@@ -1,0 +1,1 @@
+"""Computing on measured values: plain functions on NumPy arrays, and the labelled curve."""

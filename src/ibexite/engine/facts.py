@@ -1,0 +1,30 @@
+"""What a bench file offers, in the form in which the language vets against it."""
+
+from __future__ import annotations
+
+from math import inf
+
+from ibexite.bench.file import BenchFile, RoleFact
+from ibexite.instruments.profile import Profile
+from ibexite.language.facts import BenchFacts, Bound, RoleFacts
+
+
+def bench_facts(file: BenchFile) -> BenchFacts:
+    """The facts of a bench for vetting."""
+    name = str(file.path)
+    roles = {role.name: _role(role, file.instruments[role.instrument].profile, name) for role in file.roles.values()}
+    return BenchFacts(name, roles, {signal.name: signal.dimension for signal in file.signals.values()})
+
+
+def _role(role: RoleFact, profile: Profile, file: str) -> RoleFacts:
+    bounds = {}
+    for key, setting in profile.settings.items():
+        found = []
+        if key in role.ceiling:
+            found.append(Bound(-inf, role.ceiling[key], "ceiling", f"{file}: roles.{role.name}.ceiling.{key}"))
+        if setting.extent is not None:
+            found.append(Bound(*setting.extent, "range", f"profile {profile.name}: settings.{key}.range"))
+        bounds[key] = tuple(found)
+    return RoleFacts(
+        profile.instrument_class.name, bounds, frozenset(profile.settings), frozenset(profile.readings), profile.name
+    )
