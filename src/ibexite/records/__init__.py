@@ -1,0 +1,1 @@
+"""Records: the journal of a run, the store of all runs, and looking things up in it."""

@@ -1,0 +1,91 @@
+"""Exports a stored run to CSV: its results, and one file for each grid of values. Numbers are unrounded base units."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import math
+import re
+from pathlib import Path
+
+from ibexite.errors import RecordsError
+from ibexite.records.lookup import Grid, RunRecord, TestRecord
+
+RESULT_COLUMNS = (
+    "label",
+    "verdict",
+    "value",
+    "low",
+    "high",
+    "margin",
+    "unit",
+    "judged",
+    "failed",
+    "bad",
+    "criterion",
+    "reason",
+)
+
+
+def export_csv(run: RunRecord, folder: Path) -> list[Path]:
+    """Writes the files into a folder and returns their paths: results.csv, values.csv, TEST_N.csv for each table.
+
+    Raises:
+        RecordsError: a file cannot be written.
+    """
+    files = {"results.csv": _results(run), "values.csv": _values(run)}
+    for test in run.tests:
+        tables = [grid for grid in test.grids if grid.axes]
+        for number, grid in enumerate(tables, 1):
+            name = re.sub(r"[^A-Za-z0-9_-]", "_", test.row["name"]) + (f"_{number}" if len(tables) > 1 else "")
+            files[f"{name}.csv"] = _table(grid)
+    written = []
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        for name, text in files.items():
+            path = folder / name
+            path.write_text(text, encoding="utf-8", newline="")
+            written.append(path)
+    except OSError as error:
+        raise RecordsError(
+            f"cannot be written ({error.strerror})", where=str(folder), remedy="Name another folder with --out."
+        ) from None
+    return written
+
+
+def _results(run: RunRecord) -> str:
+    out = io.StringIO()
+    writer = csv.writer(out)
+    writer.writerow(["run", "serial", "test", *RESULT_COLUMNS, "at"])
+    for test in run.tests:
+        for result in test.results:
+            cells = ["" if result[c] is None else result[c] for c in RESULT_COLUMNS]
+            writer.writerow([run.row["id"], run.row["serial"], test.row["name"], *cells, json.dumps(result["at"])])
+    return out.getvalue()
+
+
+def _values(run: RunRecord) -> str:
+    out = io.StringIO()
+    writer = csv.writer(out)
+    writer.writerow(["test", "name", "value", "unit"])
+    for test, grid in _single_values(run):
+        writer.writerow([test.row["name"], grid.columns[0]["name"], _cell(grid.data[0][0]), grid.columns[0]["unit"]])
+    return out.getvalue()
+
+
+def _single_values(run: RunRecord) -> list[tuple[TestRecord, Grid]]:
+    return [(test, grid) for test in run.tests for grid in test.grids if not grid.axes]
+
+
+def _table(grid: Grid) -> str:
+    out = io.StringIO()
+    writer = csv.writer(out)
+    writer.writerow([f"{c['name']} [{c['unit']}]" if c["unit"] else c["name"] for c in grid.columns])
+    writer.writerows([_cell(value) for value in row] for row in zip(*grid.data, strict=True))
+    return out.getvalue()
+
+
+def _cell(value: float) -> str:
+    """A number as short as it can be without loss; a hole is an empty cell."""
+    return "" if math.isnan(value) else repr(value)

@@ -1,0 +1,260 @@
+"""Puts the journal of a run into rows for the store: a pure function from events to rows."""
+
+from __future__ import annotations
+
+import json
+import math
+import sys
+from array import array
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+from typing import Any
+
+RowDict = dict[str, Any]
+
+
+@dataclass(slots=True)
+class TestRows:
+    """The rows of one test."""
+
+    __test__ = False  # not for pytest
+    test: RowDict
+    results: list[RowDict] = field(default_factory=list)
+    curves: list[RowDict] = field(default_factory=list)
+    bad_readings: list[RowDict] = field(default_factory=list)
+    figures: list[RowDict] = field(default_factory=list)
+
+
+@dataclass(slots=True)
+class RunRows:
+    """The rows of one run."""
+
+    unit: RowDict
+    run: RowDict
+    tests: list[TestRows]
+
+
+@dataclass(slots=True)
+class _Grid:
+    test: TestRows
+    columns: list[RowDict]
+    values: list[array[float]]
+
+
+class _Collector:
+    def __init__(self) -> None:
+        self.rows: RunRows | None = None
+        self.tests: dict[str, TestRows] = {}
+        self.grids: dict[int, _Grid] = {}
+        self.remarks: list[RowDict] = []
+        self.last_time = 0.0
+        self.has_ended = False
+
+    def take(self, event: RowDict) -> None:
+        self.last_time = event.get("t", self.last_time)
+        handler = getattr(self, "_" + event["e"].lower(), None)
+        if handler is not None:
+            handler(event)
+
+    def _runstarted(self, e: RowDict) -> None:
+        sequence, bench = e["sequence"], e["bench"]
+        run = {
+            "id": e["run"],
+            "started": e["started"],
+            "duration": 0.0,
+            "verdict": "aborted",
+            "is_trial": True,
+            "trial_reasons": "the run was broken off",
+            "reason": "broken off: the process died during the run",
+            "broken_off": True,
+            "is_safe": False,
+            "operator": e["operator"],
+            "station": e["station"],
+            "software": e["software"],
+            "sequence": sequence["title"],
+            "revision": sequence["revision"],
+            "sequence_file": sequence["file"],
+            "sequence_sha256": sequence["sha256"],
+            "bench": bench["name"],
+            "bench_sha256": bench["sha256"],
+            "params": json.dumps(e["params"]),
+            "instruments": "[]",
+        }
+        tests = []
+        for position, test in enumerate(e["tests"]):
+            row = {
+                "run_id": e["run"],
+                "position": position,
+                "name": test["test"],
+                "title": test["title"],
+                "is_gate": test["gate"],
+                "verdict": "skipped",
+                "reason": "the run was broken off",
+                "duration": 0.0,
+            }
+            self.tests[test["test"]] = TestRows(row)
+            tests.append(self.tests[test["test"]])
+        self.rows = RunRows({"serial": e["serial"], "product": sequence["product"]}, run, tests)
+
+    def _run(self) -> RowDict:
+        assert self.rows is not None
+        return self.rows.run
+
+    def _benchconnected(self, e: RowDict) -> None:
+        self._run()["instruments"] = json.dumps(e["instruments"])
+
+    def _teststarted(self, e: RowDict) -> None:
+        self.tests[e["test"]].test["verdict"] = "aborted"
+
+    def _testended(self, e: RowDict) -> None:
+        self.tests[e["test"]].test.update(verdict=e["verdict"], reason=e["reason"], duration=e["duration"])
+
+    def _tablestarted(self, e: RowDict) -> None:
+        test = self.tests.get(e["test"])
+        if test is not None:
+            columns = [{**c, "grid": e["table"], "position": i} for i, c in enumerate(e["axes"] + e["columns"])]
+            self.grids[e["table"]] = _Grid(test, columns, [array("d") for _ in columns])
+
+    def _row(self, e: RowDict) -> None:
+        grid = self.grids.get(e["table"])
+        if grid is None:
+            return
+        for values, value in zip(grid.values, [*e["x"], *e["v"]], strict=True):
+            values.append(math.nan if value is None else value)
+        at = dict(zip((c["name"] for c in grid.columns), e["x"], strict=False))
+        self._bad(grid.test, e["bad"], at)
+
+    def _bad(self, test: TestRows, bad: list[list[str]], at: RowDict) -> None:
+        test.bad_readings += [
+            {"name": name, "at": json.dumps(at), "reason": reason, "raw": raw[:200]} for name, reason, raw in bad
+        ]
+
+    def _value(self, e: RowDict) -> None:
+        test = self.tests.get(e["test"])
+        if test is None:
+            return
+        self._bad(test, e["bad"], {})
+        if isinstance(e["value"], str):
+            self.remarks.append({"kind": "value", "text": f"{e['test']}.{e['name']} = {e['value']}"})
+            return
+        value = array("d", [math.nan if e["value"] is None else float(e["value"])])
+        test.curves.append(_curve(e["name"], e["origin"], e["unit"], e["shown"], self._next_grid(test), 0, value))
+
+    def _next_grid(self, test: TestRows) -> int:
+        return -1 - sum(1 for c in test.curves if c["grid"] < 0 and c["position"] == 0)
+
+    def _computed(self, e: RowDict) -> None:
+        test = self.tests.get(e["test"])
+        if test is None:
+            return
+        grid = self._next_grid(test)
+        for position, (axis, x) in enumerate(zip(e["axes"], e["x"], strict=True)):
+            test.curves.append(
+                _curve(axis["name"], "sweep", axis["unit"], axis["shown"], grid, position, array("d", x))
+            )
+        values = array("d", (math.nan if v is None else v for v in e["v"]))
+        test.curves.append(_curve(e["name"], "let", e["unit"], e["shown"], grid, len(e["axes"]), values))
+
+    def _judged(self, e: RowDict) -> None:
+        test = self.tests.get(e["test"])
+        if test is not None:
+            row = {
+                key: e[key]
+                for key in (
+                    "line",
+                    "label",
+                    "subject",
+                    "unit",
+                    "shown",
+                    "value",
+                    "low",
+                    "high",
+                    "margin",
+                    "judged",
+                    "failed",
+                    "bad",
+                    "verdict",
+                    "reason",
+                )
+            }
+            row["criterion"] = e["text"]
+            row |= {key: json.dumps(e[key]) for key in ("at", "axes", "extent", "failing")}
+            test.results.append(row)
+
+    def _figure(self, e: RowDict) -> None:
+        test = self.tests.get(e["test"])
+        if test is not None:
+            test.figures.append({"ys": json.dumps(e["ys"]), "x": e["x"], "by": e["by"], "title": e["title"]})
+
+    def _shown(self, e: RowDict) -> None:
+        self.remarks.append({"kind": "shown", "text": e["text"]})
+
+    def _answered(self, e: RowDict) -> None:
+        self.remarks.append({"kind": "question", "text": e["question"], "answer": e["answer"]})
+
+    def _limiting(self, e: RowDict) -> None:
+        self.remarks.append({"kind": "limiting", "text": f"{e['role']} was at its limit in test {e['test']}"})
+
+    def _problem(self, e: RowDict) -> None:
+        self.remarks.append({"kind": "problem", "text": e["text"]})
+
+    def _madesafe(self, e: RowDict) -> None:
+        self._run()["is_safe"] = not any(role["problem"] for role in e["roles"])
+        self.remarks += [
+            {"kind": "problem", "text": f"{role['role']} is not off: {role['problem']}"}
+            for role in e["roles"]
+            if role["problem"]
+        ]
+
+    def _runended(self, e: RowDict) -> None:
+        self.has_ended = True
+        self._run().update(
+            verdict=e["verdict"],
+            reason=e["reason"],
+            is_trial=bool(e["trial"]),
+            broken_off=False,
+            trial_reasons="\n".join(e["trial"]),
+        )
+
+    def finish(self) -> RunRows | None:
+        if self.rows is None:
+            return None
+        for grid in self.grids.values():
+            for meta, values in zip(grid.columns, grid.values, strict=True):
+                grid.test.curves.append(
+                    _curve(
+                        meta["name"],
+                        meta["origin"],
+                        meta["unit"],
+                        meta["shown"],
+                        meta["grid"],
+                        meta["position"],
+                        values,
+                    )
+                )
+        self._run().update(duration=self.last_time, remarks=json.dumps(self.remarks))
+        return self.rows
+
+
+def _curve(name: str, origin: str, unit: str, shown: str, grid: int, position: int, values: array[float]) -> RowDict:
+    if sys.byteorder == "big":
+        values = array("d", values)
+        values.byteswap()
+    return {
+        "name": name,
+        "origin": origin,
+        "unit": unit,
+        "shown": shown,
+        "grid": grid,
+        "position": position,
+        "length": len(values),
+        "data": values.tobytes(),
+    }
+
+
+def rows_of(events: Iterable[dict[str, Any]]) -> RunRows | None:
+    """The rows of a run from its events; None if the journal does not even hold its beginning."""
+    collector = _Collector()
+    for event in events:
+        collector.take(event)
+    return collector.finish()

@@ -1,0 +1,139 @@
+"""The journal of a run: JSON Lines, one event a line, appended and handed to the system before the next step starts.
+
+What always holds: when the process is killed, no event that was emitted is lost; after a power cut at most the last
+quarter of a second is. A line that was torn by a crash is cut off and kept aside; damage in the middle is never cut.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import threading
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+from ibexite.errors import RecordsError
+from ibexite.events import Event
+from ibexite.records.file_lock import try_lock
+
+SYNC_INTERVAL = 0.25  # s
+SUFFIX = ".jsonl"
+_SYNC_AT_ONCE = frozenset({"RunStarted", "TestEnded", "MadeSafe", "RunEnded"})
+_encode = json.JSONEncoder(separators=(",", ":"), allow_nan=False, ensure_ascii=False).encode
+
+
+class Journal:
+    """Writes the events of one run. Calling it appends one event."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        try:
+            path.parent.mkdir(parents=True, exist_ok=True)
+            self._fd = os.open(path, os.O_CREAT | os.O_EXCL | os.O_WRONLY | os.O_APPEND, 0o644)
+        except OSError as error:
+            raise RecordsError(
+                f"the journal cannot be made ({error.strerror})",
+                where=str(path),
+                remedy="Without a journal no run starts. Check disk space and permissions.",
+            ) from None
+        try_lock(self._fd)
+        self._is_dirty = False
+        self._failure: OSError | None = None
+        self._closed = threading.Event()
+        self._syncer = threading.Thread(target=self._keep_synced, daemon=True)
+        self._syncer.start()
+
+    def __call__(self, event: Event) -> None:
+        """Appends an event. Raises RecordsError: the disk is full or gone."""
+        name = type(event).__name__
+        line = _encode({"e": name, **event._asdict()}).encode() + b"\n"
+        try:
+            if self._failure is not None:
+                raise self._failure
+            written = os.write(self._fd, line)
+            if written != len(line):
+                os.write(self._fd, line[written:])  # raises the reason why it was cut short
+            self._is_dirty = True
+            if name in _SYNC_AT_ONCE:
+                self._sync()
+        except OSError as error:
+            raise RecordsError(
+                f"the journal cannot be written ({error.strerror})",
+                where=str(self.path),
+                remedy="The run stops here; what was written so far is kept.",
+            ) from None
+
+    def _sync(self) -> None:
+        self._is_dirty = False
+        os.fsync(self._fd)
+
+    def _keep_synced(self) -> None:
+        while not self._closed.wait(SYNC_INTERVAL):
+            if self._is_dirty:
+                try:
+                    self._sync()
+                except OSError as error:
+                    self._failure = error
+                    return
+
+    def close(self) -> None:
+        """Syncs and closes."""
+        self._closed.set()
+        self._syncer.join()
+        try:
+            self._sync()
+        except OSError:
+            pass  # already told at the event that could not be written
+        os.close(self._fd)
+
+
+def left_over(folder: Path) -> Iterator[Path]:
+    """The journals in a folder that no living process writes: ended but not stored yet, or broken off. Each is held
+    (so that no other process takes it) until the next one is asked for."""
+    for path in sorted(folder.glob("*" + SUFFIX)):
+        try:
+            fd = os.open(path, os.O_RDWR)
+        except OSError:
+            continue
+        try:
+            if try_lock(fd) and path.exists():
+                yield path
+        finally:
+            os.close(fd)
+
+
+def read_journal(path: Path) -> Iterator[dict[str, Any]]:
+    """The events of a journal as dictionaries with the key `e` for their kind.
+
+    Raises:
+        RecordsError: a line in the middle is damaged. A torn last line is left out.
+    """
+    with path.open("rb") as file:
+        for number, line in enumerate(file, 1):
+            try:
+                event = json.loads(line)
+                if not line.endswith(b"\n") or not isinstance(event, dict) or "e" not in event:
+                    raise ValueError
+            except ValueError:
+                if not file.read(1):
+                    return
+                raise RecordsError(
+                    f"line {number} is damaged",
+                    where=str(path),
+                    remedy="The journal is left as it is; mend the line or move the file away.",
+                ) from None
+            yield event
+
+
+def mend_tail(path: Path) -> int:
+    """Cuts a torn last line off a journal that broke off, and keeps it in a file beside it; its length in bytes."""
+    data = path.read_bytes()
+    end = data.rfind(b"\n") + 1
+    torn = data[end:]
+    if torn:
+        path.with_suffix(".torn").write_bytes(torn)
+        with path.open("r+b") as file:
+            file.truncate(end)
+            os.fsync(file.fileno())
+    return len(torn)

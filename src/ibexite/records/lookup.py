@@ -1,0 +1,206 @@
+"""Looking up stored runs. Standard library only, so that a list of runs is there at once."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+import struct
+import sys
+from array import array
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from ibexite.errors import MistakeError, RecordsError
+
+APPLICATION_ID = 0x49424558  # "IBEX", in the header of the SQLite file
+VERSION = 1  # of the tables
+RowDict = dict[str, Any]
+
+
+def check_header(path: Path) -> None:
+    """Refuses a file that is no store of ours, or of another version.
+
+    Raises:
+        RecordsError: with both versions named.
+    """
+    with path.open("rb") as file:
+        header = file.read(100)
+    if len(header) < 100 or not header.startswith(b"SQLite format 3\0"):
+        raise RecordsError("this is not a store", where=str(path), remedy="Move the file away; a new store is made.")
+    version, application = struct.unpack(">I", header[60:64])[0], struct.unpack(">I", header[68:72])[0]
+    if application != APPLICATION_ID:
+        raise RecordsError(
+            "this database belongs to another program",
+            where=str(path),
+            remedy="Name another folder with --records, or move the file away.",
+        )
+    if version != VERSION:
+        raise RecordsError(
+            f"this store has version {version}, this program reads version {VERSION}",
+            where=str(path),
+            remedy="Use the version of Ibexite that made it, or a newer one.",
+        )
+
+
+@dataclass(frozen=True, slots=True)
+class Grid:
+    """Columns of one table of a test, row by row; axes first. Values are float64 in base units, NaN for a hole."""
+
+    columns: list[RowDict]
+    data: list[array[float]]
+
+    @property
+    def axes(self) -> list[str]:
+        """The names of the axes."""
+        return [c["name"] for c in self.columns if c["origin"] == "sweep"]
+
+    def columns_as_text(self) -> list[RowDict]:
+        """The columns without their values, for listing."""
+        return [{key: c[key] for key in ("name", "origin", "unit", "shown", "length")} for c in self.columns]
+
+    def column(self, name: str) -> array[float]:
+        """The values of a column."""
+        return self.data[[c["name"] for c in self.columns].index(name)]
+
+
+@dataclass(frozen=True, slots=True)
+class TestRecord:
+    """A stored test."""
+
+    __test__ = False  # not for pytest
+    row: RowDict
+    results: list[RowDict]
+    grids: list[Grid]
+    bad_readings: list[RowDict]
+    figures: list[RowDict]
+
+    def grid_with(self, name: str) -> Grid | None:
+        """The grid that has a column of this name (not as an axis)."""
+        return next(
+            (g for g in self.grids if any(c["name"] == name and c["origin"] != "sweep" for c in g.columns)), None
+        )
+
+
+@dataclass(frozen=True, slots=True)
+class RunRecord:
+    """A stored run with all that belongs to it. JSON columns are decoded."""
+
+    row: RowDict
+    tests: list[TestRecord]
+
+    @property
+    def verdict_text(self) -> str:
+        """The verdict as it is shown everywhere: with the trial mark."""
+        return verdict_text(self.row["verdict"], bool(self.row["is_trial"]))
+
+
+def verdict_text(verdict: str, is_trial: bool) -> str:
+    """PASS, FAIL, ERROR or ABORTED, with the trial mark."""
+    return verdict.upper() + (" (trial)" if is_trial else "")
+
+
+class Lookup:
+    """Reads the store of a records folder."""
+
+    def __init__(self, records: Path) -> None:
+        self.path = records / "ibexite.sqlite"
+        if not self.path.exists():
+            raise MistakeError(
+                "there are no runs yet",
+                where=str(records),
+                remedy="Run a sequence first, or name the folder with --records.",
+            )
+        check_header(self.path)
+        try:
+            self._db = sqlite3.connect(f"{self.path.absolute().as_uri()}?mode=ro", uri=True)
+            self._db.row_factory = sqlite3.Row
+            self._db.execute("SELECT 1 FROM runs LIMIT 1")
+        except sqlite3.Error as error:
+            raise RecordsError(f"the store cannot be read ({error})", where=str(self.path)) from None
+
+    def close(self) -> None:
+        """Closes the database."""
+        self._db.close()
+
+    def _rows(self, query: str, *values: Any) -> list[RowDict]:
+        return [dict(row) for row in self._db.execute(query, values)]
+
+    def runs(self, *, serial: str = "", verdict: str = "", limit: int = 50) -> list[RowDict]:
+        """Runs, the newest first, with serial, product, and how many tests passed."""
+        return self._rows(
+            "SELECT runs.id, started, duration, serial, product, sequence, revision, verdict, is_trial, trial_reasons,"
+            " reason, broken_off, operator, bench,"
+            " (SELECT count(*) FROM tests WHERE run_id = runs.id AND tests.verdict = 'pass') AS passed,"
+            " (SELECT count(*) FROM tests WHERE run_id = runs.id) AS tests"
+            " FROM runs JOIN units ON units.id = unit_id"
+            " WHERE (? = '' OR serial = ?) AND (? = '' OR verdict = ?) ORDER BY runs.id DESC LIMIT ?",
+            serial,
+            serial,
+            verdict,
+            verdict,
+            limit,
+        )
+
+    def find(self, word: str) -> str:
+        """The id of the run meant by a word: `last`, an id, a part of one, or a serial number (its latest run).
+
+        Raises:
+            MistakeError: none or several fit.
+        """
+        if word == "last":
+            found = self._rows("SELECT id FROM runs ORDER BY id DESC LIMIT 1")
+        else:
+            found = self._rows(
+                "SELECT runs.id FROM runs JOIN units ON units.id = unit_id WHERE serial = ?"
+                " ORDER BY runs.id DESC LIMIT 1",
+                word,
+            )
+            found = found or self._rows("SELECT id FROM runs WHERE instr(id, ?) > 0 ORDER BY id DESC", word)
+        if not found:
+            raise MistakeError(
+                f"there is no run {word!r}",
+                where=str(self.path),
+                remedy="See `ibexite runs`; 'last', a serial number or a part of an id will do.",
+            )
+        if len(found) > 1:
+            raise MistakeError(
+                f"{len(found)} runs have {word!r} in their id",
+                where=str(self.path),
+                remedy="Write more of the id: " + ", ".join(row["id"] for row in found[:4]) + " …",
+            )
+        return str(found[0]["id"])
+
+    def run(self, run_id: str) -> RunRecord:
+        """A run with everything that belongs to it."""
+        row = self._rows(
+            "SELECT runs.*, serial, product FROM runs JOIN units ON units.id = unit_id WHERE runs.id = ?", run_id
+        )[0]
+        for key in ("params", "instruments", "remarks"):
+            row[key] = json.loads(row[key])
+        tests = self._rows("SELECT * FROM tests WHERE run_id = ? ORDER BY position", run_id)
+        return RunRecord(row, [self._test(test) for test in tests])
+
+    def _test(self, test: RowDict) -> TestRecord:
+        results = self._rows("SELECT * FROM results WHERE test_id = ? ORDER BY id", test["id"])
+        for result in results:
+            for key in ("at", "axes", "extent", "failing"):
+                result[key] = json.loads(result[key])
+        bad = self._rows("SELECT * FROM bad_readings WHERE test_id = ? ORDER BY id", test["id"])
+        for reading in bad:
+            reading["at"] = json.loads(reading["at"])
+        figures = self._rows("SELECT * FROM figures WHERE test_id = ? ORDER BY id", test["id"])
+        for figure in figures:
+            figure["ys"] = json.loads(figure["ys"])
+        return TestRecord(test, results, self._grids(test["id"]), bad, figures)
+
+    def _grids(self, test_id: int) -> list[Grid]:
+        grids: dict[int, Grid] = {}
+        for row in self._rows("SELECT * FROM curves WHERE test_id = ? ORDER BY grid < 0, abs(grid), position", test_id):
+            values = array("d", row.pop("data"))
+            if sys.byteorder == "big":
+                values.byteswap()
+            grid = grids.setdefault(row["grid"], Grid([], []))
+            grid.columns.append(row)
+            grid.data.append(values)
+        return list(grids.values())

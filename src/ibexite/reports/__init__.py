@@ -1,0 +1,1 @@
+"""Reports: made from stored runs only."""

@@ -1,0 +1,164 @@
+"""The report of a run as one self-contained HTML file. Plain data is gathered first, the template filled after.
+
+The same run gives the same bytes: all dates come from the run.
+"""
+
+from __future__ import annotations
+
+import datetime
+import os
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import jinja2
+
+from ibexite.errors import RecordsError
+from ibexite.records.lookup import RunRecord, TestRecord
+from ibexite.reports.figures import draw
+from ibexite.wording import JudgedText, column_text, judged_text, place_text, worst_first
+
+
+@dataclass(frozen=True, slots=True)
+class ResultLine:
+    """One judged value, in words."""
+
+    label: str
+    text: JudgedText
+    place: str
+    points: str
+    verdict: str
+    reason: str
+    criterion: str
+
+
+@dataclass(frozen=True, slots=True)
+class TestPart:
+    """One test of the report."""
+
+    row: dict[str, Any]
+    results: list[ResultLine]
+    values: list[tuple[str, str]]
+    figures: list[tuple[str, str]]
+    bad_readings: list[tuple[str, str, str, str]]
+
+    @property
+    def worst(self) -> ResultLine | None:
+        """The result nearest to its limits, or beyond."""
+        return self.results[0] if self.results else None
+
+
+@dataclass(frozen=True, slots=True)
+class ReportData:
+    """Everything the template shows."""
+
+    run: dict[str, Any]
+    verdict_text: str
+    verdict_class: str
+    started: str
+    duration: str
+    tests: list[TestPart]
+    failures: list[tuple[str, ResultLine]]
+    not_run: list[tuple[str, str]]
+    trial_reasons: list[str]
+    software: str
+
+
+def write_report(run: RunRecord, path: Path) -> None:
+    """Writes the report; no half report is ever left.
+
+    Raises:
+        RecordsError: the file cannot be written.
+    """
+    text = render(gather(run))
+    side = path.with_suffix(".part")
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        with side.open("w", encoding="utf-8") as file:
+            file.write(text)
+            file.flush()
+            os.fsync(file.fileno())
+        side.replace(path)
+    except OSError as error:
+        side.unlink(missing_ok=True)
+        raise RecordsError(
+            f"the report cannot be written ({error.strerror})",
+            where=str(path),
+            remedy="The run is stored; write it with: ibexite report RUN --out FILE",
+        ) from None
+
+
+def render(data: ReportData) -> str:
+    """The HTML text."""
+    loader = jinja2.PackageLoader("ibexite.reports", "templates")
+    environment = jinja2.Environment(
+        loader=loader, autoescape=True, undefined=jinja2.StrictUndefined, trim_blocks=True, lstrip_blocks=True
+    )
+    environment.filters["aligned"] = _aligned
+    return environment.get_template("report.html").render(data=data, run=data.run)
+
+
+def _aligned(number: str) -> tuple[str, str]:
+    """A number in two parts, so that a column lines up on the decimal point."""
+    whole, point, fraction = number.partition(".")
+    return whole, point + fraction
+
+
+def gather(run: RunRecord) -> ReportData:
+    """The data of a report from a stored run."""
+    row = run.row
+    tests = [_test(test) for test in run.tests]
+    failures = [(part.row["title"], result) for part in tests for result in part.results if result.verdict != "pass"]
+    not_run = [
+        (part.row["title"], part.row["reason"]) for part in tests if part.row["verdict"] in ("skipped", "aborted")
+    ]
+    started = datetime.datetime.fromisoformat(row["started"])
+    return ReportData(
+        row,
+        run.verdict_text,
+        row["verdict"],
+        started.strftime("%Y-%m-%d %H:%M:%S %z")[:-2] + ":" + started.strftime("%z")[-2:],
+        _duration(row["duration"]),
+        tests,
+        failures,
+        not_run,
+        [r for r in row["trial_reasons"].split("\n") if r],
+        f"Ibexite {row['software']}",
+    )
+
+
+def _duration(seconds: float) -> str:
+    if seconds < 120:
+        return f"{seconds:.1f} s"
+    return f"{int(seconds // 60)} min {seconds % 60:02.0f} s"
+
+
+def _test(test: TestRecord) -> TestPart:
+    results = [_result(result) for result in worst_first(test.results)]
+    values = [
+        (grid.columns[0]["name"], column_text(grid.data[0][0], grid.columns[0]))
+        for grid in test.grids
+        if not grid.axes and len(grid.data[0]) == 1
+    ]
+    figures = [
+        (f["title"] or f"{', '.join(f['ys'])} against {f['x']}", svg) for f in test.figures if (svg := draw(test, f))
+    ]
+    axes = [c for grid in test.grids for c in grid.columns if c["origin"] == "sweep"]
+    bad = [(b["name"], place_text(b["at"], axes), b["reason"], b["raw"]) for b in test.bad_readings]
+    return TestPart({**test.row, "time": _duration(test.row["duration"])}, results, values, figures, bad)
+
+
+def _result(result: dict[str, Any]) -> ResultLine:
+    points = ""
+    if result["judged"] != 1:
+        points = f"{result['failed']} of {result['judged']} failed"
+        points += f", {result['bad']} bad" if result["bad"] else ""
+    return ResultLine(
+        result["label"],
+        judged_text(result),
+        place_text(result["at"], result["axes"]),
+        points,
+        result["verdict"],
+        result["reason"],
+        result["criterion"],
+    )
