@@ -1,0 +1,33 @@
+"""`ibexite export`."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from ibexite.cli.options import open_records, records_option
+from ibexite.cli.project import shown_path
+
+
+@click.command("export")
+@click.argument("run")
+@click.option("--to", "kind", type=click.Choice(["csv"]), required=True, help="The format.")
+@click.option(
+    "--out", type=click.Path(path_type=Path), help="Folder for the files; default: a folder named by the run."
+)
+@records_option
+def command(run: str, kind: str, out: Path | None, records: Path | None) -> None:
+    """Writes the data of a run to files: results, single values, and one table for each sweep. Numbers are unrounded.
+
+    \b
+    ibexite export last --to csv --out data
+    """
+    from ibexite.records.export import export_csv
+
+    lookup = open_records(records)
+    record = lookup.run(lookup.find(run))
+    lookup.close()
+    folder = out or Path(f"{record.row['serial']}_{record.row['id']}")
+    for path in export_csv(record, folder):
+        click.echo(shown_path(path))

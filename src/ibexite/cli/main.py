@@ -1,0 +1,92 @@
+"""The command `ibexite`: which commands there are, and what becomes of errors. Each command loads when it is called."""
+
+from __future__ import annotations
+
+import importlib
+import sys
+
+import click
+
+from ibexite import __version__
+from ibexite.errors import EXIT_ABORTED, IbexiteError
+
+COMMANDS = {
+    "demo": "make the demo project, run it from vetting to report",
+    "vet": "check a sequence before any power is applied",
+    "preview": "show steps, set points and the expected time",
+    "run": "run a sequence for one unit",
+    "runs": "list stored runs",
+    "show": "show one run",
+    "report": "write the report of a run",
+    "export": "write the data of a run to files",
+    "simulate": "serve the simulated stand-ins of a bench",
+}
+
+
+class LazyCommands(click.Group):
+    """Lists the commands from a table and imports only the one that is called."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        """In the order in which the work is done."""
+        return list(COMMANDS)
+
+    def get_command(self, ctx: click.Context, name: str) -> click.Command | None:
+        """The command of this name; a wrong name gets a hint."""
+        if name not in COMMANDS:
+            from ibexite.errors import did_you_mean
+
+            ctx.fail(f"there is no command {name!r}. {did_you_mean(name, COMMANDS)}")
+        module = importlib.import_module(f"ibexite.cli.{name}_command")
+        command: click.Command = module.command
+        return command
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        """The list of commands, without importing any."""
+        with formatter.section("Commands"):
+            formatter.write_dl(list(COMMANDS.items()))
+
+
+def _tell_version(ctx: click.Context, _: click.Parameter, wanted: bool) -> None:
+    if wanted and not ctx.resilient_parsing:
+        click.echo(f"ibexite {__version__}")
+        ctx.exit()
+
+
+@click.group(cls=LazyCommands, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 110})
+@click.option(
+    "--version",
+    is_flag=True,
+    is_eager=True,
+    expose_value=False,
+    callback=_tell_version,
+    help="Show the version and end.",
+)
+def program() -> None:
+    """Runs test sequences on a bench: sets, measures, judges, records, reports.
+
+    \b
+    ibexite demo                                       see the whole job done once, on a simulated bench
+    ibexite vet final.ibx --bench bench.toml           find every mistake before power is on
+    ibexite run final.ibx --bench bench.toml --serial FC00400
+
+    Exit codes: 0 passed, 1 the unit failed, 2 a mistake in files or options, 3 bench or instrument error, 4 aborted,
+    5 passed but only as a trial.
+    """
+
+
+def main() -> None:
+    """Runs the command line; every error that has a message ends as that message and its exit code."""
+    try:
+        sys.exit(program(standalone_mode=False) or 0)
+    except IbexiteError as error:
+        click.echo(str(error), err=True)
+        sys.exit(error.exit_code)
+    except click.ClickException as error:
+        error.show()
+        sys.exit(error.exit_code)
+    except (click.Abort, KeyboardInterrupt):
+        click.echo("interrupted", err=True)
+        sys.exit(EXIT_ABORTED)
+    except BrokenPipeError:
+        sys.stderr.close()
+        sys.exit(0)

@@ -1,0 +1,103 @@
+"""Options that several commands share, and how sequences and records are opened for them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from ibexite.cli.project import Project, find_project, need_bench
+from ibexite.errors import EXIT_MISTAKE, MistakeError
+
+if TYPE_CHECKING:
+    from ibexite.bench.file import BenchFile
+    from ibexite.language.program import Program
+    from ibexite.language.source import Source
+    from ibexite.records.lookup import Lookup
+
+Decorator = Callable[[Callable[..., Any]], Callable[..., Any]]
+
+sequence_argument: Decorator = click.argument("sequence", type=click.Path(path_type=Path))
+bench_option: Decorator = click.option("--bench", type=click.Path(path_type=Path), help="The bench file.")
+records_option: Decorator = click.option("--records", type=click.Path(path_type=Path), help="Folder of the records.")
+with_option: Decorator = click.option(
+    "--with",
+    "given",
+    multiple=True,
+    metavar="NAME=VALUE",
+    help='Sets a parameter, as --with vin_low="7 V". Makes the run a trial.',
+)
+format_option: Decorator = click.option(
+    "--format",
+    "output",
+    type=click.Choice(["text", "json"]),
+    default="text",
+    help="text for people, json for programs.",
+)
+
+
+def parameters(given: tuple[str, ...]) -> dict[str, str]:
+    """NAME=VALUE texts as a dictionary."""
+    values = {}
+    for text in given:
+        name, equals, value = text.partition("=")
+        if not equals or not name.strip() or not value.strip():
+            raise MistakeError(f"--with {text!r} is not NAME=VALUE", remedy='Write, for example: --with vin_low="7 V"')
+        values[name.strip()] = value.strip()
+    return values
+
+
+def show_findings(source: Source, *, only_mistakes: bool = False) -> None:
+    """Prints findings as text."""
+    for finding in source.sorted_findings():
+        if not (only_mistakes and finding.is_warning):
+            click.echo(source.render(finding) + "\n", err=True)
+
+
+def open_program(sequence: Path, bench: Path | None, given: tuple[str, ...]) -> tuple[Program, BenchFile, Project]:
+    """A program vetted against its bench; ends the command with exit code 2 where anything is wrong."""
+    from ibexite.bench.file import read_bench
+    from ibexite.engine.facts import bench_facts
+    from ibexite.language.check import vet
+    from ibexite.language.facts import vet_against
+    from ibexite.language.source import read_source
+
+    source = read_source(sequence)
+    program = vet(source, parameters(given))
+    project = find_project(sequence)
+    file = read_bench(need_bench(bench, project))
+    vet_against(program, bench_facts(file))
+    if source.has_mistakes:
+        show_findings(source, only_mistakes=True)
+        raise click.exceptions.Exit(EXIT_MISTAKE)
+    return program, file, project
+
+
+def records_folder(given: Path | None, project: Project | None = None) -> Path:
+    """The folder of the records."""
+    return given or (project or find_project(Path.cwd())).records
+
+
+def open_records(given: Path | None) -> Lookup:
+    """The store for reading, after runs that were left over have been taken in."""
+    from ibexite.records.lookup import Lookup
+
+    folder = records_folder(given)
+    take_in_left_over(folder)
+    return Lookup(folder)
+
+
+def take_in_left_over(folder: Path) -> None:
+    """Stores runs that broke off, and tells of them."""
+    from ibexite.records.journal import SUFFIX
+
+    if not any((folder / "journals").glob("*" + SUFFIX)):
+        return
+    from ibexite.records.store import Store
+
+    store = Store(folder)
+    for run in store.take_in_left_over():
+        click.echo(f"found a run that was not stored yet: {run}", err=True)
+    store.close()

@@ -1,0 +1,94 @@
+"""`ibexite show`."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+import click
+
+from ibexite.cli.options import format_option, open_records, records_option
+from ibexite.cli.view import duration_text, verdict_word
+from ibexite.records.lookup import RunRecord, TestRecord
+from ibexite.wording import column_text, judged_text, place_text
+
+
+@click.command("show")
+@click.argument("run")
+@records_option
+@format_option
+def command(run: str, records: Path | None, output: str) -> None:
+    """Shows a run: verdict, each judged value with limits and margin, what was not run.
+
+    RUN is an id or a part of one, a serial number (its latest run), or the word last.
+
+    \b
+    ibexite show last
+    """
+    lookup = open_records(records)
+    record = lookup.run(lookup.find(run))
+    lookup.close()
+    if output == "json":
+        click.echo(json.dumps(_as_data(record), indent=2))
+        return
+    row = record.row
+    click.echo(
+        f"{verdict_word(row['verdict'], record.verdict_text)}   {row['serial']}   {row['sequence']}"
+        + (f", revision {row['revision']}" if row["revision"] else "")
+    )
+    click.echo(
+        f"run {row['id']}   {row['started'][:19].replace('T', ' ')}   {duration_text(row['duration'])}   "
+        f"bench {row['bench']}   operator {row['operator'] or 'not named'}"
+    )
+    if row["reason"]:
+        click.echo(row["reason"])
+    if row["trial_reasons"]:
+        click.echo(f"a trial, because: {'; '.join(row['trial_reasons'].splitlines())}")
+    for test in record.tests:
+        _show_test(test)
+
+
+def _show_test(test: TestRecord) -> None:
+    row = test.row
+    click.echo(
+        f"\n  {verdict_word(row['verdict'], width=8)} {row['name']}   {row['title']}"
+        + (f"   {row['reason']}" if row["reason"] else f"   {duration_text(row['duration'])}")
+    )
+    for result in test.results:
+        text = judged_text(result)
+        points = "" if result["judged"] == 1 else f"{result['failed']} of {result['judged']} failed"
+        if result["bad"]:
+            points += f", {result['bad']} bad"
+        where = "   ".join(
+            part for part in (place_text(result["at"], result["axes"]), points, result["reason"]) if part
+        )
+        margin = f"margin {text.margin_with_unit}" if text.margin else ""
+        word = verdict_word(result["verdict"], width=6)
+        columns = (
+            f"{result['label'][:30]:<30} {text.value_with_unit or '-':>13}   {text.limits:<22} {margin:<20} {where}"
+        )
+        click.echo(f"    {word} {columns}".rstrip())
+    for grid in test.grids:
+        names = ", ".join(c["name"] for c in grid.columns if c["origin"] != "sweep")
+        if grid.axes:
+            click.echo(f"    data   {names} over {', '.join(grid.axes)}, {len(grid.data[0])} rows")
+        else:
+            click.echo(f"    value  {names} = {column_text(grid.data[0][0], grid.columns[0])}")
+    for bad in test.bad_readings:
+        click.echo(f"    bad    {bad['name']}: {bad['reason']} (reply {bad['raw']!r})")
+
+
+def _as_data(record: RunRecord) -> dict[str, Any]:
+    return {
+        "run": record.row,
+        "tests": [
+            {
+                "test": t.row,
+                "results": t.results,
+                "bad_readings": t.bad_readings,
+                "data": [g.columns_as_text() for g in t.grids],
+            }
+            for t in record.tests
+        ],
+    }

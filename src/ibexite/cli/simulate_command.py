@@ -1,0 +1,50 @@
+"""`ibexite simulate`."""
+
+from __future__ import annotations
+
+import signal
+import time
+from pathlib import Path
+
+import click
+
+
+@click.command("simulate")
+@click.argument("bench", type=click.Path(path_type=Path))
+@click.option("--unit", "serial", default="FC00400", show_default=True, help="Serial number of the simulated unit.")
+def command(bench: Path, serial: str) -> None:
+    """Serves the simulated stand-ins of a bench as real TCP servers, until Ctrl-C.
+
+    Instruments whose address is on this machine are served there; for others a free port is taken and shown.
+
+    \b
+    ibexite simulate bench.toml --unit FC00412
+    """
+    from dataclasses import replace
+
+    from ibexite.bench.file import read_bench
+    from ibexite.cli.simulated_bench import is_on_this_machine, make_plan
+    from ibexite.errors import BenchError
+    from ibexite.simulate.server import BenchServer
+
+    file = read_bench(bench)
+    plan = make_plan(file, serial, own_ports=False)
+    stand_ins = tuple(
+        s if is_on_this_machine(file.instruments[s.name].address) else replace(s, host="127.0.0.1", port=0)
+        for s in plan.stand_ins
+    )
+    try:
+        server = BenchServer(replace(plan, stand_ins=stand_ins))
+    except OSError as error:
+        raise BenchError(
+            f"cannot listen ({error.strerror})", where=str(bench), remedy="Does another simulated bench run already?"
+        ) from None
+    click.echo(f"simulated bench {file.name!r} with unit {serial}; end it with Ctrl-C")
+    for name, port in server.ports().items():
+        fact = file.instruments[name]
+        click.echo(f"  {name:<12} {fact.profile.name:<28} TCPIP::127.0.0.1::{port}::SOCKET")
+    for number in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(number, lambda *_: server.stop())
+    began = time.monotonic()
+    server.serve()
+    click.echo(f"\nsimulated bench ended after {time.monotonic() - began:.0f} s")

@@ -1,0 +1,65 @@
+"""`ibexite vet`."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import click
+
+from ibexite.cli.options import (
+    bench_option,
+    format_option,
+    parameters,
+    sequence_argument,
+    show_findings,
+    with_option,
+)
+from ibexite.cli.project import find_project
+from ibexite.errors import EXIT_MISTAKE
+
+
+@click.command("vet")
+@sequence_argument
+@bench_option
+@with_option
+@format_option
+def command(sequence: Path, bench: Path | None, given: tuple[str, ...], output: str) -> None:
+    """Checks a sequence, and with a bench also roles, signals and set points. Nothing is connected.
+
+    All mistakes are reported at once, each with line and column and what to do.
+
+    \b
+    ibexite vet fm2_final.ibx --bench bench.toml
+    """
+    from ibexite.language.check import vet
+    from ibexite.language.facts import vet_against
+    from ibexite.language.source import read_source
+
+    source = read_source(sequence)
+    program = vet(source, parameters(given))
+    bench = bench or find_project(sequence).bench
+    if bench is not None:
+        from ibexite.bench.file import read_bench
+        from ibexite.engine.facts import bench_facts
+
+        vet_against(program, bench_facts(read_bench(bench)))
+    findings = source.sorted_findings()
+    if output == "json":
+        click.echo(json.dumps([source.as_data(finding) for finding in findings], indent=2))
+    else:
+        show_findings(source)
+        against = f" on {bench}" if bench else ", without a bench"
+        mistakes = sum(not finding.is_warning for finding in findings)
+        tests = len(program.sequence.tests)
+        click.echo(
+            f"{source.name}: {_count(mistakes, 'mistake')}"
+            if mistakes
+            else f"{source.name}: {_count(tests, 'test')}, no mistakes{against}"
+        )
+    if source.has_mistakes:
+        raise click.exceptions.Exit(EXIT_MISTAKE)
+
+
+def _count(number: int, noun: str) -> str:
+    return f"{number} {noun}" + ("s" if number != 1 else "")

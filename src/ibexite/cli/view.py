@@ -1,0 +1,203 @@
+"""The view of a run: one line a test as it ends, one progress line in a sweep, one clear verdict at the end.
+
+A reader of events. In a terminal it uses colour and one line that is written over; elsewhere plain lines, no control
+codes. Colour never carries meaning alone.
+"""
+
+from __future__ import annotations
+
+import shutil
+import sys
+import time
+from typing import TextIO
+
+import click
+
+from ibexite import events
+from ibexite.records.lookup import verdict_text
+from ibexite.wording import column_text, judged_text, place_text, worst_first
+
+COLOURS = {
+    "pass": "green",
+    "fail": "red",
+    "error": "yellow",
+    "aborted": "yellow",
+    "skipped": "cyan",
+    "no check": "cyan",
+}
+_PROGRESS_INTERVAL = 0.1  # s
+
+
+def verdict_word(verdict: str, text: str = "", width: int = 0) -> str:
+    """A verdict with its colour."""
+    return click.style((text or verdict).ljust(width), fg=COLOURS.get(verdict), bold=True)
+
+
+def duration_text(seconds: float) -> str:
+    """A duration for people: 0.42 s, 12.3 s, 4 min 05 s, 2 h 10 min."""
+    if seconds < 60:
+        return f"{seconds:.2f} s" if seconds < 1 else f"{seconds:.1f} s"
+    minutes, rest = divmod(round(seconds), 60)
+    return f"{minutes} min {rest:02d} s" if minutes < 60 else f"{minutes // 60} h {minutes % 60:02d} min"
+
+
+class RunView:
+    """Shows a run on a stream."""
+
+    def __init__(self, stream: TextIO | None = None) -> None:
+        self._stream = stream or sys.stdout
+        self._is_terminal = self._stream.isatty()
+        self._results: list[events.Judged] = []
+        self._tables: dict[int, events.TableStarted] = {}
+        self._rows = self._rows_to_come = 0
+        self._sweep_began = 0.0
+        self._drawn_at = 0.0
+        self._has_progress = False
+        self._width = 8
+        self._trial: list[str] = []
+        self._bad = 0
+        self._start: events.RunStarted | None = None
+
+    def __call__(self, event: events.Event) -> None:
+        """Shows an event, if it is one that is shown."""
+        handler = getattr(self, "_" + type(event).__name__.lower(), None)
+        if handler is not None:
+            handler(event)
+
+    def line(self, text: str = "") -> None:
+        """Writes a line, in place of the progress line if there is one."""
+        self._clear()
+        click.echo(text, file=self._stream)
+
+    # --- progress ----------------------------------------------------------------------------------------------------
+
+    def _clear(self) -> None:
+        if self._has_progress:
+            self._stream.write("\r\x1b[K")
+            self._has_progress = False
+
+    def _draw(self, text: str) -> None:
+        if self._is_terminal:
+            width = shutil.get_terminal_size().columns
+            self._stream.write("\r\x1b[K" + text[: width - 1])
+            self._stream.flush()
+            self._has_progress = True
+
+    def _teststarted(self, event: events.TestStarted) -> None:
+        self._results, self._bad = [], 0
+        self._draw(f"  …      {event.test:<{self._width}}  {event.title}")
+
+    def _tablestarted(self, event: events.TableStarted) -> None:
+        self._tables[event.table] = event
+
+    def _sweepstarted(self, event: events.SweepStarted) -> None:
+        self._rows, self._rows_to_come = 0, event.rows
+        self._sweep_began = time.monotonic()
+
+    def _row(self, event: events.Row) -> None:
+        self._rows += 1
+        self._bad += len(event.bad)
+        if not self._is_terminal:
+            return
+        now = time.monotonic()
+        if now - self._drawn_at < _PROGRESS_INTERVAL:
+            return
+        self._drawn_at = now
+        table = self._tables[event.table]
+        at = "  ".join(
+            f"{axis['name']} = {column_text(x, axis, 4)}" for axis, x in zip(table.axes, event.x, strict=True)
+        )
+        done = f"{self._rows}"
+        if self._rows_to_come:
+            left = (now - self._sweep_began) / self._rows * (self._rows_to_come - self._rows)
+            done = f"{self._rows} of {self._rows_to_come}, {duration_text(left)} left"
+        self._draw(f"  …      {table.test:<{self._width}}  {done}   {at}")
+
+    # --- lines -------------------------------------------------------------------------------------------------------
+
+    def _runstarted(self, event: events.RunStarted) -> None:
+        self._start = event
+        self._width = max([8, *(len(test["test"]) for test in event.tests)])
+        sequence = event.sequence
+        revision = f", revision {sequence['revision']}" if sequence["revision"] else ""
+        self.line(f"{sequence['title']}{revision}")
+        self.line(f"unit {event.serial}   bench {event.bench['name']}   run {event.run}")
+
+    def _benchconnected(self, event: events.BenchConnected) -> None:
+        named = ", ".join(i["name"] + (" (simulated)" if i["simulated"] else "") for i in event.instruments)
+        self.line(f"instruments: {named}\n")
+
+    def _shown(self, event: events.Shown) -> None:
+        self.line(f"         {event.text}")
+
+    def _value(self, event: events.Value) -> None:
+        self._bad += len(event.bad)
+
+    def _judged(self, event: events.Judged) -> None:
+        self._results.append(event)
+
+    def _limiting(self, event: events.Limiting) -> None:
+        self.line(f"         {event.role} was at its limit: its set points were not true")
+
+    def _problem(self, event: events.Problem) -> None:
+        self.line(click.style(f"         {event.text}", fg="yellow"))
+
+    def _testended(self, event: events.TestEnded) -> None:
+        head = f"  {verdict_word(event.verdict, width=8)} {event.test:<{self._width}}"
+        took = duration_text(event.duration)
+        worst = worst_first([r._asdict() for r in self._results])
+        if event.verdict in ("skipped", "aborted") or not worst:
+            self.line(f"{head}  {event.reason or 'nothing was judged'}")
+            return
+        shown = worst[0]
+        text = judged_text(shown)
+        self.line(
+            f"{head}  {shown['label'][:30]:<30} {text.value_with_unit or '-':>13}   {text.limits:<22}"
+            f" {'margin ' + text.margin_with_unit if text.margin else '':<20} {took:>8}"
+        )
+        for result in worst:
+            if result["verdict"] != "pass":
+                self._tell_failure(result)
+        if event.reason and not any(result["reason"] == event.reason for result in worst):
+            self.line(f"         {event.reason}")
+        if self._bad:
+            self.line(f"         bad readings, left out: {self._bad}")
+
+    def _tell_failure(self, result: dict[str, object]) -> None:
+        at = place_text(result["at"], result["axes"])  # type: ignore[arg-type]
+        parts = [
+            f"{result['label']} {result['verdict']}:",
+            str(result["reason"]) or judged_text(result).value_with_unit,
+        ]
+        if not result["reason"]:
+            parts.append(f"against {judged_text(result).limits}")
+            if at:
+                parts.append(f"at {at}")
+            if result["judged"] != 1:
+                parts.append(f"({result['failed']} of {result['judged']} points)")
+        self.line("         " + " ".join(parts))
+
+    def _madesafe(self, event: events.MadeSafe) -> None:
+        off = [role["role"] for role in event.roles if not role["problem"]]
+        self.line()
+        if off:
+            self.line(f"outputs off: {', '.join(off)}")
+        for role in event.roles:
+            if role["problem"]:
+                self.line(
+                    click.style(
+                        f"NOT OFF: {role['role']}: {role['problem']}. Switch it off by hand.", fg="red", bold=True
+                    )
+                )
+        if not event.roles:
+            self.line("nothing had been switched on")
+
+    def _runended(self, event: events.RunEnded) -> None:
+        start = self._start
+        word = verdict_word(event.verdict, verdict_text(event.verdict, bool(event.trial)))
+        serial = start.serial if start else ""
+        self.line(f"{word}   {serial}   {event.passed} of {event.tests} tests passed   {duration_text(event.t)}")
+        if event.reason:
+            self.line(f"  {event.reason}")
+        if event.trial:
+            self.line(f"  a trial, because: {'; '.join(event.trial)}")
