@@ -66,12 +66,12 @@ class TableStarted(NamedTuple):
 
 
 class Row(NamedTuple):
-    """One row of a table: axis values, column values (None for a hole), bad readings, instrument traffic."""
+    """One row of a table: axis values, column values (NaN for a hole), bad readings, instrument traffic."""
 
     t: float
     table: int
     x: tuple[float, ...]
-    v: tuple[float | None, ...]
+    v: tuple[float, ...]
     bad: list[tuple[str, str, str]]
     io: list[str]
 

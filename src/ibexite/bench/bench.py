@@ -8,7 +8,7 @@ from math import inf
 
 from ibexite.bench.file import BenchFile, InstrumentFact, RoleFact
 from ibexite.bench.read_line import Bad, Item, ReadLine
-from ibexite.bench.set_line import SetLine, Target
+from ibexite.bench.set_line import SetLine, Target, make_set_line
 from ibexite.errors import IbexiteError, InstrumentError
 from ibexite.instruments.link import SocketLink
 from ibexite.instruments.session import Session
@@ -91,7 +91,7 @@ class Bench:
 
     def set_line(self, settings: list[tuple[str, str]]) -> SetLine:
         """Makes a set line ready, from (role, setting) in its order."""
-        return SetLine([self._target(role, setting) for role, setting in settings], self.state)
+        return make_set_line([self._target(role, setting) for role, setting in settings], self.state)
 
     def _target(self, role_name: str, setting: str) -> Target:
         role = self.file.roles[role_name]
@@ -108,7 +108,6 @@ class Bench:
             setting,
             role.channel,
             session,
-            session.encoder(setting, role.channel),
             low,
             high,
             commands.feature.dimension,
@@ -151,6 +150,14 @@ class Bench:
             role = self.file.roles[role_name]
             self.state[role_name, setting] = self.sessions[role.instrument].ask_setting(setting, role.channel)
 
+    def complete(self) -> None:
+        """Returns when all settings that were sent have been carried out; all instruments are asked at once."""
+        asked = [s for s in self.sessions.values() if s.is_unproven and s.profile.complete_query]
+        for session in asked:
+            session.ask(session.message(session.profile.complete_query))
+        for session in asked:
+            session.answer(session.message(session.profile.complete_query))
+
     def restore(self, wanted: dict[tuple[str, str], float]) -> float:
         """Sets back what differs from `wanted`: first what goes off, then levels, then what goes on.
 
@@ -171,11 +178,18 @@ class Bench:
 
     def read_errors(self) -> list[str]:
         """What the error queues of all instruments hold."""
-        return [f"{s.name} reports {entry}" for s in self.sessions.values() for entry in s.read_errors()]
+        sessions = [s for s in self.sessions.values() if s.profile.error_query]
+        for session in sessions:  # all are asked before any is waited for
+            session.ask(session.message(session.profile.error_query))
+        return [f"{session.name} reports {entry}" for session in sessions for entry in session.answer_errors()]
 
     def take_limiting(self) -> list[str]:
         """The roles whose instrument limited since last asked."""
-        return [role.name for role in self._roles() if self.sessions[role.instrument].take_limiting()]
+        sessions = [s for s in self.sessions.values() if s.profile.limiting_query]
+        for session in sessions:  # all are asked before any is waited for
+            session.ask(session.message(session.profile.limiting_query))
+        limiting = {session.name for session in sessions if session.answer_limiting()}
+        return [role.name for role in self._roles() if role.instrument in limiting]
 
     def make_safe(self) -> list[SafeDeed]:
         """Switches everything off in the stated order, and asks each instrument whether it is off. Never raises."""

@@ -11,7 +11,7 @@ from math import isfinite, nan
 
 from ibexite import units
 from ibexite.instruments.profile import ReadingCommands
-from ibexite.instruments.session import Session
+from ibexite.instruments.session import Message, Session
 from ibexite.protocols.scpi import INFINITY, NOT_A_NUMBER
 from ibexite.units import Dimension
 
@@ -78,29 +78,41 @@ class _Query:
     def __init__(self, session: Session, items: list[Item], places: list[int]) -> None:
         self.session, self.items, self.places = session, items, places
         commands, first = items[0].commands, items[0]
-        self._ask = commands.query.replace("{channel}", str(first.channel))
-        channels = ",".join(str(item.channel) for item in items)
-        self._select = commands.select.replace("{channels}", channels)
-        self._selecting = self._select + session.profile.terminator + self._ask
+        ask = commands.query.replace("{channel}", str(first.channel))
+        self._select = commands.select.replace("{channels}", ",".join(str(item.channel) for item in items))
+        self._ask, self._select_and_ask = session.message(ask), session.message(self._select, ask)
+
+    def _message(self) -> Message:
+        """The query, with the selection of its channels if others were selected last."""
+        if self._select and self.session.selected != self._select:
+            self.session.selected = self._select
+            return self._select_and_ask
+        return self._ask
 
     def send(self) -> None:
-        if self._select and self.session.selected != self._select:
-            self.session.ask(self._selecting)
-            self.session.selected = self._select
-        else:
-            self.session.ask(self._ask)
+        """Asks; `texts` takes the reply."""
+        self.session.ask(self._message())
 
     def texts(self) -> list[str]:
         """The texts of the reply, one an item. Raises BadReading."""
-        reply = self.session.answer(self._selecting if self._select else self._ask)
+        reply = self.session.answer(self._select_and_ask if self._select else self._ask)
         if len(self.items) == 1:
             return [reply]
         parts = reply.split(",")
         if len(parts) != len(self.items):
-            raise BadReading(
-                f"{len(parts)} values instead of {len(self.items)}" if reply.strip() else "empty reply", reply
-            )
+            reason = f"{len(parts)} values instead of {len(self.items)}" if reply.strip() else "empty reply"
+            raise BadReading(reason, reply)
         return parts
+
+    def value(self) -> float:
+        """Asks for the only item of this query and waits for its value, in base units. Raises BadReading."""
+        item = self.items[0]
+        text = self.session.exchange(self._message())
+        try:
+            value = float(text) * item.scale
+        except ValueError:
+            return item.value(text)
+        return value if item.low <= value <= item.high else item.value(text)
 
     def configure(self) -> None:
         for item in self.items:
@@ -146,6 +158,13 @@ class ReadLine:
     def _once(self) -> list[float]:
         values = [nan] * len(self.items)
         for round_ in self._rounds:
+            if len(round_) == 1 and len(round_[0].items) == 1:
+                query = round_[0]
+                try:
+                    values[query.places[0]] = query.value()
+                except BadReading:
+                    self._again(query, values)
+                continue
             for query in round_:
                 query.send()
             for query in round_:

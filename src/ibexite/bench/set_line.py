@@ -4,14 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from typing import Any
 
 from ibexite import units
 from ibexite.errors import CeilingError
 from ibexite.instruments.session import Session
 from ibexite.units import Dimension
 
+SetLine = Callable[..., None]
 
-@dataclass(slots=True)
+
+@dataclass(frozen=True, slots=True)
 class Target:
     """One setting of one role: where it goes and within what bounds (in base units)."""
 
@@ -19,51 +22,55 @@ class Target:
     setting: str
     channel: int
     session: Session
-    encode: Callable[[float], str]
     low: float
     high: float
-    dimension: Dimension | None
+    dimension: Dimension | None  # None for on/off
     origin: str
 
     def refusal(self, value: float) -> CeilingError:
         """The error for a value that is out of bounds."""
         what = f"{self.role}.{self.setting}"
         if self.dimension is None or value != value:
-            return CeilingError(
-                f"{what} cannot be set: the value is not a number", remedy="A reading it depends on is bad."
-            )
+            return CeilingError(f"{what} cannot be set: the value is not a number", remedy="Nothing was sent.")
         shown = units.format_value(value, self.dimension, digits=9)
         limit = units.format_value(self.high if value > self.high else self.low, self.dimension)
         return CeilingError(f"{what} = {shown} is beyond {limit} ({self.origin})", remedy="Nothing was sent.")
 
 
-class SetLine:
-    """Sends the settings of one line. All bounds are looked at before its first byte."""
+def make_set_line(targets: list[Target], state: dict[tuple[str, str], float]) -> SetLine:
+    """A function that sends values (base units; True and False for on/off) to the targets, in the order of the line.
 
-    def __init__(self, targets: list[Target], state: dict[tuple[str, str], float]) -> None:
-        self._targets = targets
-        self._state = state
-        self._keys = [(t.role, t.setting) for t in targets]
-        # Settings of one instrument that follow one another go out in one piece.
-        self._groups: list[tuple[Session, list[int]]] = []
-        for i, target in enumerate(targets):
-            if not self._groups or self._groups[-1][0] is not target.session:
-                self._groups.append((target.session, []))
-            self._groups[-1][1].append(i)
+    All bounds are looked at before the first byte; settings of one instrument that follow one another go out in one
+    piece; `state` keeps what was set. The function is generated, for it is called at every point of a sweep.
 
-    def __call__(self, *values: float) -> None:
-        """Sends values in base units (True and False for on/off), in the order of the line.
+    It raises CeilingError (a value beyond a ceiling or range, or not a number: nothing was sent) and LinkError.
+    """
+    names = [f"value_{i}" for i in range(len(targets))]
+    bound: dict[str, Any] = {"state": state}
+    lines = [f"def set_line({', '.join(names)}):"]
+    for i, (name, target) in enumerate(zip(names, targets, strict=True)):
+        bound |= {f"target_{i}": target, f"low_{i}": target.low, f"high_{i}": target.high}
+        lines.append(f"    if not low_{i} <= {name} <= high_{i}: raise target_{i}.refusal({name})")
+    for i, target in enumerate(targets):
+        bound[f"encode_{i}"] = target.session.encoder(target.setting, target.channel)
+        bound[f"send_{i}"] = target.session.send
+    for group in _groups(targets):
+        texts = [f"encode_{i}({names[i]})" for i in group]
+        end = targets[group[0]].session.profile.terminator
+        lines.append(f"    send_{group[0]}({f' + {end!r} + '.join(texts)})")
+    for i, (name, target) in enumerate(zip(names, targets, strict=True)):
+        bound[f"key_{i}"] = (target.role, target.setting)
+        lines.append(f"    state[key_{i}] = {name}")
+    exec("\n".join(lines), bound)
+    made: SetLine = bound["set_line"]
+    return made
 
-        Raises:
-            CeilingError: a value is beyond a ceiling or range, or not a number; nothing was sent.
-            LinkError: the connection failed.
-        """
-        targets = self._targets
-        for target, value in zip(targets, values, strict=True):
-            if not target.low <= value <= target.high:
-                raise target.refusal(value)
-        for session, members in self._groups:
-            end = session.profile.terminator
-            session.send(end.join([targets[i].encode(values[i]) for i in members]))
-        for key, value in zip(self._keys, values, strict=True):
-            self._state[key] = value
+
+def _groups(targets: list[Target]) -> list[list[int]]:
+    """The places of the targets, those of one instrument that follow one another together."""
+    groups: list[list[int]] = []
+    for i, target in enumerate(targets):
+        if not i or targets[i - 1].session is not target.session:
+            groups.append([])
+        groups[-1].append(i)
+    return groups

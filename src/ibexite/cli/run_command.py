@@ -10,10 +10,11 @@ import re
 import sys
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import click
 
+from ibexite.cli.helper import ReportHelper
 from ibexite.cli.options import (
     bench_option,
     open_program,
@@ -23,11 +24,11 @@ from ibexite.cli.options import (
     with_option,
 )
 from ibexite.cli.project import shown_path
-from ibexite.errors import EXIT_ABORTED, EXIT_BENCH, EXIT_FAIL, EXIT_PASS, EXIT_TRIAL, MistakeError
+from ibexite.errors import EXIT_ABORTED, EXIT_BENCH, EXIT_FAIL, EXIT_PASS, EXIT_TRIAL, MistakeError, RecordsError
 
 if TYPE_CHECKING:
     from ibexite.bench.file import BenchFile
-    from ibexite.engine.run import Outcome
+    from ibexite.engine.run import Identity, Outcome
     from ibexite.engine.services import Operator
     from ibexite.language.program import Program
 
@@ -116,42 +117,64 @@ def check_serial(program: Program, serial: str) -> None:
         )
 
 
-def run_unit(program: Program, file: BenchFile, options: RunOptions) -> Outcome:
-    """Runs a vetted program for one unit: bench, journal, view, store, report."""
-    from ibexite.cli.helper import Helper
+def run_unit(program: Program, file: BenchFile, options: RunOptions, helper: ReportHelper | None = None) -> Outcome:
+    """Runs a vetted program for one unit: bench, journal, view, store, report.
+
+    With a helper of the caller the report is only begun: the caller finishes it.
+    """
     from ibexite.cli.signals import hold_off_signals, stopping_signals
     from ibexite.cli.simulated_bench import SimulatedBench
     from ibexite.cli.view import RunView
-    from ibexite.engine.run import Identity, Run
+    from ibexite.engine.run import Run
     from ibexite.engine.services import RealClock
     from ibexite.records.journal import SUFFIX, Journal
-    from ibexite.records.run_id import new_run_id
 
     check_serial(program, options.serial)
-    now = datetime.datetime.now().astimezone()
-    identity = Identity(
-        new_run_id(now),
-        options.serial,
-        options.operator,
-        platform.node(),
-        now,
-        hashlib.sha256(program.source.text.encode()).hexdigest(),
-    )
+    identity = _identity(program, options)
     with contextlib.ExitStack() as stack:
+        own_helper = None
+        if helper is None and options.report:
+            helper = own_helper = ReportHelper(options.records)
+            stack.callback(own_helper.close)
         # The simulated bench is taken down last, when it has been made safe and the run is recorded.
         bench_file = stack.enter_context(SimulatedBench(file, options.serial)) if options.simulate else file
         journal = Journal(options.records / "journals" / (identity.run + SUFFIX))
         stack.callback(journal.close)
-        helper = Helper(options.records, with_report=options.report)
-        stack.callback(helper.close)
-        view = RunView()
-        run = Run(program, bench_file, identity, RealClock(), _operator(options), [journal, view])
+        run = Run(program, bench_file, identity, RealClock(), _operator(options), [journal, RunView()])
         with stopping_signals():
             outcome = run.carry_out(hold_off_signals)
-        name = f"{re.sub(r'[^A-Za-z0-9._-]', '_', options.serial)}_{identity.run}.html"
-        report = options.records / "reports" / name if options.report else None
-        _tell_stored(view, helper.store(journal.path, report))
+        is_stored = _store(options.records, journal.path)
+        if is_stored and helper is not None:
+            name = f"{re.sub(r'[^A-Za-z0-9._-]', '_', options.serial)}_{identity.run}.html"
+            helper.begin(identity.run, options.records / "reports" / name)
+            if own_helper is not None:
+                tell_report(own_helper.finish())
     return outcome
+
+
+def _identity(program: Program, options: RunOptions) -> Identity:
+    from ibexite.engine.run import Identity
+    from ibexite.records.run_id import new_run_id
+
+    now = datetime.datetime.now().astimezone()
+    digest = hashlib.sha256(program.source.text.encode()).hexdigest()
+    return Identity(new_run_id(now), options.serial, options.operator, platform.node(), now, digest)
+
+
+def _store(records: Path, journal: Path) -> bool:
+    """Puts the run into the store; if that fails, says so: the journal is kept and the next command tries again."""
+    from ibexite.records.store import Store
+
+    try:
+        store = Store(records)
+        store.take_in(journal)
+        for run in store.take_in_left_over():
+            click.echo(f"  found a run that was not stored yet: {run}")
+        store.close()
+    except RecordsError as error:
+        click.echo(str(error), err=True)
+        return False
+    return True
 
 
 def _operator(options: RunOptions) -> Operator:
@@ -163,10 +186,9 @@ def _operator(options: RunOptions) -> Operator:
     return TerminalOperator(options.operator) if sys.stdin.isatty() else NoOperator()
 
 
-def _tell_stored(view: object, answer: dict[str, object]) -> None:
-    for run in answer.get("found") or []:  # type: ignore[attr-defined]
-        click.echo(f"  found a run that was not stored yet: {run}")
+def tell_report(answer: dict[str, Any]) -> None:
+    """Tells where the report is, or why there is none."""
     if "error" in answer:
         click.echo(str(answer["error"]), err=True)
-    elif answer["report"]:
+    else:
         click.echo(f"  report: {shown_path(Path(str(answer['report'])))}")

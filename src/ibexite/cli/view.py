@@ -136,9 +136,6 @@ class RunView:
     def _judged(self, event: events.Judged) -> None:
         self._results.append(event)
 
-    def _limiting(self, event: events.Limiting) -> None:
-        self.line(f"         {event.role} was at its limit: its set points were not true")
-
     def _problem(self, event: events.Problem) -> None:
         self.line(click.style(f"         {event.text}", fg="yellow"))
 

@@ -122,8 +122,6 @@ class Run:
         self.bench.connect(needed)
         today = self.identity.started.date()
         self.emit(events.BenchConnected(self.runtime.now(), [self._instrument(name) for name in needed]))
-        if self.bench.is_simulated:
-            self.outcome.trial.append("simulated bench")
         for name in needed:
             calibration = self.bench_file.instruments[name].calibration
             if calibration is not None and calibration.due < today:
@@ -214,7 +212,7 @@ class Run:
                 if before.get((role, setting)) != value
             ]
             if changed:
-                self.clock.wait(settling)
+                self.runtime.wait(settling)
                 self.bench.take_limiting()
                 self.emit(events.Restored(self.runtime.now(), changed))
             self._flush()
@@ -287,6 +285,8 @@ class Run:
 
     def _end(self) -> None:
         outcome = self.outcome
+        if self.bench.is_simulated:
+            outcome.trial.insert(0, "simulated bench")
         tests = self.program.sequence.tests
         if outcome.verdict == "pass" and not any(verdict == "pass" for verdict in outcome.tests.values()):
             outcome.verdict, outcome.reason = "error", "nothing was judged"

@@ -49,6 +49,11 @@ class Runtime(Binder):
         """Seconds since the run began."""
         return round(self.clock.now() - self.began, 6)
 
+    def wait(self, seconds: float) -> None:
+        """Waits, beginning when the settings before have been carried out: settling is counted from then."""
+        self.bench.complete()
+        self.clock.wait(seconds)
+
     # --- blocks ------------------------------------------------------------------------------------------------------
 
     def compile(
@@ -61,7 +66,7 @@ class Runtime(Binder):
             "f_compared": curves.compared,
             "f_logic": curves.logic,
             "result_of": self._result_of,
-            "wait": self.clock.wait,
+            "wait": self.wait,
             "v_serial": self.serial,
             "SOFT_ERRORS": SOFT_ERRORS,
             "NAN": math.nan,

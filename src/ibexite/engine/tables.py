@@ -68,37 +68,29 @@ class Table:
     def __init__(self, number: int, axes: tuple[Axis, ...], columns: tuple[str, ...], runtime: Any) -> None:
         self.number, self.axes, self.columns = number, axes, columns
         self._runtime = runtime
-        self._arrays: list[np.ndarray[Any, Any]] = [np.empty((0,) * len(axes)) for _ in columns]
+        self._values = np.empty((0,) * len(axes) + (len(columns),))  # the last axis is that of the columns
 
     def __call__(self, place: tuple[int, ...], x: tuple[float, ...], values: tuple[float, ...]) -> None:
         """Stores the values of one row (NaN for a hole) and emits the event."""
         try:
-            for array, value in zip(self._arrays, values, strict=True):
-                array[place] = value
+            self._values[place] = values
         except IndexError:
             self._grow()
-            for array, value in zip(self._arrays, values, strict=True):
-                array[place] = value
-        for value in values:
-            if value != value:
-                values = tuple([None if v != v else v for v in values])  # type: ignore[misc]
-                break
+            self._values[place] = values
         runtime = self._runtime
-        runtime.emit(Row(runtime.now(), self.number, x, values, runtime.take_bad(), runtime.take_traffic()))
+        bad = runtime.take_bad() if runtime.bench.bad else []
+        runtime.emit(Row(runtime.clock.now() - runtime.began, self.number, x, values, bad, runtime.take_traffic()))
 
     def _grow(self) -> None:
-        shape = tuple(len(axis) for axis in self.axes)
-        for i, old in enumerate(self._arrays):
-            new = np.full(shape, math.nan)
-            new[tuple(slice(n) for n in old.shape)] = old
-            self._arrays[i] = new
+        old = self._values
+        self._values = np.full((*map(len, self.axes), len(self.columns)), math.nan)
+        self._values[tuple(slice(n) for n in old.shape)] = old
 
     def curve(self, column: str, place: tuple[int, ...] = ()) -> Curve:
         """A column as a curve over all axes, or over the inner ones at one place of the outer ones."""
-        array = self._arrays[self.columns.index(column)]
-        shape = tuple(len(axis) for axis in self.axes)
-        if array.shape != shape:
+        if self._values.shape[:-1] != tuple(map(len, self.axes)):
             self._grow()
-            array = self._arrays[self.columns.index(column)]
         rest = self.axes[len(place) :]
-        return Curve({axis.name: np.array(axis.points) for axis in rest}, array[place])
+        axes = {axis.name: np.array(axis.points) for axis in rest}
+        where: Any = (*place, ..., self.columns.index(column))
+        return Curve(axes, self._values[where])

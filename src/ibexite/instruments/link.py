@@ -8,7 +8,10 @@ from __future__ import annotations
 
 import re
 import socket
-from typing import Protocol
+import struct
+import sys
+from collections.abc import Callable
+from typing import Any, Protocol
 
 from ibexite.errors import LinkError, MistakeError
 from ibexite.protocols.lines import LineBuffer, LineTooLong
@@ -52,14 +55,35 @@ def parse_address(address: str) -> tuple[str, int]:
     return match[1], int(match[2])
 
 
+def _closed(_: Any) -> Any:
+    raise OSError(0, "it is closed")
+
+
+def set_timeout(connection: socket.socket, seconds: float) -> None:
+    """Sets the time-out of sending and receiving.
+
+    Where the system can, it is told to the kernel: Python's own time-outs cost one more system call an operation.
+    """
+    if sys.platform in ("linux", "darwin"):
+        connection.settimeout(None)
+        spec = struct.pack("ll", int(seconds), int(seconds % 1 * 1_000_000))
+        connection.setsockopt(socket.SOL_SOCKET, socket.SO_RCVTIMEO, spec)
+        connection.setsockopt(socket.SOL_SOCKET, socket.SO_SNDTIMEO, spec)
+    else:
+        connection.settimeout(seconds)
+
+
 class SocketLink:
     """A raw TCP socket. TCP_NODELAY is set: without it a setting followed by a query costs 44 ms."""
 
     def __init__(self, address: str, *, name: str, timeout: float, terminator: bytes) -> None:
         self.address, self.name, self.timeout, self.terminator = address, name, timeout, terminator
+        self._terminator_length = len(terminator)
         self.is_waiting = False
         self._host, self._port = parse_address(address)
         self._socket: socket.socket | None = None
+        self.send_bytes: Callable[[bytes], Any] = _closed
+        self._receive_bytes: Callable[[int], bytes] = _closed
         self._buffer = LineBuffer(terminator)
 
     def open(self) -> None:
@@ -80,7 +104,7 @@ class SocketLink:
                 f"cannot connect ({error.strerror or error})", "Check the address in the bench file."
             ) from None
         self._socket.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
-        self._socket.settimeout(self.timeout)
+        set_timeout(self._socket, self.timeout)
         self._receive_bytes = self._socket.recv
         self.send_bytes = self._socket.sendall
         self._buffer = LineBuffer(self.terminator)
@@ -96,35 +120,47 @@ class SocketLink:
         if self._socket is not None:
             self._socket.close()
             self._socket = None
+            self.send_bytes = self._receive_bytes = _closed
 
     def send(self, data: bytes) -> None:
-        """Sends all of it; refuses while unread bytes lie there, for they would be taken for the reply."""
-        if self._socket is None:
-            raise self._error("the connection is closed")
+        """Sends all of it. Raises LinkError: the connection broke, or nothing is taken for the time-out."""
         try:
             self.send_bytes(data)
         except OSError as error:
-            raise self._error(f"the connection broke while sending ({error.strerror or error})") from None
+            raise self.broken(error) from None
 
     def receive(self) -> bytes:
-        """The next line. Raises LinkError: silent for the time-out, cut off, flooded."""
+        """The next line. Raises LinkError: silent for the time-out, cut off, flooded; then it must be reopened."""
         try:
             data = self._receive_bytes(65536)
-            if (
-                data[-1:] == b"\n"
-                and self.terminator == b"\n"
-                and data.find(b"\n") == len(data) - 1
-                and not self._buffer.pending
-            ):
-                self.is_waiting = False
-                return data[:-1]
+        except OSError as error:
+            raise self.broken(error) from None
+        return self._line(data)
+
+    def exchange(self, data: bytes) -> bytes:
+        """Sends a query and receives its reply: `send` and `receive` in one, for the loop over points."""
+        self.is_waiting = True
+        try:
+            self.send_bytes(data)
+            reply = self._receive_bytes(65536)
+        except OSError as error:
+            raise self.broken(error) from None
+        # Nearly always one whole line and nothing else. What came before was taken, or thrown away by `reopen`.
+        if reply and reply.find(self.terminator) == len(reply) - self._terminator_length:
+            self.is_waiting = False
+            return reply[: -self._terminator_length]
+        return self._line(reply)
+
+    def _line(self, data: bytes) -> bytes:
+        if data and data.find(self.terminator) == len(data) - self._terminator_length:
+            self.is_waiting = False
+            return data[: -self._terminator_length]
+        try:
             line = self._collect(data)
-        except TimeoutError:
-            raise self._error(f"silent for {self.timeout:g} s", "Does it know the command? Is it busy?") from None
         except LineTooLong:
             raise self._error("a reply without end") from None
         except OSError as error:
-            raise self._error(f"the connection broke ({error.strerror or error})") from None
+            raise self.broken(error) from None
         self.is_waiting = False
         if self._buffer.pending:
             raise self._error(f"more was sent than asked for: {self._buffer.pending[:60]!r}")
@@ -144,6 +180,14 @@ class SocketLink:
             if line is not None:
                 return line
             data = self._receive_bytes(65536)
+
+    def broken(self, error: OSError) -> LinkError:
+        """The error for what the system said while sending or receiving."""
+        if not isinstance(error, TimeoutError | BlockingIOError):
+            return self._error(f"the connection broke ({error.strerror or error})")
+        begun = self._buffer.pending
+        after = f" in the middle of a reply: {begun[:60]!r}" if begun else ""
+        return self._error(f"silent for {self.timeout:g} s{after}", "Does it know the command? Is it busy?")
 
     def _error(self, what: str, remedy: str = "") -> LinkError:
         return LinkError(what, where=f"{self.name} at {self.address}", remedy=remedy)

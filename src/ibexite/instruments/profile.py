@@ -50,6 +50,7 @@ class Profile:
     start: tuple[str, ...]  # sent after connecting: the known state, outputs off
     safe: dict[str, bool]  # settings that make it safe, and their safe value
     error_query: str  # "" when it has no error queue
+    complete_query: str  # answers when all settings before it were carried out; "" when it has none
     limiting_query: str  # read-and-clear: never repeated; "" when it cannot tell
     timeout: float  # s
     settling: float  # s until a changed setting is true
@@ -97,6 +98,7 @@ def _profile(table: Table, name: str) -> Profile:
         tuple(table.texts("start", [])),
         safe_values,
         table.text("error_query", ""),
+        table.text("complete_query", "*OPC?"),
         table.text("limiting_query", ""),
         quirks.quantity("timeout", units.SECOND, 2.0),
         quirks.quantity("settling", units.SECOND, 0.0),

@@ -8,12 +8,20 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
+from typing import NamedTuple
 
 from ibexite.errors import InstrumentError, LinkError
 from ibexite.instruments.link import SocketLink
 from ibexite.instruments.profile import Profile
 
 MAX_ERRORS_READ = 25
+
+
+class Message(NamedTuple):
+    """A message made ready: what is told of it in the traffic, and its bytes."""
+
+    told: tuple[str, ...]
+    data: bytes
 
 
 class Session:
@@ -27,50 +35,72 @@ class Session:
         self.selected = ""  # the scan list that was selected last
         self.configured: dict[str, str] = {}  # what was configured for each channel
         self.recoveries: list[str] = []
+        self.is_unproven = False  # a setting was sent and nothing was answered since
         self._sent_mark, self._got_mark = f"{name}> ", f"{name}< "
 
     # --- exchanges ---------------------------------------------------------------------------------------------------
 
+    def message(self, *texts: str) -> Message:
+        """A message made ready: what is told of it, and its bytes."""
+        return Message(tuple(self._sent_mark + text for text in texts), b"".join(map(self._encoded, texts)))
+
+    def _encoded(self, text: str) -> bytes:
+        return text.encode("latin-1") + self.end
+
     def send(self, text: str) -> None:
         """Sends commands that have no reply."""
         self.traffic.append(self._sent_mark + text)
+        self.is_unproven = True
         data = text.encode("latin-1") + self.end
         try:
-            self.link.send(data)
-        except LinkError as error:
-            self._recover(error)
+            self.link.send_bytes(data)
+        except OSError as error:
+            self._recover(self.link.broken(error))
             self.link.send(data)
 
-    def ask(self, text: str) -> None:
+    def ask(self, message: Message) -> None:
         """Sends a query; `answer` takes its reply. One open query at a time."""
-        self.traffic.append(self._sent_mark + text)
+        self.traffic.extend(message.told)
         link = self.link
         link.is_waiting = True
         try:
-            link.send(text.encode("latin-1") + self.end)
-        except LinkError as error:
-            self._recover(error)
+            link.send_bytes(message.data)
+        except OSError as error:
+            self._recover(link.broken(error))
             link.is_waiting = True
-            link.send(text.encode("latin-1") + self.end)
+            link.send(message.data)
 
-    def answer(self, text: str, *, may_repeat: bool = True) -> str:
-        """The reply to the query `text` that `ask` has sent."""
+    def answer(self, message: Message, *, may_repeat: bool = True) -> str:
+        """The reply to the query that `ask` has sent."""
         try:
-            reply = self.link.receive()
+            line = self.link.receive().decode("latin-1")
         except LinkError as error:
-            if not may_repeat:
-                raise
-            self._recover(error)
-            self.ask(text)
-            reply = self.link.receive()
-        line = reply.decode("latin-1")
+            line = self._repeated(message, error, may_repeat)
+        self.is_unproven = False  # commands are carried out in order: what came before the query is done
+        self.traffic.append(self._got_mark + line)
+        return line
+
+    def exchange(self, message: Message, *, may_repeat: bool = True) -> str:
+        """Asks and answers."""
+        self.traffic.extend(message.told)
+        try:
+            line = self.link.exchange(message.data).decode("latin-1")
+        except LinkError as error:
+            line = self._repeated(message, error, may_repeat)
+        self.is_unproven = False
         self.traffic.append(self._got_mark + line)
         return line
 
     def query(self, text: str, *, may_repeat: bool = True) -> str:
-        """Asks and answers."""
-        self.ask(text)
-        return self.answer(text, may_repeat=may_repeat)
+        """Asks and answers, from a text."""
+        return self.exchange(self.message(text), may_repeat=may_repeat)
+
+    def _repeated(self, message: Message, error: LinkError, may_repeat: bool) -> str:
+        if not may_repeat:
+            raise error
+        self._recover(error)
+        self.traffic.extend(message.told)
+        return self.link.exchange(message.data).decode("latin-1")
 
     def _recover(self, error: LinkError) -> None:
         self.recoveries.append(error.what)
@@ -108,24 +138,22 @@ class Session:
         """Brings it into its known state, outputs off, error queue empty."""
         for command in self.profile.start:
             self.send(command)
-        self.query("*OPC?")
+        if self.profile.complete_query:
+            self.query(self.profile.complete_query)
         self.selected, self.configured = "", {}
 
-    def read_errors(self) -> list[str]:
-        """Empties the error queue; the entries, oldest first."""
+    def answer_errors(self) -> list[str]:
+        """Empties the error queue, whose query was asked; the entries, oldest first."""
         entries: list[str] = []
-        while self.profile.error_query and len(entries) < MAX_ERRORS_READ:
-            entry = self.query(self.profile.error_query, may_repeat=False).strip()
-            if re.match(r"[+-]?0+(\D|$)", entry):
-                break
+        entry = self.answer(self.message(self.profile.error_query), may_repeat=False).strip()
+        while not re.match(r"[+-]?0+(\D|$)", entry) and len(entries) < MAX_ERRORS_READ:
             entries.append(entry)
+            entry = self.query(self.profile.error_query, may_repeat=False).strip()
         return entries
 
-    def take_limiting(self) -> bool:
-        """True if it limited since last asked. Clears what it reads."""
-        if not self.profile.limiting_query:
-            return False
-        reply = self.query(self.profile.limiting_query, may_repeat=False).strip()
+    def answer_limiting(self) -> bool:
+        """True if it limited since last asked; its query was asked. Clears what it reads."""
+        reply = self.answer(self.message(self.profile.limiting_query), may_repeat=False).strip()
         try:
             return int(reply) != 0
         except ValueError:

@@ -6,12 +6,13 @@ quarter of a second is. A line that was torn by a crash is cut off and kept asid
 
 from __future__ import annotations
 
-import json
 import os
 import threading
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
+
+import orjson
 
 from ibexite.errors import RecordsError
 from ibexite.events import Event
@@ -20,7 +21,6 @@ from ibexite.records.file_lock import try_lock
 SYNC_INTERVAL = 0.25  # s
 SUFFIX = ".jsonl"
 _SYNC_AT_ONCE = frozenset({"RunStarted", "TestEnded", "MadeSafe", "RunEnded"})
-_encode = json.JSONEncoder(separators=(",", ":"), allow_nan=False, ensure_ascii=False).encode
 
 
 class Journal:
@@ -47,13 +47,14 @@ class Journal:
     def __call__(self, event: Event) -> None:
         """Appends an event. Raises RecordsError: the disk is full or gone."""
         name = type(event).__name__
-        line = _encode({"e": name, **event._asdict()}).encode() + b"\n"
+        # orjson is ten times quicker than json here, and a row is written at every point; it writes NaN as null.
+        data = orjson.dumps({"e": name, **event._asdict()}, option=orjson.OPT_APPEND_NEWLINE)
         try:
             if self._failure is not None:
                 raise self._failure
-            written = os.write(self._fd, line)
-            if written != len(line):
-                os.write(self._fd, line[written:])  # raises the reason why it was cut short
+            written = os.write(self._fd, data)
+            if written != len(data):
+                os.write(self._fd, data[written:])  # raises the reason why it was cut short
             self._is_dirty = True
             if name in _SYNC_AT_ONCE:
                 self._sync()
@@ -112,7 +113,7 @@ def read_journal(path: Path) -> Iterator[dict[str, Any]]:
     with path.open("rb") as file:
         for number, line in enumerate(file, 1):
             try:
-                event = json.loads(line)
+                event = orjson.loads(line)
                 if not line.endswith(b"\n") or not isinstance(event, dict) or "e" not in event:
                     raise ValueError
             except ValueError:

@@ -12,9 +12,9 @@ from pathlib import Path
 from typing import Any
 
 from ibexite.errors import MistakeError, RecordsError
+from ibexite.records.schema import APPLICATION_ID, VERSION
 
-APPLICATION_ID = 0x49424558  # "IBEX", in the header of the SQLite file
-VERSION = 1  # of the tables
+FILE_NAME = "ibexite.sqlite"
 RowDict = dict[str, Any]
 
 
@@ -104,7 +104,7 @@ class Lookup:
     """Reads the store of a records folder."""
 
     def __init__(self, records: Path) -> None:
-        self.path = records / "ibexite.sqlite"
+        self.path = records / FILE_NAME
         if not self.path.exists():
             raise MistakeError(
                 "there are no runs yet",

@@ -1,25 +1,22 @@
 """The store: all runs in one SQLite database. Runs come in from their journals, each in one transaction.
 
-Reading is done by ibexite.records.lookup, which needs no SQLAlchemy and so starts quickly.
+Reading is done by ibexite.records.lookup.
 """
 
 from __future__ import annotations
 
-import contextlib
 import sqlite3
 from pathlib import Path
 from typing import Any
-
-import sqlalchemy
-from sqlalchemy import Connection, Engine, create_engine, event, insert, select
 
 from ibexite.errors import RecordsError
 from ibexite.records import schema
 from ibexite.records.ingest import RunRows, rows_of
 from ibexite.records.journal import left_over, mend_tail, read_journal
-from ibexite.records.lookup import APPLICATION_ID, VERSION, check_header
+from ibexite.records.lookup import FILE_NAME, check_header
 
 STORED = "stored"  # the folder, below the journals, of those that the store has
+BUSY_TIMEOUT = 20.0  # s; how long another process may be writing
 
 
 class Store:
@@ -27,39 +24,38 @@ class Store:
 
     def __init__(self, records: Path) -> None:
         self.records = records
-        self.path = records / "ibexite.sqlite"
+        self.path = records / FILE_NAME
         self.journals = records / "journals"
         try:
             records.mkdir(parents=True, exist_ok=True)
             if self.path.exists() and self.path.stat().st_size:
                 check_header(self.path)
-            self._engine = self._open()
-        except (OSError, sqlite3.Error, sqlalchemy.exc.SQLAlchemyError) as error:
+            self._db = self._open()
+        except (OSError, sqlite3.Error) as error:
             raise RecordsError(
                 f"the store cannot be opened ({_reason(error)})",
                 where=str(self.path),
                 remedy="The journals are kept; the runs are stored by the next command.",
             ) from None
 
-    def _open(self) -> Engine:
-        engine = create_engine(f"sqlite:///{self.path}")
-
-        @event.listens_for(engine, "connect")
-        def prepare(connection: Any, _: Any) -> None:
-            connection.execute("PRAGMA journal_mode=WAL")
-            connection.execute("PRAGMA synchronous=FULL")
-            connection.execute("PRAGMA foreign_keys=ON")
-            connection.execute("PRAGMA busy_timeout=20000")
-
-        with engine.begin() as connection:
-            schema.metadata.create_all(connection)
-            connection.exec_driver_sql(f"PRAGMA application_id={APPLICATION_ID}")
-            connection.exec_driver_sql(f"PRAGMA user_version={VERSION}")
-        return engine
+    def _open(self) -> sqlite3.Connection:
+        db = sqlite3.connect(self.path, timeout=BUSY_TIMEOUT, isolation_level=None)
+        db.execute("PRAGMA journal_mode=WAL")
+        db.execute("PRAGMA synchronous=FULL")
+        db.execute("PRAGMA foreign_keys=ON")
+        if db.execute("PRAGMA application_id").fetchone()[0] != schema.APPLICATION_ID:
+            db.execute("BEGIN IMMEDIATE")
+            for table in schema.TABLES:
+                for statement in table.create():
+                    db.execute(statement)
+            db.execute(f"PRAGMA application_id={schema.APPLICATION_ID}")
+            db.execute(f"PRAGMA user_version={schema.VERSION}")
+            db.execute("COMMIT")
+        return db
 
     def close(self) -> None:
         """Closes the database."""
-        self._engine.dispose()
+        self._db.close()
 
     def take_in(self, journal: Path) -> str:
         """Stores the run of a journal and moves the journal to the stored ones. Doing it again changes nothing.
@@ -74,10 +70,11 @@ class Store:
         rows = rows_of(read_journal(journal))
         try:
             if rows is not None:
-                with self._engine.begin() as connection:
-                    _write(connection, rows)
-            self._move_away(journal)
-        except (OSError, sqlalchemy.exc.SQLAlchemyError) as error:
+                self._write(rows)
+            folder = self.journals / STORED
+            folder.mkdir(exist_ok=True)
+            journal.replace(folder / journal.name)
+        except (OSError, sqlite3.Error) as error:
             raise RecordsError(
                 f"the run cannot be stored ({_reason(error)})",
                 where=str(self.path),
@@ -85,41 +82,45 @@ class Store:
             ) from None
         return rows.run["id"] if rows is not None else ""
 
-    def _move_away(self, journal: Path) -> None:
-        folder = self.journals / STORED
-        folder.mkdir(exist_ok=True)
-        journal.replace(folder / journal.name)
-
     def take_in_left_over(self) -> list[str]:
         """Stores all journals that no living process writes; the ids of their runs."""
         found = [self.take_in(path) for path in left_over(self.journals)]
         return [run for run in found if run]
 
+    def _write(self, rows: RunRows) -> None:
+        """Writes a run in one transaction, unless it is there already."""
+        self._db.execute("BEGIN IMMEDIATE")
+        try:
+            if not self._db.execute("SELECT 1 FROM runs WHERE id = ?", (rows.run["id"],)).fetchone():
+                self._insert_run(rows)
+            self._db.execute("COMMIT")
+        except BaseException:
+            if self._db.in_transaction:
+                self._db.execute("ROLLBACK")
+            raise
 
-def _write(connection: Connection, rows: RunRows) -> None:
-    if connection.scalar(select(schema.runs.c.id).where(schema.runs.c.id == rows.run["id"])):
-        return
-    unit_id = connection.scalar(
-        select(schema.units.c.id).where(
-            schema.units.c.serial == rows.unit["serial"], schema.units.c.product == rows.unit["product"]
-        )
-    )
-    if unit_id is None:
-        unit_id = connection.execute(insert(schema.units).values(rows.unit)).inserted_primary_key[0]  # type: ignore[index]
-    connection.execute(insert(schema.runs).values({**rows.run, "unit_id": unit_id}))
-    for test in rows.tests:
-        test_id = connection.execute(insert(schema.tests).values(test.test)).inserted_primary_key[0]  # type: ignore[index]
-        for table, entries in (
-            (schema.results, test.results),
-            (schema.curves, test.curves),
-            (schema.bad_readings, test.bad_readings),
-            (schema.figures, test.figures),
-        ):
-            if entries:
-                connection.execute(insert(table), [{**entry, "test_id": test_id} for entry in entries])
+    def _insert(self, table: str, row: dict[str, Any]) -> int:
+        return int(self._db.execute(schema.BY_NAME[table].insert(), row).lastrowid or 0)
+
+    def _insert_run(self, rows: RunRows) -> None:
+        found = self._db.execute(
+            "SELECT id FROM units WHERE serial = :serial AND product = :product", rows.unit
+        ).fetchone()
+        unit_id = found[0] if found else self._insert("units", rows.unit)
+        self._insert("runs", {**rows.run, "unit_id": unit_id})
+        for test in rows.tests:
+            test_id = self._insert("tests", test.test)
+            entries = {
+                "results": test.results,
+                "curves": test.curves,
+                "bad_readings": test.bad_readings,
+                "figures": test.figures,
+            }
+            for table, found_rows in entries.items():
+                self._db.executemany(
+                    schema.BY_NAME[table].insert(), [{**row, "test_id": test_id} for row in found_rows]
+                )
 
 
 def _reason(error: Exception) -> str:
-    with contextlib.suppress(AttributeError):
-        return str(error.orig)  # type: ignore[attr-defined]
     return error.strerror or str(error) if isinstance(error, OSError) else str(error)

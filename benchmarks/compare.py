@@ -1,0 +1,209 @@
+"""Compares Ibexite with a plain script, side by side: A-B-A-B in one go, medians of paired ratios.
+
+python benchmarks/compare.py [point] [delay] [whole] [start] [memory] [--pairs N]
+"""
+
+from __future__ import annotations
+
+import argparse
+import os
+import re
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+HERE = Path(__file__).parent
+IBEXITE = str(Path(sys.executable).with_name("ibexite"))
+
+SEQUENCE = """sequence "Benchmark"
+    product "none"
+    serial  "B[0-9]+"
+needs
+    supply     : power_supply
+    load       : electronic_load
+    v_in       : signal in V
+    i_in       : signal in A
+test bench "Nested sweep"
+    sweep vin from 5 V to {vin_end} V in {outer} points
+        sweep iload from 0 A to {iload_end} A in {inner} points
+            set supply.voltage = vin, load.current = iload
+            read {reads}{together}
+            let p = {p}
+            let ratio = v_out * i_s / (v_in * {i_in})
+            check ratio >= 0.01
+    {plot}
+after unit
+    set supply.output = off
+before unit
+    set supply.output = off, load.input = off
+"""
+BENCH = """[bench]
+name = "bare instruments"
+[instruments.psu]
+profile = "scpi-power-supply"
+address = "TCPIP::127.0.0.1::{0}::SOCKET"
+[instruments.eload]
+profile = "scpi-electronic-load"
+address = "TCPIP::127.0.0.1::{1}::SOCKET"
+[instruments.dmm]
+profile = "scpi-scanning-multimeter"
+address = "TCPIP::127.0.0.1::{2}::SOCKET"
+[roles]
+supply = {{ instrument = "psu", ceiling = {{ voltage = "40 V" }} }}
+load   = {{ instrument = "eload", ceiling = {{ current = "4 A" }} }}
+meter  = {{ instrument = "dmm" }}
+[signals]
+v_in = {{ read = "meter.dc_voltage", with = {{ channel = 101, range = "100 V" }}, believe = ["-1 V", "90 V"] }}
+i_in = {{ read = "meter.dc_voltage", with = {{ channel = 102, range = "1 V" }}, shunt = "100.12 mohm" }}
+"""
+
+
+@contextmanager
+def bench(delay: float, outer: int, inner: int, *, together: bool, three: bool = False,
+          plot: bool = False) -> Iterator[tuple[Path, str]]:  # fmt: skip
+    """A folder with sequence and bench file, and the ports of bare instruments that run meanwhile."""
+    server = subprocess.Popen([sys.executable, str(HERE / "instruments.py"), str(delay)], stdin=subprocess.PIPE,
+                              stdout=subprocess.PIPE, text=True)  # fmt: skip
+    assert server.stdout and server.stdin
+    ports = server.stdout.readline().split()
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        reads = ["v_in", "v_out = load.voltage", "i_s = supply.current"]
+        reads[1:1] = [] if three else ["i_in"]
+        text = SEQUENCE.format(
+            outer=outer, inner=inner, vin_end=f"{5 + 0.001 * (outer - 1):.3f}", iload_end=f"{0.001 * (inner - 1):.3f}",
+            reads=", ".join(reads), together=" together" if together else "", i_in="1 A" if three else "i_in",
+            p="v_in * 1 A - v_out * i_s" if three else "v_in * i_in - v_out * i_s",
+            plot="plot ratio against iload by vin" if plot else "let most = max(ratio along iload)")  # fmt: skip
+        (folder / "bench.ibx").write_text(text)
+        (folder / "bench.toml").write_text(BENCH.format(*ports))
+        yield folder, ",".join(ports)
+    server.stdin.close()
+    server.wait()
+
+
+def script(folder: Path, ports: str, outer: int, inner: int, *words: str) -> tuple[float, float]:
+    """Seconds of the sweep and of the whole process of the plain script."""
+    began = time.perf_counter()
+    out = subprocess.run([sys.executable, str(HERE / "script.py"), ports, str(outer), str(inner), str(folder), *words],
+                         capture_output=True, text=True, check=True).stdout  # fmt: skip
+    took = re.search(r"took ([\d.]+)", out)
+    assert took is not None
+    return float(took[1]), time.perf_counter() - began
+
+
+def run(folder: Path, *options: str) -> tuple[float, float, float]:
+    """Seconds of the sweep's test, from start to the verdict, and to the end of the process."""
+    began = time.perf_counter()
+    process = subprocess.Popen([IBEXITE, "run", "bench.ibx", "--bench", "bench.toml", "--serial", "B1", *options],
+                               cwd=folder, stdout=subprocess.PIPE, text=True)  # fmt: skip
+    assert process.stdout
+    verdict = test = 0.0
+    for line in process.stdout:
+        if line.startswith("PASS"):
+            verdict = time.perf_counter() - began
+    process.wait()
+    assert verdict, "the run did not pass"
+    journal = max((folder / "records" / "journals" / "stored").iterdir(), key=lambda path: path.name)
+    found = re.findall(r'"e":"TestEnded".*?"duration":([\d.]+)', journal.read_text())
+    test = float(found[-1])
+    journal.unlink()
+    return test, verdict, time.perf_counter() - began
+
+
+def ratio(what: str, wanted: str, pairs: int, one: Callable[[], float], other: Callable[[], float]) -> None:
+    """Prints the median ratio of one to the other over interleaved pairs."""
+    ratios = []
+    absolute = []
+    for _ in range(pairs):
+        a, b = one(), other()
+        ratios.append(a / b)
+        absolute.append((a, b))
+    a, b = (statistics.median(values) for values in zip(*absolute, strict=True))
+    spread = f"{min(ratios):.2f} to {max(ratios):.2f}"
+    print(f"{what:<66} {statistics.median(ratios):5.2f}  ({spread}; {wanted})   {a:.3f} s to {b:.3f} s", flush=True)
+
+
+def point(pairs: int) -> None:
+    """Time of a point, 20,000 points, instruments without delay."""
+    for together, wanted in ((True, "at most 0.85"), (False, "at most 1.15")):
+        with bench(0, 100, 200, together=together) as (folder, ports):
+            ratio(f"20,000 points, {'together' if together else 'one after the other'}: Ibexite to script", wanted, pairs,
+                  lambda f=folder: run(f, "--no-report")[0], lambda f=folder, p=ports: script(f, p, 100, 200)[0])  # type: ignore[misc]  # fmt: skip
+
+
+def delay(pairs: int) -> None:
+    """Three reads on three instruments of 20 ms each."""
+    with bench(0.02, 5, 10, together=True, three=True) as (folder, ports):
+        ratio("3 instruments of 20 ms, together: script to Ibexite", "at least 2.7", pairs,
+              lambda: script(folder, ports, 5, 10, "three")[0], lambda: run(folder, "--no-report")[0])  # fmt: skip
+
+
+def whole(pairs: int) -> None:
+    """From the start of the process to its verdict, 1,000 points."""
+    with bench(0, 20, 50, together=True, plot=True) as (folder, ports):
+        ratio("1,000 points, start to verdict: Ibexite to script", "at most 0.5", pairs,
+              lambda: run(folder, "--no-report")[1], lambda: script(folder, ports, 20, 50, "picture")[1])  # fmt: skip
+        ratio("1,000 points, start to report: Ibexite to script", "at most 1.0", pairs,
+              lambda: run(folder)[2], lambda: script(folder, ports, 20, 50, "picture")[1])  # fmt: skip
+
+
+def start(pairs: int) -> None:
+    """Start-up of the program, compared with a Click program that imports nothing else."""
+    with tempfile.TemporaryDirectory() as name:
+        bare = Path(name) / "bare.py"
+        bare.write_text("import click\n@click.group()\n@click.version_option('1')\ndef main(): pass\nmain()\n")
+        subprocess.run([IBEXITE, "demo", f"{name}/demo"], check=True, capture_output=True)
+
+        def timed(*command: str) -> float:
+            began = time.perf_counter()
+            subprocess.run(command, check=True, capture_output=True)
+            return time.perf_counter() - began
+
+        def bare_program() -> float:
+            return timed(sys.executable, str(bare), "--version")
+
+        ratio("ibexite --version to a bare Click program", "at most 1.2", 5 * pairs,
+              lambda: timed(IBEXITE, "--version"), bare_program)  # fmt: skip
+        ratio("ibexite vet of the demo with its bench to a bare Click program", "at most 5", 5 * pairs,
+              lambda: timed(IBEXITE, "vet", f"{name}/demo/fm2_final.ibx"), bare_program)  # fmt: skip
+
+
+def memory(pairs: int) -> None:
+    """Growth of the peak memory from 10,000 to 100,000 points, compared with the values themselves."""
+    growths = []
+    for _ in range(max(1, pairs // 3)):
+        peaks = []
+        for outer in (50, 500):
+            with bench(0, outer, 200, together=True) as (folder, _ports):
+                out = subprocess.run([sys.executable, str(HERE / "peak_memory.py"), str(folder)], check=True,
+                                     capture_output=True, text=True).stdout  # fmt: skip
+                peaks.append(int(out.split()[-1]))
+        growths.append(peaks[1] - peaks[0])
+    values = 90_000 * 6 * 8  # six columns: four readings, two formulas
+    print(f"{'memory from 10,000 to 100,000 points: growth to the values themselves':<66} "
+          f"{statistics.median(growths) / values:5.2f}  (at most 1.2)   {statistics.median(growths) / 1e6:.2f} MB "
+          f"to {values / 1e6:.2f} MB")  # fmt: skip
+
+
+def main() -> None:
+    """Runs the parts that are named, or all."""
+    parts = {"point": point, "delay": delay, "whole": whole, "start": start, "memory": memory}
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("parts", nargs="*", choices=[*parts, []])
+    parser.add_argument("--pairs", type=int, default=5)
+    arguments = parser.parse_args()
+    print(
+        f"{os.cpu_count()} cores, Python {sys.version.split()[0]}, {arguments.pairs} pairs; median ratio (range; wanted)"
+    )
+    for name in arguments.parts or parts:
+        parts[name](arguments.pairs)
+
+
+if __name__ == "__main__":
+    main()

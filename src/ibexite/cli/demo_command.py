@@ -1,0 +1,98 @@
+"""`ibexite demo`."""
+
+from __future__ import annotations
+
+import shutil
+from importlib import resources
+from pathlib import Path
+
+import click
+
+from ibexite.cli.project import shown_path
+from ibexite.errors import MistakeError
+
+FILES = ("README.md", "ibexite.toml", "bench.toml", "fm2_final.ibx")
+# Two good boards, one with shorted turns in its inductor, one with a short across its input.
+UNITS = ("FC00400", "FC00413", "FC00411", "FC00427")
+
+
+@click.command("demo")
+@click.argument("folder", type=click.Path(path_type=Path), default=Path("ibexite-demo"))
+def command(folder: Path) -> None:
+    """Makes an example project in a folder and runs it: vetting, preview, four units, reports.
+
+    The bench is simulated, over real sockets. Started again it runs again; files that were changed are left as they are.
+
+    \b
+    ibexite demo
+    """
+    from ibexite.cli.helper import ReportHelper
+    from ibexite.cli.options import open_program
+    from ibexite.cli.run_command import RunOptions, run_unit, tell_report
+    from ibexite.records.lookup import verdict_text
+
+    kept = make_project(folder)
+    click.echo(
+        f"The example project is in {shown_path(folder)}: a sequence, a bench, a README."
+        + (f" Changed files were left as they are: {', '.join(kept)}." if kept else "")
+    )
+    _headline("1. Vet: every mistake is found before power is on", f"ibexite vet {folder}/fm2_final.ibx")
+    _call("vet", [str(folder / "fm2_final.ibx")])
+    _headline("2. Preview: what will be done", f"ibexite preview {folder}/fm2_final.ibx")
+    _call("preview", [str(folder / "fm2_final.ibx")])
+    _headline(
+        "3. Run: four units on the simulated bench", f"ibexite run {folder}/fm2_final.ibx --serial … --simulate --yes"
+    )
+    outcomes = []
+    program, file, project = open_program(folder / "fm2_final.ibx", None, ())
+    helper = ReportHelper(project.records)
+    try:
+        for serial in UNITS:
+            options = RunOptions(serial, project.records, "demo", simulate=True, yes=True)
+            outcomes.append((serial, run_unit(program, file, options, helper)))
+            click.echo()
+        _headline(
+            "4. Look: what is stored", f"cd {folder}; ibexite runs; ibexite show last; ibexite export last --to csv"
+        )
+        for serial, outcome in outcomes:
+            click.echo(f"  {serial}   {verdict_text(outcome.verdict, bool(outcome.trial))}")
+            tell_report(helper.finish())
+    finally:
+        helper.close()
+
+
+def make_project(folder: Path) -> list[str]:
+    """Writes the files of the example project; returns the names of those that were there and had been changed."""
+    kept = []
+    source = resources.files("ibexite.demo")
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        for name in FILES:
+            content = source.joinpath(name).read_bytes()
+            target = folder / name
+            if target.exists() and target.read_bytes() != content:
+                kept.append(name)
+            elif not target.exists():
+                target.write_bytes(content)
+    except OSError as error:
+        raise MistakeError(
+            f"cannot make the project ({error.strerror})",
+            where=str(folder),
+            remedy="Name another folder: ibexite demo FOLDER",
+        ) from None
+    return kept
+
+
+def _headline(text: str, command_line: str) -> None:
+    width = min(shutil.get_terminal_size().columns, 110)
+    click.echo("\n" + click.style(text, bold=True) + f"\n$ {command_line}\n" + "-" * width)
+
+
+def _call(name: str, arguments: list[str]) -> None:
+    """Runs another command as if it had been typed; its exit code ends the demo if it is not 0."""
+    import importlib
+
+    module = importlib.import_module(f"ibexite.cli.{name}_command")
+    code = module.command.main(arguments, standalone_mode=False)
+    if code:
+        raise click.exceptions.Exit(code)
