@@ -26,6 +26,10 @@ class Curve:
     def __post_init__(self) -> None:
         assert self.values.shape == tuple(len(axis) for axis in self.axes.values())
 
+    def grid(self) -> list[Array]:
+        """The values of each axis at every point, each of the shape of the values."""
+        return list(np.meshgrid(*self.axes.values(), indexing="ij"))
+
     def __add__(self, other: Any) -> Curve:
         return combine(operator.add, self, other)
 

@@ -21,7 +21,7 @@ UNITS = ("FC00400", "FC00413", "FC00411", "FC00427")
 def command(folder: Path) -> None:
     """Makes an example project in a folder and runs it: vetting, preview, four units, reports.
 
-    The bench is simulated, over real sockets. Started again it runs again; files that were changed are left as they are.
+    The bench is simulated, over real sockets. Started again it runs again; changed files are left as they are.
 
     \b
     ibexite demo
@@ -45,7 +45,7 @@ def command(folder: Path) -> None:
     )
     outcomes = []
     program, file, project = open_program(folder / "fm2_final.ibx", None, ())
-    helper = ReportHelper(project.records)
+    helper = ReportHelper()
     try:
         for serial in UNITS:
             options = RunOptions(serial, project.records, "demo", simulate=True, yes=True)

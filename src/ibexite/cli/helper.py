@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import json
 import os
+import select
 import signal
 import subprocess
 import sys
@@ -19,25 +20,31 @@ from ibexite.errors import IbexiteError
 class ReportHelper:
     """The side of the run: starts the process, asks for reports, waits for the answers."""
 
-    def __init__(self, records: Path) -> None:
+    def __init__(self) -> None:
         self._waiting: list[Path] = []
+        self._has_answered = False
         self._process = subprocess.Popen(
-            [sys.executable, "-m", "ibexite.cli.helper", str(records)],
+            [sys.executable, "-m", "ibexite.cli.helper"],
             stdin=subprocess.PIPE,
             stdout=subprocess.PIPE,
             text=True,
             start_new_session=True,
         )
 
-    def begin(self, run: str, report: Path) -> None:
+    def begin(self, records: Path, run: str, report: Path) -> None:
         """Asks for the report of a stored run."""
         assert self._process.stdin
         self._waiting.append(report)
         try:
-            self._process.stdin.write(json.dumps({"run": run, "report": str(report)}) + "\n")
+            self._process.stdin.write(json.dumps({"records": str(records), "run": run, "report": str(report)}) + "\n")
             self._process.stdin.flush()
         except BrokenPipeError:
             pass  # told by `finish`
+
+    @property
+    def is_busy(self) -> bool:
+        """True if an answer is to come."""
+        return bool(self._waiting)
 
     def finish(self) -> dict[str, Any]:
         """Waits for the answer to the oldest request: report or error."""
@@ -46,6 +53,7 @@ class ReportHelper:
         line = self._process.stdout.readline()
         if not line:
             return {"error": f"the report was not written: {report}\nThe run is stored; write it with: ibexite report"}
+        self._has_answered = True
         answer: dict[str, Any] = json.loads(line)
         return answer
 
@@ -53,6 +61,8 @@ class ReportHelper:
         """Ends the process."""
         assert self._process.stdin and self._process.stdout
         self._process.stdin.close()
+        if self._waiting or self._process.poll() is None and not self._has_answered:
+            self._process.kill()  # it may be loading still, and nobody waits for it
         self._process.wait()
         self._process.stdout.close()
 
@@ -65,12 +75,14 @@ def main() -> None:
     if hasattr(os, "nice"):
         os.nice(10)  # the run beside it must keep its rhythm
     from ibexite.records.lookup import Lookup
-    from ibexite.reports.report import write_report
+    from ibexite.reports.report import warm_up, write_report
 
+    if not select.select([sys.stdin], [], [], 0)[0]:
+        warm_up()
     for line in sys.stdin:
         request = json.loads(line)
         try:
-            lookup = Lookup(Path(sys.argv[1]))
+            lookup = Lookup(Path(request["records"]))
             write_report(lookup.run(request["run"]), Path(request["report"]))
             lookup.close()
             answer = {"report": request["report"]}
@@ -79,6 +91,7 @@ def main() -> None:
         except Exception as error:  # told to the user by the side of the run, which is stored already
             answer = {"error": f"the report was not written: internal error {error!r}"}
         print(json.dumps(answer), flush=True)
+    os._exit(0)  # all is written; taking down the libraries would only keep the run waiting
 
 
 if __name__ == "__main__":

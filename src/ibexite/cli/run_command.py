@@ -42,7 +42,6 @@ class RunOptions:
     operator: str
     simulate: bool = False
     yes: bool = False
-    report: bool = True
 
 
 @click.command("run")
@@ -76,16 +75,15 @@ def command(
     """
     from ibexite.cli.terminal_operator import login_name
 
-    program, file, project = open_program(sequence, bench, given)
-    options = RunOptions(
-        serial,
-        records_folder(records, project),
-        operator if operator is not None else login_name(),
-        simulate,
-        yes,
-        report,
-    )
-    outcome = run_unit(program, file, options)
+    with contextlib.ExitStack() as stack:
+        # Started first of all: it loads the drawing library while the sequence is vetted and run.
+        helper = stack.enter_context(contextlib.closing(ReportHelper())) if report else None
+        program, file, project = open_program(sequence, bench, given)
+        operator = login_name() if operator is None else operator
+        options = RunOptions(serial, records_folder(records, project), operator, simulate, yes)
+        outcome = run_unit(program, file, options, helper)
+        if helper is not None and helper.is_busy:
+            tell_report(helper.finish())
     raise click.exceptions.Exit(exit_code(outcome, accept_trial))
 
 
@@ -118,12 +116,8 @@ def check_serial(program: Program, serial: str) -> None:
 
 
 def run_unit(program: Program, file: BenchFile, options: RunOptions, helper: ReportHelper | None = None) -> Outcome:
-    """Runs a vetted program for one unit: bench, journal, view, store, report.
-
-    With a helper of the caller the report is only begun: the caller finishes it.
-    """
+    """Runs a vetted program for one unit: bench, journal, view, store. With a helper its report is begun."""
     from ibexite.cli.signals import hold_off_signals, stopping_signals
-    from ibexite.cli.simulated_bench import SimulatedBench
     from ibexite.cli.view import RunView
     from ibexite.engine.run import Run
     from ibexite.engine.services import RealClock
@@ -132,12 +126,8 @@ def run_unit(program: Program, file: BenchFile, options: RunOptions, helper: Rep
     check_serial(program, options.serial)
     identity = _identity(program, options)
     with contextlib.ExitStack() as stack:
-        own_helper = None
-        if helper is None and options.report:
-            helper = own_helper = ReportHelper(options.records)
-            stack.callback(own_helper.close)
         # The simulated bench is taken down last, when it has been made safe and the run is recorded.
-        bench_file = stack.enter_context(SimulatedBench(file, options.serial)) if options.simulate else file
+        bench_file = stack.enter_context(_simulated(file, options.serial)) if options.simulate else file
         journal = Journal(options.records / "journals" / (identity.run + SUFFIX))
         stack.callback(journal.close)
         run = Run(program, bench_file, identity, RealClock(), _operator(options), [journal, RunView()])
@@ -146,10 +136,14 @@ def run_unit(program: Program, file: BenchFile, options: RunOptions, helper: Rep
         is_stored = _store(options.records, journal.path)
         if is_stored and helper is not None:
             name = f"{re.sub(r'[^A-Za-z0-9._-]', '_', options.serial)}_{identity.run}.html"
-            helper.begin(identity.run, options.records / "reports" / name)
-            if own_helper is not None:
-                tell_report(own_helper.finish())
+            helper.begin(options.records, identity.run, options.records / "reports" / name)
     return outcome
+
+
+def _simulated(file: BenchFile, serial: str) -> contextlib.AbstractContextManager[BenchFile]:
+    from ibexite.cli.simulated_bench import SimulatedBench
+
+    return SimulatedBench(file, serial)
 
 
 def _identity(program: Program, options: RunOptions) -> Identity:

@@ -48,6 +48,7 @@ class Binder:
     def readings(self, names: tuple[str, ...]) -> Any: ...
     def sweep_started(self, name: str, tables: list[tuple[Any, list[Any]]]) -> Any: ...
     def points(self, sweep: nodes.Sweep) -> Any: ...
+    def function(self, name: str) -> Any: ...
 
 
 class Compiler:
@@ -80,6 +81,8 @@ class Compiler:
         self._emit("pass", 1)
         tree = ast.parse("\n".join(self._lines))
         for item in ast.walk(tree):
+            if isinstance(item, ast.Name) and item.id.startswith("f_"):
+                self.bound[item.id] = self.binder.function(item.id[2:])
             if hasattr(item, "lineno"):
                 line = self._line_of[item.lineno]
                 item.lineno = item.end_lineno = line  # type: ignore[attr-defined]
@@ -293,21 +296,16 @@ class Compiler:
         outer = [around.axis for around in self._loops]
         place = f"({_commas('p_', outer)})"
         for name in loop.columns:
-            if is_outermost or self._is_used_in(outer, name):
+            if self._is_used_as_curve(name, outer):
                 self._emit(f"v_{name} = {loop.table}.curve({name!r}, {place})", line)
-        self._emit(f"v_{loop.axis} = axis_{loop.axis}.curve()", line)
-        for inner in loop.inner:
-            if is_outermost:
-                self._release_all(inner, line)
+        if self._is_used_as_curve(loop.axis, outer):
+            self._emit(f"v_{loop.axis} = axis_{loop.axis}.curve()", line)
+        if is_outermost:
+            for inner in loop.inner:
+                self._release(inner, line, is_outermost)
 
-    def _release_all(self, loop: _Loop, line: int) -> None:
-        for name in loop.columns:
-            self._emit(f"v_{name} = {loop.table}.curve({name!r})", line)
-        for inner in loop.inner:
-            self._release_all(inner, line)
-
-    def _is_used_in(self, outer: list[str], name: str) -> bool:
-        """True if a line of the sweep around uses the name (a curve there)."""
+    def _is_used_as_curve(self, name: str, outer: list[str]) -> bool:
+        """True if any line uses the name as a curve, as seen from within the sweeps around."""
         return any(
             isinstance(expr, nodes.Name) and expr.name == name and kind.axes and not set(outer) & set(kind.axes)
             for expr, kind in self.program.types.items()

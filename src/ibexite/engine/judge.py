@@ -6,10 +6,6 @@ import math
 from dataclasses import dataclass, field
 from typing import Any
 
-import numpy as np
-
-from ibexite.analysis.curve import Curve, joined_axes, spread
-
 MAX_FAILING_KEPT = 500
 
 
@@ -60,10 +56,14 @@ class Tally:
 
     def judge_curve(self, value: Any, low: Any, high: Any, where: Any, at: tuple[float, ...] = ()) -> None:
         """Judges a curve (or a single value) where the condition holds."""
-        if not any(isinstance(x, Curve) for x in (value, low, high, where)):
+        if all(isinstance(x, float | int) for x in (value, low, high, where)):
             if where:
                 self.judge(value, low, high, at)
             return
+        import numpy as np
+
+        from ibexite.analysis.curve import joined_axes, spread
+
         axes = joined_axes(value, low, high, where)
         shape = tuple(len(axis) for axis in axes.values())
         flat = [np.broadcast_to(spread(x, axes), shape).ravel() for x in (value, low, high, where)]
@@ -84,7 +84,7 @@ class Tally:
 
         self.failing += [at_point(i) for i in fails[: MAX_FAILING_KEPT - len(self.failing)]]
         if len(good):
-            self._take_worst(values, lows, highs, margins, int(good[np.argmin(margins[good])]), at_point)
+            self._take_worst(values, lows, highs, margins, int(good[margins[good].argmin()]), at_point)
             self._take_extent(points, np.unravel_index(chosen[good], shape), at)
 
     def _take_worst(self, values: Any, lows: Any, highs: Any, margins: Any, worst: int, at_point: Any) -> None:

@@ -176,6 +176,7 @@ class Run:
         problem, is_bench_lost = "", False
         try:
             runtime.compile(test.name, test.body)()
+            runtime.keep_results()
             self._look_at_instruments(test)
         except RecordsError:
             raise

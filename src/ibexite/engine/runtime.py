@@ -5,10 +5,10 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Callable
+from functools import partial
 from typing import Any
 
 from ibexite import events, units
-from ibexite.analysis import curve as curves
 from ibexite.bench.bench import Bench
 from ibexite.bench.read_line import FAULT_OF_UNIT
 from ibexite.engine.compile import SOFT_ERRORS, Binder, Compiler
@@ -16,7 +16,6 @@ from ibexite.engine.judge import Tally
 from ibexite.engine.services import Clock, Operator
 from ibexite.engine.tables import Axis, Table
 from ibexite.errors import MistakeError, SequenceError
-from ibexite.functions import FUNCTIONS
 from ibexite.language import constants, fill, nodes, points
 from ibexite.language.program import Binding, Program
 from ibexite.language.types import Type
@@ -39,7 +38,8 @@ class Runtime(Binder):
         self.began = clock.now()
         self.serial = ""
         self.block = ""  # the test that is running, or "before unit"
-        self.results: dict[tuple[str, str], Any] = {}  # of finished tests
+        self.results: dict[tuple[str, str], Any] = {}  # of finished tests; a column is a function that makes its curve
+        self._fresh: dict[tuple[str, str], Any] = {}  # of the test that is running
         self.verdicts: list[tuple[str, str]] = []  # of the checks of this test
         self.bad_reasons: dict[str, list[str]] = {}  # of this test, by reading
         self.trial: list[str] = []  # why a pass would not count, as found on the way
@@ -60,11 +60,7 @@ class Runtime(Binder):
         self, block: str, body: tuple[nodes.Statement, ...], guard: Callable[[Exception], None] | None = None
     ) -> Callable[[], None]:
         """The function of a block, bound to this runtime; see Compiler.compile for the guard."""
-        bound: dict[str, Any] = {f"f_{f.target}": getattr(curves, f.target) for f in FUNCTIONS.values()}
-        bound |= {
-            "f_raised": curves.raised,
-            "f_compared": curves.compared,
-            "f_logic": curves.logic,
+        bound: dict[str, Any] = {
             "result_of": self._result_of,
             "wait": self.wait,
             "v_serial": self.serial,
@@ -72,8 +68,19 @@ class Runtime(Binder):
             "NAN": math.nan,
             "INF": math.inf,
         }
-        self.block = block
+        self.block, self._fresh = block, {}
         return Compiler(self.program, self, self.program.names[block], bound).compile(body, guard)
+
+    def function(self, name: str) -> Callable[..., Any]:
+        """A function of ibexite.analysis.curve; NumPy is loaded with the first one."""
+        from ibexite.analysis import curve
+
+        found: Callable[..., Any] = getattr(curve, name)
+        return found
+
+    def keep_results(self) -> None:
+        """The test has come to its end: from now on other tests may use its results."""
+        self.results |= self._fresh
 
     def _result_of(self, test: str, name: str) -> Any:
         found = self.results.get((test, name), NOT_RUN)
@@ -81,7 +88,7 @@ class Runtime(Binder):
             raise SequenceError(
                 f"{test}.{name} has no value: that test was not run to its end", remedy=f"Run {test} as well."
             )
-        return found
+        return found() if callable(found) else found
 
     # --- what compiled code is bound to ------------------------------------------------------------------------------
 
@@ -121,7 +128,10 @@ class Runtime(Binder):
     def table(self, axes: tuple[Any, ...], columns: tuple[str, ...]) -> Table:
         """A new table."""
         self._tables += 1
-        return Table(self._tables, axes, columns, self)
+        table = Table(self._tables, axes, columns, self)
+        for column in columns:
+            self._fresh[self.block, column] = partial(table.curve, column)
+        return table
 
     def sweep_started(self, name: str, tables: list[tuple[Table, list[Any]]]) -> Callable[[], None]:
         """Announces a sweep and its tables."""
@@ -168,7 +178,7 @@ class Runtime(Binder):
                         self.now(), block, meta["name"], "read", meta["unit"], meta["shown"], _or_none(value), mine, io
                     )
                 )
-                self.results[block, meta["name"]] = value
+                self._fresh[block, meta["name"]] = value
                 io = []
             return values
 
@@ -180,13 +190,13 @@ class Runtime(Binder):
         unit, shown = base_unit(kind), kind.shown or ""
 
         def tell(value: Any) -> None:
-            self.results[block, name] = value
-            if not isinstance(value, curves.Curve):
+            self._fresh[block, name] = value
+            if isinstance(value, bool | str | float | int):
                 number = value if isinstance(value, bool | str) else _or_none(value)
                 self.emit(events.Value(self.now(), block, name, "let", unit, shown, number, [], []))
                 return
             axes = [self._meta(axis) for axis in value.axes]
-            grid = curves.np.meshgrid(*value.axes.values(), indexing="ij")
+            grid = value.grid()
             flat = value.values.astype(float).ravel().tolist()
             self.emit(
                 events.Computed(

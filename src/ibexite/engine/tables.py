@@ -1,7 +1,8 @@
-"""The columns of a sweep while it runs: one row an iteration, kept as arrays over the axes and emitted as an event.
+"""The columns of a sweep while it runs: one row an iteration, appended, and emitted as an event.
 
-Ragged sweeps (an inner sweep whose ends change with the outer one) share one axis that holds all their points; where a
-point was not visited there is a hole.
+Rows come in the order of nested loops, so the place of a row on the axes follows from its number. Only when an inner
+sweep has other points than in its first pass (ragged sweeps) are places kept: then one axis holds all points, and where
+one was not visited there is a hole. NumPy is loaded when a curve is asked for, not before.
 """
 
 from __future__ import annotations
@@ -9,20 +10,22 @@ from __future__ import annotations
 import math
 from array import array
 from collections.abc import Iterable
-from typing import Any
+from itertools import product
+from typing import TYPE_CHECKING, Any
 
-import numpy as np
-
-from ibexite.analysis.curve import Curve
 from ibexite.events import Row
+
+if TYPE_CHECKING:
+    from ibexite.analysis.curve import Curve
 
 
 class Axis:
-    """The points of one sweep variable. They are registered when the sweep begins, so that its size is known then."""
+    """The points of one sweep variable, and the tables that have it as an axis."""
 
     def __init__(self, name: str) -> None:
         self.name = name
         self.points: array[float] = array("d")
+        self.tables: list[Table] = []
         self._first: Iterable[float] | None = None
         self._places: dict[tuple[float, int], int] = {}  # made only when a later pass has other points
 
@@ -35,6 +38,8 @@ class Axis:
             return enumerate(points)
         if not self._places:
             self._places = {key: place for place, key in enumerate(_numbered(self.points))}
+            for table in self.tables:
+                table.keep_places()
         pairs = []
         for key in _numbered(points):
             place = self._places.setdefault(key, len(self.points))
@@ -48,6 +53,10 @@ class Axis:
 
     def curve(self) -> Curve:
         """The axis as a curve over itself."""
+        import numpy as np
+
+        from ibexite.analysis.curve import Curve
+
         points = np.array(self.points)
         return Curve({self.name: points}, points)
 
@@ -68,29 +77,60 @@ class Table:
     def __init__(self, number: int, axes: tuple[Axis, ...], columns: tuple[str, ...], runtime: Any) -> None:
         self.number, self.axes, self.columns = number, axes, columns
         self._runtime = runtime
-        self._values = np.empty((0,) * len(axes) + (len(columns),))  # the last axis is that of the columns
+        self._values: array[float] = array("d")  # row by row
+        self._places: list[tuple[int, ...]] | None = None
+        for axis in axes:
+            axis.tables.append(self)
 
     def __call__(self, place: tuple[int, ...], x: tuple[float, ...], values: tuple[float, ...]) -> None:
         """Stores the values of one row (NaN for a hole) and emits the event."""
-        try:
-            self._values[place] = values
-        except IndexError:
-            self._grow()
-            self._values[place] = values
+        self._values.extend(values)
+        if self._places is not None:
+            self._places.append(place)
         runtime = self._runtime
         bad = runtime.take_bad() if runtime.bench.bad else []
         runtime.emit(Row(runtime.clock.now() - runtime.began, self.number, x, values, bad, runtime.take_traffic()))
 
-    def _grow(self) -> None:
-        old = self._values
-        self._values = np.full((*map(len, self.axes), len(self.columns)), math.nan)
-        self._values[tuple(slice(n) for n in old.shape)] = old
+    def keep_places(self) -> None:
+        """From now on the place of each row is kept; those so far came in the order of the loops."""
+        if self._places is None:
+            rows = len(self._values) // max(1, len(self.columns))
+            every_place = product(*(range(len(axis)) for axis in self.axes))
+            self._places = [place for place, _ in zip(every_place, range(rows), strict=False)]
 
     def curve(self, column: str, place: tuple[int, ...] = ()) -> Curve:
         """A column as a curve over all axes, or over the inner ones at one place of the outer ones."""
-        if self._values.shape[:-1] != tuple(map(len, self.axes)):
-            self._grow()
+        import numpy as np
+
+        from ibexite.analysis.curve import Curve
+
         rest = self.axes[len(place) :]
         axes = {axis.name: np.array(axis.points) for axis in rest}
-        where: Any = (*place, ..., self.columns.index(column))
-        return Curve(axes, self._values[where])
+        values = self._inner(place) if place and self._places is None else self._all()[place]
+        return Curve(axes, values[..., self.columns.index(column)])
+
+    def _inner(self, place: tuple[int, ...]) -> Any:
+        """The rows of one pass of the inner sweeps, copied: more rows are to come."""
+        import numpy as np
+
+        shape = [len(axis) for axis in self.axes]
+        number = 0
+        for at, size in zip(place, shape, strict=False):
+            number = number * size + at
+        rows = math.prod(shape[len(place) :]) * len(self.columns)
+        part = self._values[number * rows : (number + 1) * rows]
+        return np.array(part).reshape(*shape[len(place) :], len(self.columns))
+
+    def _all(self) -> Any:
+        """All values over all axes; the last axis is that of the columns."""
+        import numpy as np
+
+        shape = (*map(len, self.axes), len(self.columns))
+        values = np.frombuffer(self._values) if self._values else np.empty(0)
+        if self._places is None and len(values) == math.prod(shape):
+            return values.reshape(shape)
+        self.keep_places()
+        spread = np.full(shape, math.nan)
+        for at, row in zip(self._places or [], values.reshape(-1, len(self.columns)), strict=True):
+            spread[at] = row
+        return spread

@@ -14,7 +14,7 @@ T = TypeVar("T")
 @dataclass_transform(frozen_default=True, eq_default=False)
 def node(cls: type[T]) -> type[T]:
     """Makes a class of the tree: frozen, compared by identity."""
-    return dataclass(frozen=True, eq=False, slots=True)(cls)
+    return dataclass(frozen=True, eq=False, repr=False, slots=True)(cls)
 
 
 @node

@@ -83,7 +83,7 @@ TABLES = (
         verdict         | TEXT NOT NULL                         | pass, fail, error or aborted
         is_trial        | INTEGER NOT NULL                      | 1: a pass does not count
         trial_reasons   | TEXT NOT NULL                         | why, one a line
-        reason          | TEXT NOT NULL                         | why the run ended as it did, where a test does not say it
+        reason          | TEXT NOT NULL                         | why the run ended so, where no test says it
         broken_off      | INTEGER NOT NULL                      | 1: the process died; found and stored later
         is_safe         | INTEGER NOT NULL                      | 1: all outputs were off and said so at the end
         operator        | TEXT NOT NULL                         | who ran it

@@ -18,6 +18,8 @@ from ibexite.units import Unit
 from ibexite.wording import column_text
 
 SIZE = (8.6, 3.5)  # inches
+FRAME = (0.072, 0.145, 0.755, 0.81)  # left, bottom, width, height; the legend stands to the right
+MOST_LABELS = 9  # in the legend of a family
 FAIL, LIMIT, TEXT, RULE = "#b3261e", "#7a5c00", "#2a2e33", "#d9dde2"
 # From dark to light, so that the order of a family is seen in print too.
 FAMILY = ("#12355b", "#1f5f8b", "#2a868f", "#3f9f73", "#7fae4a", "#b5a53a", "#c98a3a", "#b86a4b")
@@ -36,9 +38,8 @@ def draw(test: TestRecord, figure: dict[str, Any]) -> str:
     if not found:
         return ""
     with matplotlib.rc_context(STYLE):
-        canvas = Figure(figsize=SIZE, layout="constrained")
-        FigureCanvasSVG(canvas)
-        axes = canvas.add_subplot()
+        canvas = Figure(figsize=SIZE)
+        axes = canvas.add_axes(FRAME)
         x_unit = _unit_of(found[0][1], figure["x"])
         y_unit = _unit_of(found[0][1], found[0][0])
         for position, (name, grid) in enumerate(found):
@@ -51,7 +52,8 @@ def draw(test: TestRecord, figure: dict[str, Any]) -> str:
 
 def _svg(canvas: Figure) -> str:
     out = io.StringIO()
-    canvas.savefig(out, format="svg", metadata={"Date": None, "Creator": None})
+    # Not by savefig, which draws everything twice.
+    FigureCanvasSVG(canvas).print_svg(out, metadata={"Date": None, "Creator": None})
     text = out.getvalue()
     return text[text.index("<svg") :]
 
@@ -93,12 +95,15 @@ def _draw_curves(
 ) -> None:
     x, y = np.asarray(grid.column(figure["x"])), np.asarray(grid.column(name))
     families = list(_families(grid, figure["x"], figure["by"]))
+    stride = -(-len(families) // MOST_LABELS)
     for i, (label, rows) in enumerate(families):
         place = i if len(families) > 1 else position
         colour = FAMILY[
             round(place * (len(FAMILY) - 1) / max(1, len(families) - 1)) if len(families) > 1 else place % 8
         ]
         text = f"{name}, {label}" if several and label else label or (name if several else "")
+        if i % stride and i != len(families) - 1:
+            text = "_"  # not in the legend: neighbours tell enough
         axes.plot(
             _shown(x[rows], shown[0]),
             _shown(y[rows], shown[1]),

@@ -7,14 +7,16 @@ from __future__ import annotations
 
 import datetime
 import os
+from array import array
 from dataclasses import dataclass
+from functools import cache
 from pathlib import Path
 from typing import Any
 
 import jinja2
 
 from ibexite.errors import RecordsError
-from ibexite.records.lookup import RunRecord, TestRecord
+from ibexite.records.lookup import Grid, RunRecord, TestRecord
 from ibexite.reports.figures import draw
 from ibexite.wording import JudgedText, column_text, judged_text, place_text, worst_first
 
@@ -88,14 +90,27 @@ def write_report(run: RunRecord, path: Path) -> None:
         ) from None
 
 
+def warm_up() -> None:
+    """Does once what the first report would have to wait for: the template, fonts, the first figure."""
+    axis = {"name": "x", "origin": "sweep", "unit": "", "shown": ""}
+    grid = Grid([axis, {**axis, "name": "y", "origin": "read"}], [array("d", [0, 1]), array("d", [0, 1])])
+    draw(TestRecord({}, [], [grid], [], []), {"ys": ["y"], "x": "x", "by": "", "title": ""})
+    _template()
+
+
 def render(data: ReportData) -> str:
     """The HTML text."""
+    return _template().render(data=data, run=data.run)
+
+
+@cache
+def _template() -> jinja2.Template:
     loader = jinja2.PackageLoader("ibexite.reports", "templates")
     environment = jinja2.Environment(
         loader=loader, autoescape=True, undefined=jinja2.StrictUndefined, trim_blocks=True, lstrip_blocks=True
     )
     environment.filters["aligned"] = _aligned
-    return environment.get_template("report.html").render(data=data, run=data.run)
+    return environment.get_template("report.html")
 
 
 def _aligned(number: str) -> tuple[str, str]:
