@@ -20,6 +20,7 @@ bench: $(VENV)/installed-for-tests
 # Parser tables and generated parts of the documents; needed after a change of grammar, schema or functions.
 tables: $(VENV)/installed
 	$(BIN)/python -m ibexite.language.grammar
+	$(BIN)/python -m ibexite.records.make_page docs/data-model.md
 
 $(VENV)/installed: pyproject.toml
 	test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)

@@ -157,11 +157,10 @@ def parse_unit(text: str) -> Unit:
         if part is None or (at > 0) != bool(part[1]):
             raise UnitError(f"there is no unit {text!r}", remedy=_unit_remedy(text))
         unit = UNITS.get(part[2])
-        if unit is None or unit.dimension.kind != "linear":
-            raise UnitError(
-                f"there is no unit {part[2]!r}" if unit is None else f"{part[2]} cannot be a part of a compound unit",
-                remedy=_unit_remedy(part[2]),
-            )
+        if unit is None:
+            raise UnitError(f"there is no unit {part[2]!r}", remedy=_unit_remedy(part[2]))
+        if unit.dimension.kind != "linear":
+            raise UnitError(f"{part[2]} cannot be a part of a compound unit", remedy="Only V, A, Hz and the like can.")
         exponent = int(part[3] or 1) * (-1 if part[1] == "/" else 1)
         powers = [a + b * exponent for a, b in zip(powers, unit.dimension.powers, strict=True)]
         factor *= unit.factor**exponent

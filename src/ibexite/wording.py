@@ -11,7 +11,7 @@ from typing import Any
 from ibexite import units
 from ibexite.units import Unit
 
-MOST_DECIMALS = 9
+MOST_DECIMALS = 25
 
 
 @dataclass(frozen=True, slots=True)
@@ -64,7 +64,7 @@ def judged_text(result: Mapping[str, Any]) -> JudgedText:
     )
     margin = None if result["margin"] is None else result["margin"] / float(unit.factor)
     places = _decimals(value, low, high, margin)
-    margin_places = places if margin is None or not margin or abs(margin) >= 10.0**-places else MOST_DECIMALS
+    margin_places = places if margin is None or not margin or abs(margin) >= 10.0**-places else places + 3
 
     def text(x: float | None, sign: str = "") -> str:
         return "" if x is None else f"{x:{sign}.{places}f}"
@@ -83,7 +83,8 @@ def _decimals(value: float | None, low: float | None, high: float | None, margin
         if limit is not None:
             wanted.append(len(units.plain_number(limit, 9).partition(".")[2]) if abs(limit) > 1e-4 else 0)
     if margin:
-        wanted.append(min(1 - math.floor(math.log10(abs(margin))), 7))
+        digits = 1 - math.floor(math.log10(abs(margin)))
+        wanted.append(digits if margin < 0 else min(digits, 7))  # a failing value must differ from its limit as shown
     return max(0, min(max(wanted), MOST_DECIMALS))
 
 

@@ -82,6 +82,8 @@ class _Builder:
 
     def _parse(self, line: Line, start: str, usage: dict[str, str]) -> Any:
         self.offset = line.start
+        if line.is_broken:
+            return None
         word = line.first_word
         if word not in usage:
             kind = "verb" if start == "deed_line" else "word"

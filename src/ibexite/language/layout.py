@@ -24,6 +24,7 @@ class Line:
     start: int
     text: str
     depth: int
+    is_broken: bool = False  # what is wrong with it was reported; it is not parsed
     children: list[Line] = field(default_factory=list)
 
     @property
@@ -71,7 +72,7 @@ def _physical_lines(source: Source) -> list[Line]:
     lines = []
     offset = 0
     for raw in source.text.split("\n"):
-        text = _without_comment(source, raw, offset)
+        text, is_broken = _without_comment(source, raw, offset)
         stripped = text.lstrip(" ")
         if "\t" in text:
             _report_tab(source, text, offset)
@@ -79,7 +80,8 @@ def _physical_lines(source: Source) -> list[Line]:
             stripped = text.lstrip(" ")
         if stripped.strip():
             indent = len(text) - len(stripped)
-            lines.append(Line(offset + indent, stripped, indent))
+            spaces = indent if "\t" not in raw else len(raw[:indent].expandtabs(INDENT))
+            lines.append(Line(offset + indent, stripped, spaces, is_broken=is_broken))
         offset += len(raw) + 1
     return lines
 
@@ -91,21 +93,19 @@ def _report_tab(source: Source, text: str, offset: int) -> None:
     )
 
 
-def _without_comment(source: Source, raw: str, offset: int) -> str:
+def _without_comment(source: Source, raw: str, offset: int) -> tuple[str, bool]:
+    """The line with its comment blanked; true if a text in it has no end (which is reported)."""
     opened = -1
     for i, char in enumerate(raw):
         if char == '"':
             opened = i if opened < 0 else -1
         elif char == "#" and opened < 0:
-            return raw[:i] + " " * (len(raw) - i)
-    if opened >= 0:
-        source.report(
-            Span(offset + opened, offset + len(raw)),
-            "text without its end",
-            remedy='A text stands between two " on one line.',
-        )
-        return raw[:opened] + '"' + " " * max(0, len(raw) - opened - 2) + ('"' if len(raw) - opened > 1 else "")
-    return raw
+            return raw[:i] + " " * (len(raw) - i), False
+    if opened < 0:
+        return raw, False
+    span = Span(offset + opened, offset + len(raw))
+    source.report(span, "text without its end", remedy='A text stands between two " on one line.')
+    return raw[:opened] + " " * (len(raw) - opened), True
 
 
 def _join(source: Source, lines: list[Line]) -> list[Line]:
@@ -123,6 +123,7 @@ def _join(source: Source, lines: list[Line]) -> list[Line]:
         if opened >= 0:
             at = line.start + opened
             source.report(Span(at, at + 1), "a bracket that is never closed", remedy="Close it with ).")
+            line.is_broken = True
         if line.depth % INDENT:
             source.report(
                 Span(line.start, line.start + 1),

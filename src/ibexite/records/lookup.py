@@ -105,7 +105,7 @@ class Lookup:
 
     def __init__(self, records: Path) -> None:
         self.path = records / FILE_NAME
-        if not self.path.exists():
+        if not self.path.exists() or not self.path.stat().st_size:
             raise MistakeError(
                 "there are no runs yet",
                 where=str(records),

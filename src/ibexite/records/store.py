@@ -40,7 +40,6 @@ class Store:
 
     def _open(self) -> sqlite3.Connection:
         db = sqlite3.connect(self.path, timeout=BUSY_TIMEOUT, isolation_level=None)
-        db.execute("PRAGMA journal_mode=WAL")
         db.execute("PRAGMA synchronous=FULL")
         db.execute("PRAGMA foreign_keys=ON")
         if db.execute("PRAGMA application_id").fetchone()[0] != schema.APPLICATION_ID:
@@ -51,6 +50,8 @@ class Store:
             db.execute(f"PRAGMA application_id={schema.APPLICATION_ID}")
             db.execute(f"PRAGMA user_version={schema.VERSION}")
             db.execute("COMMIT")
+        # Only now, so that whoever looks at the header of the file always sees whose it is.
+        db.execute("PRAGMA journal_mode=WAL")
         return db
 
     def close(self) -> None:

@@ -1,0 +1,125 @@
+"""What tests share: the example project in a temporary folder, the installed program, a simulated bench in a thread."""
+
+from __future__ import annotations
+
+import datetime
+import os
+import subprocess
+import sys
+import threading
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import pytest
+
+from ibexite.bench.file import BenchFile, read_bench
+from ibexite.cli.demo_command import make_project
+from ibexite.cli.simulated_bench import make_plan
+from ibexite.engine.run import Identity, Outcome, Run
+from ibexite.engine.services import Consenting, RealClock
+from ibexite.language.check import vet
+from ibexite.language.source import Source
+from ibexite.simulate.server import BenchServer
+
+GOOD, WEAK, SHORT = "FC00400", "FC00411", "FC00427"
+IBEXITE = [sys.executable, "-m", "ibexite"]
+
+HEADER = """sequence "Test"
+    product "FM-2 control board"
+    serial  "FC[0-9]{5}"
+
+needs
+    supply       : power_supply
+    load         : electronic_load
+    v_in, v_out  : signal in V
+    i_in, i_out  : signal in A
+    rail_3v3     : signal in V
+
+before unit
+    set supply.current_limit = 1.3 A, supply.voltage = 9 V, supply.output = on
+    set load.current = 0 A, load.input = on
+    wait 30 ms
+
+"""
+
+
+@pytest.fixture
+def project(tmp_path: Path) -> Path:
+    """A folder with the files of the example project."""
+    make_project(tmp_path / "project")
+    return tmp_path / "project"
+
+
+@pytest.fixture
+def ibexite(project: Path) -> Callable[..., subprocess.CompletedProcess[str]]:
+    """Runs the installed program in the example project."""
+
+    def run(*arguments: str, **options: object) -> subprocess.CompletedProcess[str]:
+        environment = {**os.environ, "COLUMNS": "120"}
+        return subprocess.run([*IBEXITE, *arguments], cwd=project, capture_output=True, text=True, timeout=60,
+                              stdin=subprocess.DEVNULL, env=environment, check=False, **options)  # type: ignore[call-overload,no-any-return]  # fmt: skip
+
+    return run
+
+
+@pytest.fixture
+def serve(project: Path) -> Iterator[Callable[..., BenchFile]]:
+    """Serves the simulated bench of a bench file in a thread; returns the file moved to its ports."""
+    running: list[tuple[BenchServer, threading.Thread]] = []
+
+    def start(serial: str = GOOD, change: Callable[[str], str] = lambda text: text) -> BenchFile:
+        path = project / "bench.toml"
+        path.write_text(change(path.read_text()))
+        file = read_bench(path)
+        server = BenchServer(make_plan(file, serial, own_ports=True))
+        thread = threading.Thread(target=server.serve)
+        thread.start()
+        running.append((server, thread))
+        moved = file.moved_to(server.ports())
+        start.server = server  # type: ignore[attr-defined]
+        return moved
+
+    yield start
+    for server, thread in running:
+        server.stop()
+        thread.join(5)
+
+
+class Recorded:
+    """A run that has ended: its outcome and its events."""
+
+    def __init__(self, outcome: Outcome, events: list) -> None:
+        self.outcome, self.events = outcome, events
+
+    def of(self, kind: type) -> list:
+        """The events of a kind."""
+        return [event for event in self.events if isinstance(event, kind)]
+
+    def result(self, label: str):  # noqa: ANN201
+        """The result of the check with this label."""
+        from ibexite.events import Judged
+
+        return next(event for event in self.of(Judged) if event.label == label)
+
+    @property
+    def traffic(self) -> list[str]:
+        """Everything said on the bench, in order."""
+        return [line for event in self.events for line in getattr(event, "io", [])]
+
+
+@pytest.fixture
+def perform(serve: Callable[..., BenchFile]) -> Callable[..., Recorded]:
+    """Runs the lines of tests (appended to HEADER) on the simulated bench, within this process."""
+
+    def run(text: str, serial: str = GOOD, *, header: str = HEADER, readers: tuple = (),
+            change: Callable[[str], str] = lambda text: text) -> Recorded:  # fmt: skip
+        source = Source("test.ibx", header + text)
+        program = vet(source)
+        assert not source.findings, [source.render(f) for f in source.findings]
+        events: list = []
+        now = datetime.datetime(2026, 11, 23, 9, 0, tzinfo=datetime.UTC)
+        identity = Identity("20261123-090000-aaaaaa", serial, "tester", "desk", now)
+        run = Run(program, serve(serial, change), identity, RealClock(), Consenting(), [events.append, *readers])
+        return Recorded(run.carry_out(), events)
+
+    return run

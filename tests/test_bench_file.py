@@ -1,0 +1,100 @@
+"""Bench files and profiles: whatever is wrong is named by its path, with what to write."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from ibexite.bench.file import read_bench
+from ibexite.cli.project import find_project
+from ibexite.cli.simulated_bench import make_plan
+from ibexite.errors import MistakeError
+from ibexite.instruments.profile import SHIPPED, load_profile
+
+
+def test_the_example_bench_is_read(project: Path) -> None:
+    bench = read_bench(project / "bench.toml")
+    assert bench.safe_order == ("load", "supply", "meter")
+    assert bench.roles["supply"].ceiling == {"voltage": 17.0, "current_limit": 1.5}
+    signal = bench.signals["i_in"]
+    assert (signal.channel, signal.believe, signal.conversion) == (102, (-0.005, 2.0), "shunt 100.12 mohm")
+    assert signal.scale == pytest.approx(1 / 0.10012)
+    assert find_project(project / "fm2_final.ibx").bench == project / "bench.toml"
+
+
+@pytest.mark.parametrize(("old", "new", "where", "what", "remedy"), [
+    ("[bench]", "[bench", "", "not valid TOML", "Mend it there"),
+    ("safe_order", "save_order", "bench.save_order", "is not a key that is known here", "Did you mean safe_order?"),
+    ('["load", "supply"]', '["loud"]', "bench.safe_order", "there is no role 'loud'", "Did you mean load?"),
+    ('"scpi-power-supply"', '"scpi-power-suply"', "instruments.psu.profile", "there is no profile", "scpi-power-supply"),
+    ('"scpi-power-supply"', '"mine.toml"', "mine.toml", "there is no such profile", "Check the path"),
+    ("TCPIP::127.0.0.1::50251::SOCKET", "GPIB::5", "instruments.psu.address", "is not an address", "Write a raw socket"),
+    ("::50252::", "::50251::", "instruments.eload.address", "psu has the same address", "cannot share"),
+    ("Firnline,PS-36.*", "(", "instruments.psu.identity", "not a regular expression", "Write, for example"),
+    ("due = 2027-05-01", 'due = "soon"', "instruments.psu.calibration.due", "'soon' does not fit", "a date such as"),
+    ('instrument = "eload"', 'instrument = "load"', "roles.load.instrument", "there is no instrument", "eload"),
+    ('voltage = "17 V"', 'voltage = "17 A"', "roles.supply.ceiling.voltage", "'17 A' is a current", "It takes a voltage"),
+    ('voltage = "17 V"', "voltage = 17", "roles.supply.ceiling.voltage", "17 does not fit", 'as "12 V"'),
+    ('voltage = "17 V"', 'volts = "17 V"', "roles.supply.ceiling.volts", "no such setting", "Did you mean voltage?"),
+    ('over_voltage = "18 V"', 'over_voltage = "18 Volts"', "protect.over_voltage", "no unit 'Volts'", "Did you mean V?"),
+    ('read    = "meter.dc_voltage"\nwith    = { channel = 101', 'read = "dmm.dc_voltage"\nwith = { channel = 101',
+     "signals.v_in.read", "there is no role 'dmm'", "There is"),
+    ('"meter.dc_voltage"\nwith    = { channel = 101', '"meter.dcv"\nwith = { channel = 101', "signals.v_in.read",
+     "has no reading 'dcv'", "dc_voltage"),
+    ("{ channel = 101, range", "{ chanel = 101, range", "signals.v_in.with.chanel", "not a key", "Did you mean channel?"),
+    ("100.12 mohm", "100.12 mA", "signals.i_in.shunt", "is a current", "a resistance"),
+    ("100.12 mohm", "0 ohm", "signals.i_in.shunt", "is not above zero", ""),
+    ('["-0.1 V", "20 V"]', '["20 V", "-0.1 V"]', "signals.v_in.believe", "first is not below", "lower end first"),
+    ('["-0.1 V", "20 V"]', '["20 V"]', "signals.v_in.believe", "not two quantities", "Write it as"),
+])  # fmt: skip
+def test_mistakes_are_named_by_their_path(
+    project: Path, old: str, new: str, where: str, what: str, remedy: str
+) -> None:
+    path = project / "bench.toml"
+    text = path.read_text()
+    assert old in text
+    path.write_text(text.replace(old, new, 1))
+    with pytest.raises(MistakeError) as error:
+        read_bench(path)
+    assert where in error.value.where and what in error.value.what and remedy in error.value.remedy
+
+
+@pytest.mark.parametrize(("old", "new", "where", "what"), [
+    ('product = "fm2-control-board"', 'product = "fm3"', "simulation.product", "no simulated product 'fm3'"),
+    ('product = "fm2-control-board"', "", "simulation.product", "no simulated product"),
+    ('wiring = { 1 = "battery" }', 'wiring = { 1 = "batery" }', "psu.simulated.wiring.1", "has no 'batery'"),
+    ('wiring = { 1 = "battery" }', 'wiring = { 2 = "battery" }', "psu.simulated.wiring", "channel 1 is not wired"),
+])  # fmt: skip
+def test_mistakes_of_the_simulation_are_named(project: Path, old: str, new: str, where: str, what: str) -> None:
+    path = project / "bench.toml"
+    path.write_text(path.read_text().replace(old, new, 1))
+    with pytest.raises(MistakeError) as error:
+        make_plan(read_bench(path), "FC00400", own_ports=True)
+    assert where in error.value.where and what in error.value.what
+
+
+@pytest.mark.parametrize("path", sorted(SHIPPED.glob("*.toml")), ids=lambda path: path.stem)
+def test_each_shipped_profile_fulfils_its_class(path: Path) -> None:
+    profile = load_profile(path.stem, path.parent)
+    assert set(profile.settings) == set(profile.instrument_class.settings)
+    assert profile.readings
+    for setting in profile.settings.values():
+        assert "?" in setting.ask and (setting.extent or setting.feature.dimension is None)
+
+
+@pytest.mark.parametrize(("old", "new", "what"), [
+    ('class = "power_supply"', 'class = "power"', "there is no class 'power'"),
+    ("[settings.voltage]", "[settings.volts]", "a power_supply has no setting 'volts'"),
+    ("SOUR{channel}:VOLT {value}", "SOUR{channel}:VOLT", "does not say where the value goes"),
+    ("output = false", "outputs = false", "is not a setting of this profile"),
+    ("settling =", "settlling =", "is not a key that is known here"),
+    ('"2 s"', '"2 V"', "'2 V' is a voltage (V)"),
+])  # fmt: skip
+def test_mistakes_in_a_profile_are_named(tmp_path: Path, old: str, new: str, what: str) -> None:
+    text = (SHIPPED / "scpi-power-supply.toml").read_text()
+    assert old in text
+    (tmp_path / "my.toml").write_text(text.replace(old, new, 1))
+    with pytest.raises(MistakeError) as error:
+        load_profile("my.toml", tmp_path)
+    assert what in error.value.what and "my.toml" in error.value.where

@@ -1,0 +1,144 @@
+"""Judgement and curves: NaN never passes, live and whole judgement agree, functions agree with closed forms."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from ibexite.analysis import curve as curves
+from ibexite.analysis.curve import Curve
+from ibexite.engine.judge import Tally
+from ibexite.errors import SequenceError
+from ibexite.language import points
+from ibexite.wording import judged_text
+
+VALUES = st.lists(st.one_of(st.floats(-10, 10), st.just(math.nan)), min_size=1, max_size=30)
+LIMIT = st.one_of(st.floats(-10, 10), st.just(math.nan))
+
+
+@given(VALUES, LIMIT, LIMIT, st.booleans())
+def test_judging_point_by_point_and_as_a_curve_agree(values, low, high, is_strict) -> None:
+    live, whole = Tally(is_strict), Tally(is_strict)
+    axis = np.arange(len(values), dtype=float)
+    for x, value in zip(axis, values, strict=True):
+        live.judge(value, low, high, (float(x),))
+    whole.judge_curve(Curve({"x": axis}, np.array(values)), low, high, True)
+    assert (live.judged, live.failed, live.bad, live.failing) == (whole.judged, whole.failed, whole.bad, whole.failing)
+    assert (live.margin, live.at) == (whole.margin, whole.at)
+    assert live.verdict([], "overload")[0] == whole.verdict([], "overload")[0]
+
+
+@given(VALUES, LIMIT, LIMIT)
+def test_a_pass_means_that_every_value_lies_within_its_limits(values, low, high) -> None:
+    tally = Tally()
+    for value in values:
+        tally.judge(value, low, high)
+    passed = tally.verdict([], "overload")[0] == "pass"
+    assert passed == all(low <= value <= high for value in values)
+
+
+@pytest.mark.parametrize(("judged", "reasons", "verdict", "why"), [
+    ([], [], "error", "nothing was judged"), ([math.nan], ["overload"], "fail", "overload"),
+    ([math.nan], ["not believable: 50 V"], "error", "undecided: not believable: 50 V"),
+    ([0.5, math.nan], ["empty reply"], "error", "undecided: 1 of 2 bad (empty reply)"),
+    ([2.0, math.nan], ["empty reply"], "fail", ""), ([math.nan], [], "error", "undecided: a value could not be computed"),
+    ([1.0], [], "pass", ""), ([0.0, 1.0], [], "pass", ""),
+])  # fmt: skip
+def test_holes_and_emptiness_are_never_a_pass(judged, reasons, verdict, why) -> None:
+    tally = Tally()
+    for value in judged:
+        tally.judge(value, 0.0, 1.0)
+    assert tally.verdict(reasons, "overload") == (verdict, why)
+
+
+def test_a_strict_limit_is_not_met_by_equality() -> None:
+    tally = Tally(is_strict=True)
+    tally.judge(1.0, 1.0, math.inf)
+    assert tally.verdict([], "")[0] == "fail"
+
+
+def grid(*shape: int) -> Curve:
+    axes = {name: np.arange(n, dtype=float) for name, n in zip("abc", shape, strict=False)}
+    return Curve(axes, np.random.default_rng(5).normal(size=shape))
+
+
+def test_curves_are_brought_together_by_the_names_of_their_axes() -> None:
+    both, one = grid(3, 4), Curve({"b": np.arange(4.0)}, np.array([10.0, 20, 30, 40]))
+    assert np.array_equal((one * both).values, one.values[:, None] * both.values.T)
+    assert list((one * both).axes) == ["b", "a"]
+    assert np.array_equal((both - one).values, both.values - one.values)
+    assert np.array_equal((2 / one).values, 2 / one.values)
+    with pytest.raises(SequenceError, match="different points on the axis b"):
+        both + Curve({"b": np.arange(4.0) + 1}, np.zeros(4))
+
+
+def test_statistics_leave_holes_out_and_keep_the_other_axes() -> None:
+    values = np.array([[1.0, math.nan, 3.0], [math.nan] * 3])
+    curve = Curve({"a": np.array([1.0, 2]), "b": np.array([0.0, 1, 2])}, values)
+    for function, expected in ((curves.largest, 3.0), (curves.smallest, 1.0), (curves.mean, 2.0)):
+        result = function(curve, "b")
+        assert list(result.axes) == ["a"]
+        assert result.values[0] == expected
+        assert math.isnan(result.values[1])
+    assert curves.largest(curves.largest(curve, "b"), "a") == 3.0
+
+
+def test_at_interpolates_between_neighbours_only() -> None:
+    x = np.array([3.0, 2.0, 1.0])  # a sweep downwards
+    curve = Curve({"x": x}, np.array([30.0, 20.0, math.nan]))
+    assert curves.at(curve, "x", 2.0) == 20.0
+    assert curves.at(curve, "x", 2.25) == 22.5
+    assert math.isnan(curves.at(curve, "x", 1.5))
+    with pytest.raises(SequenceError, match="beyond the ends"):
+        curves.at(curve, "x", 3.5)
+
+
+def test_divisions_by_zero_are_holes_and_compare_as_false() -> None:
+    ratio = 1 / Curve({"x": np.arange(3.0)}, np.array([0.0, 1.0, 2.0]))
+    assert math.isnan(ratio.values[0])
+    assert curves.compared("<=", ratio, 1.0).values.tolist() == [False, True, True]
+    assert curves.logic("not", curves.compared(">", ratio, 0.6)).values.tolist() == [True, False, True]
+
+
+@pytest.mark.parametrize(("function", "x", "expected"), [
+    (curves.db_amplitude, 10.0, 20.0), (curves.db_power, 10.0, 10.0), (curves.root, 9.0, 3.0), (curves.absolute, -2.0, 2.0),
+])  # fmt: skip
+def test_functions_agree_on_numbers_and_curves(function, x, expected) -> None:
+    assert function(x) == pytest.approx(expected)
+    assert function(Curve({"t": np.zeros(1)}, np.array([x]))).values[0] == pytest.approx(expected)
+
+
+D = points.Decimal
+
+
+@given(st.decimals(-50, 50, places=3), st.decimals("0.001", 5, places=3), st.integers(1, 60), st.sampled_from([1, -1]))
+def test_steps_are_exact_and_include_both_ends(start, step, count, sign) -> None:
+    end = start + sign * step * count
+    found = points.by_step(start, end, step)
+    assert found[0] == start and found[-1] == end and len(found) == count + 1
+    assert all(abs(b - a) == step for a, b in zip(found, found[1:], strict=False))
+
+
+def test_sums_of_tenths_do_not_drift() -> None:
+    assert [float(p) for p in points.by_step(D("0.1"), D("0.5"), D("0.1"))] == [0.1, 0.2, 0.3, 0.4, 0.5]
+    assert points.joined([[D(1), D(2)], [D(2), D(4)], [D(5)]]) == [D(1), D(2), D(4), D(5)]
+
+
+def test_logarithmic_points_have_equal_ratios_and_exact_ends() -> None:
+    found = [float(p) for p in points.logarithmic(D(100), D(1_000_000), 5)]
+    assert (found[0], found[-1]) == (100.0, 1e6)
+    assert found == pytest.approx([100, 1000, 1e4, 1e5, 1e6])
+
+
+@given(st.floats(0.001, 1000), st.floats(-1e-6, 1e-6))
+def test_a_failing_value_never_looks_like_its_limit(limit: float, relative: float) -> None:
+    value = limit * (1 + relative)
+    result = {"value": value, "low": None, "high": limit, "margin": limit - value, "unit": "V", "shown": "V"}
+    text = judged_text(result)
+    if value > limit:
+        assert text.value != text.high
+        assert float(text.margin) < 0

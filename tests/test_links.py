@@ -1,0 +1,149 @@
+"""Links on real sockets: each way to fail has its message, nothing hangs, a late reply is never taken for the next."""
+
+from __future__ import annotations
+
+import socket
+import threading
+import time
+from collections.abc import Callable, Iterator
+
+import pytest
+
+from ibexite.errors import InstrumentError, LinkError, MistakeError
+from ibexite.instruments.link import SocketLink, parse_address
+from ibexite.instruments.profile import load_profile
+from ibexite.instruments.session import Session
+
+
+@pytest.fixture
+def instrument(tmp_path) -> Iterator[Callable[..., Session]]:  # noqa: ANN001
+    """A session with a small server whose replies are given: bytes, "silent", "close", or (seconds, bytes)."""
+    listeners, sessions, threads = [], [], []
+
+    def start(*replies: object) -> Session:
+        listener = socket.create_server(("127.0.0.1", 0))
+        listeners.append(listener)
+        waiting = list(replies)
+
+        def serve() -> None:
+            while True:
+                try:
+                    connection = listener.accept()[0]
+                except OSError:
+                    return
+                threads.append(threading.Thread(target=talk, args=(connection,), daemon=True))
+                threads[-1].start()
+
+        def talk(connection: socket.socket) -> None:
+            with connection:
+                answer(connection)
+
+        def answer(connection: socket.socket) -> None:
+            while (data := connection.recv(4096)) and waiting:
+                for _ in range(data.count(b"?")):
+                    reply = waiting.pop(0)
+                    if reply == "close":
+                        return
+                    if isinstance(reply, tuple):
+                        time.sleep(reply[0])
+                        reply = reply[1]
+                    if isinstance(reply, bytes):
+                        connection.sendall(reply)
+
+        threading.Thread(target=serve, daemon=True).start()
+        profile = load_profile("scpi-power-supply", tmp_path)
+        address = f"TCPIP::127.0.0.1::{listener.getsockname()[1]}::SOCKET"
+        session = Session("psu", profile, SocketLink(address, name="psu", timeout=0.25, terminator=b"\n"), [])
+        session.link.open()
+        sessions.append(session)
+        return session
+
+    yield start
+    for session in sessions:
+        session.link.close()
+    for listener in listeners:
+        listener.close()
+    for thread in threads:
+        thread.join(2)
+
+
+def test_a_query_is_answered_and_told(instrument) -> None:  # noqa: ANN001
+    session = instrument(b"+5.0\n")
+    assert session.query("VOLT?") == "+5.0"
+    assert session.traffic == ["psu> VOLT?", "psu< +5.0"]
+    assert session.link._socket.getsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY)
+
+
+@pytest.mark.parametrize(("replies", "what"), [
+    (["silent", "silent"], "silent for 0.25 s"), (["close", "close"], "closed the connection instead of answering"),
+    ([b"+5.", "close"] * 2, "silent for 0.25 s in the middle of a reply: b'+5.'"),
+    ([b"5\n6\n", b"5\n6\n"], "more was sent than asked for: b'6\\n'"),
+])  # fmt: skip
+def test_each_failure_has_its_message_after_one_reconnect(instrument, replies, what) -> None:  # noqa: ANN001
+    session = instrument(*replies)
+    with pytest.raises(LinkError) as error:
+        session.query("VOLT?")
+        session.query("VOLT?")
+    assert what in " / ".join([error.value.what, *session.recoveries])
+    assert "psu at TCPIP::127.0.0.1" in str(error.value)
+    assert len(session.recoveries) >= 1
+
+
+@pytest.mark.parametrize("trouble", ["silent", "close", b"+5.", b"1\n2\n"])
+def test_one_failure_is_mended_by_connecting_anew(instrument, trouble) -> None:  # noqa: ANN001
+    session = instrument(trouble, b"+7\n", b"+8\n")
+    assert session.query("VOLT?") == "+7"
+    assert session.query("CURR?") == "+8"
+    assert any(line.startswith("psu! ") and line.endswith("connecting anew") for line in session.traffic)
+
+
+def test_a_late_reply_is_not_taken_for_the_next_one(instrument) -> None:  # noqa: ANN001
+    session = instrument((0.4, b"late\n"), b"first\n", b"second\n")
+    assert session.query("A?") == "first"
+    time.sleep(0.3)
+    assert session.query("B?") == "second"
+
+
+def test_a_query_that_clears_what_it_reads_is_not_repeated(instrument) -> None:  # noqa: ANN001
+    session = instrument("silent", b"1\n")
+    with pytest.raises(LinkError):
+        session.query("STAT:QUES?", may_repeat=False)
+    assert not session.recoveries
+
+
+def test_a_broken_connection_is_mended_before_a_setting(instrument) -> None:  # noqa: ANN001
+    session = instrument(b"9\n")
+    session.link._socket.shutdown(socket.SHUT_RDWR)
+    session.send("VOLT 9")
+    assert session.query("VOLT?") == "9"
+    assert session.recoveries
+
+
+def test_another_instrument_at_the_address_is_refused(instrument) -> None:  # noqa: ANN001
+    session = instrument(b"Firnline,DM-65S,1,1\n")
+    with pytest.raises(InstrumentError) as error:
+        session.identify("Firnline,PS-36.*")
+    assert "another instrument answers: 'Firnline,DM-65S,1,1'" in str(error.value)
+    assert "expects identity 'Firnline,PS-36.*'" in error.value.remedy
+
+
+def test_errors_of_the_instrument_are_read_until_its_queue_is_empty(instrument) -> None:  # noqa: ANN001
+    session = instrument(b'-222,"Data out of range"\n', b'-113,"Undefined header"\n', b'+0,"No error"\n')
+    session.ask(session.message("SYST:ERR?"))
+    assert session.answer_errors() == ['-222,"Data out of range"', '-113,"Undefined header"']
+
+
+def test_nothing_listens() -> None:
+    with socket.create_server(("127.0.0.1", 0)) as listener:
+        port = listener.getsockname()[1]
+    with pytest.raises(LinkError) as error:
+        SocketLink(f"TCPIP::127.0.0.1::{port}::SOCKET", name="psu", timeout=0.3, terminator=b"\n").open()
+    assert "nothing listens there" in error.value.what
+
+
+@pytest.mark.parametrize(
+    "address", ["192.0.2.1:5025", "TCPIP::x::0::SOCKET", "TCPIP::x::70000::SOCKET", "GPIB0::5::INSTR"]
+)
+def test_other_addresses_are_refused(address: str) -> None:
+    with pytest.raises(MistakeError, match="is not an address"):
+        parse_address(address)

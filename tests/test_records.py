@@ -1,0 +1,194 @@
+"""Journal and store: nothing that was read is lost, damage is never cut silently, foreign files are refused."""
+
+from __future__ import annotations
+
+import math
+import os
+import sqlite3
+from pathlib import Path
+
+import pytest
+
+from ibexite import events
+from ibexite.errors import MistakeError, RecordsError
+from ibexite.events import Row
+from ibexite.records import schema
+from ibexite.records.export import export_csv
+from ibexite.records.journal import Journal, left_over, mend_tail, read_journal
+from ibexite.records.lookup import Lookup
+from ibexite.records.store import Store
+
+SEQUENCE = {"title": "Test", "product": "Board", "revision": "C", "file": "t.ibx", "sha256": "0" * 64}
+AXIS = {"name": "x", "unit": "V", "shown": "", "origin": "sweep"}
+COLUMN = {"name": "y", "unit": "A", "shown": "mA", "origin": "read"}
+EVENTS: list[events.Event] = [
+    events.RunStarted("20261123-090000-aaaaaa", "2026-11-23T09:00:00.000+00:00", "FC1", "me", "here", "0.1.0", SEQUENCE,
+                      {"name": "bench", "file": "b", "sha256": "1" * 64}, [], [{"test": "t", "title": "T", "gate": True}]),
+    events.TestStarted(0.1, "t", "T"),
+    events.TableStarted(0.1, "t", 1, [AXIS], [COLUMN]),
+    Row(0.2, 1, (1.0,), (0.5,), [], ["psu> VOLT 1", 'dmm< "q"\\']),
+    Row(0.3, 1, (2.0,), (math.nan,), [("y", "overload", "+9.9E37")], ["psu> VOLT 2\nX"]),
+    Row(0.4, 1, (3.0,), (1 / 3,), [], []),
+    events.Value(0.5, "t", "z", "let", "", "%", 0.25, [], []),
+    events.Judged(0.6, "t", 9, "y", "check y >= 0 A", "A", "", 1 / 3, 0.0, None, 1 / 3, {"x": 3.0}, [AXIS], 3, 0, 1, [],
+                  {"x": [1.0, 3.0]}, "y", "fail", "overload"),
+    events.TestEnded(0.7, "t", "fail", "overload", 0.6),
+    events.MadeSafe(0.8, [{"role": "supply", "problem": ""}]),
+    events.RunEnded(0.9, "fail", "", ["simulated bench"], 0, 1),
+]  # fmt: skip
+
+
+@pytest.fixture
+def journal(tmp_path: Path) -> Path:
+    """A whole journal in a records folder."""
+    path = tmp_path / "journals" / "20261123-090000-aaaaaa.jsonl"
+    writer = Journal(path)
+    for event in EVENTS:
+        writer(event)
+    writer.close()
+    return path
+
+
+def test_a_journal_gives_back_every_event(journal: Path) -> None:
+    found = list(read_journal(journal))
+    assert [e["e"] for e in found] == [type(e).__name__ for e in EVENTS]
+    rows = [e for e in found if e["e"] == "Row"]
+    assert [(row["x"], row["v"]) for row in rows] == [([1.0], [0.5]), ([2.0], [None]), ([3.0], [1 / 3])]
+    assert rows[0]["io"] == ["psu> VOLT 1", 'dmm< "q"\\']
+    assert rows[1]["io"] == ["psu> VOLT 2\nX"]
+
+
+def test_a_journal_cut_at_any_byte_keeps_every_whole_line(journal: Path) -> None:
+    whole = journal.read_bytes()
+    for length in range(0, len(whole), 7):
+        journal.write_bytes(whole[:length])
+        lines = whole[:length].count(b"\n")
+        assert len(list(read_journal(journal))) == lines
+        torn = mend_tail(journal)
+        assert torn == length - (whole[:length].rfind(b"\n") + 1)
+        assert journal.read_bytes() == whole[: length - torn]
+        if torn:
+            assert journal.with_suffix(".torn").read_bytes() == whole[length - torn : length]
+
+
+def test_damage_in_the_middle_is_told_and_never_cut(journal: Path) -> None:
+    whole = journal.read_bytes()
+    lines = whole.split(b"\n")
+    journal.write_bytes(b"\n".join([*lines[:4], lines[4][:20] + b"\xff", *lines[5:]]))
+    damaged = journal.read_bytes()
+    with pytest.raises(RecordsError, match="line 5 is damaged"):
+        Store(journal.parent.parent).take_in(journal)
+    assert journal.read_bytes() == damaged
+
+
+def test_a_stored_run_reads_back_as_it_was(journal: Path) -> None:
+    store = Store(journal.parent.parent)
+    run = store.take_in(journal)
+    assert not journal.exists() and (journal.parent / "stored" / journal.name).exists()
+    record = Lookup(store.records).run(run)
+    assert (record.row["serial"], record.row["verdict"], record.verdict_text) == ("FC1", "fail", "FAIL (trial)")
+    assert (record.row["trial_reasons"], record.row["is_safe"], record.row["broken_off"]) == ("simulated bench", 1, 0)
+    test = record.tests[0]
+    assert (test.row["verdict"], test.row["is_gate"], test.row["duration"]) == ("fail", 1, 0.6)
+    grid = test.grid_with("y")
+    assert grid is not None and grid.axes == ["x"]
+    assert grid.column("x").tolist() == [1.0, 2.0, 3.0]
+    assert grid.column("y")[2] == 1 / 3 and math.isnan(grid.column("y")[1])
+    assert test.bad_readings[0] | {"id": 0, "test_id": 0} == {"id": 0, "test_id": 0, "name": "y", "at": {"x": 2.0},
+                                                              "reason": "overload", "raw": "+9.9E37"}  # fmt: skip
+    assert test.results[0]["at"] == {"x": 3.0} and test.results[0]["margin"] == 1 / 3
+
+
+def test_taking_in_twice_changes_nothing(journal: Path) -> None:
+    store = Store(journal.parent.parent)
+    store.take_in(journal)
+    (journal.parent / "stored" / journal.name).rename(journal)
+    store.take_in(journal)
+    assert len(Lookup(store.records).runs()) == 1
+
+
+@pytest.mark.parametrize("kept", range(1, len(EVENTS) - 1))
+def test_a_run_that_broke_off_anywhere_is_stored_as_aborted(journal: Path, kept: int) -> None:
+    lines = journal.read_bytes().splitlines(keepends=True)
+    journal.write_bytes(b"".join(lines[:kept]) + lines[kept][:9])
+    store = Store(journal.parent.parent)
+    assert store.take_in_left_over() == ["20261123-090000-aaaaaa"]
+    record = Lookup(store.records).run("20261123-090000-aaaaaa")
+    assert (record.row["verdict"], record.row["broken_off"], record.row["is_trial"]) == ("aborted", 1, 1)
+    rows = sum(isinstance(event, Row) for event in EVENTS[:kept])
+    grid = record.tests[0].grid_with("y")
+    assert (len(grid.column("x")) if grid else 0) == rows
+
+
+def test_a_journal_that_is_being_written_is_left_alone(tmp_path: Path) -> None:
+    writer = Journal(tmp_path / "journals" / "live.jsonl")
+    writer(EVENTS[0])
+    assert list(left_over(tmp_path / "journals")) == []
+    writer.close()
+    assert [path.name for path in left_over(tmp_path / "journals")] == ["live.jsonl"]
+
+
+def test_a_full_disk_ends_the_journal_with_a_message(tmp_path: Path) -> None:
+    writer = Journal(tmp_path / "journals" / "full.jsonl")
+    os.dup2(os.open("/dev/full", os.O_WRONLY), writer._fd)
+    with pytest.raises(RecordsError, match="the journal cannot be written .No space left on device"):
+        writer(EVENTS[1])
+    writer.close()
+
+
+def test_a_folder_that_cannot_be_written_is_told(tmp_path: Path) -> None:
+    (tmp_path / "journals").write_text("a file in the way")
+    with pytest.raises(RecordsError, match="the journal cannot be made"):
+        Journal(tmp_path / "journals" / "x.jsonl")
+
+
+@pytest.mark.parametrize(("prepare", "what"), [
+    (lambda path: path.write_text("a spreadsheet, perhaps"), "this is not a store"),
+    (lambda path: sqlite3.connect(path).execute("CREATE TABLE recipes (name)"), "belongs to another program"),
+    (lambda path: sqlite3.connect(path).executescript(
+        f"PRAGMA application_id={schema.APPLICATION_ID}; PRAGMA user_version=99; CREATE TABLE x (y)"), "version 99"),
+])  # fmt: skip
+def test_foreign_stores_are_refused_and_left_as_they_are(journal: Path, prepare, what: str) -> None:
+    path = journal.parent.parent / "ibexite.sqlite"
+    result = prepare(path)
+    if result is not None and not isinstance(result, int):
+        result.connection.close()
+    before = path.read_bytes()
+    for opening in (Store, Lookup):
+        with pytest.raises(RecordsError, match=what):
+            opening(journal.parent.parent)
+    assert path.read_bytes() == before and journal.exists()
+
+
+def test_runs_are_found_by_what_people_type(journal: Path) -> None:
+    store = Store(journal.parent.parent)
+    run = store.take_in(journal)
+    lookup = Lookup(store.records)
+    assert {lookup.find(word) for word in ("last", "FC1", "aaaaaa", run)} == {run}
+    with pytest.raises(MistakeError, match="there is no run 'FC2'"):
+        lookup.find("FC2")
+    assert lookup.runs(verdict="pass") == [] and lookup.runs(serial="FC1")[0]["tests"] == 1
+
+
+def test_export_writes_unrounded_numbers_and_empty_holes(journal: Path, tmp_path: Path) -> None:
+    store = Store(journal.parent.parent)
+    record = Lookup(store.records).run(store.take_in(journal))
+    names = [path.name for path in export_csv(record, tmp_path / "out")]
+    assert names == ["results.csv", "values.csv", "t.csv"]
+    assert (tmp_path / "out" / "t.csv").read_text().split() == [
+        "x",
+        "[V],y",
+        "[A]",
+        "1.0,0.5",
+        "2.0,",
+        f"3.0,{1 / 3!r}",
+    ]
+    assert (
+        "FC1,t,y,fail,0.3333333333333333,0.0,,0.3333333333333333,A,3,0,1"
+        in (tmp_path / "out" / "results.csv").read_text()
+    )
+
+
+def test_the_page_of_the_data_model_is_current() -> None:
+    page = (Path(__file__).parents[1] / "docs" / "data-model.md").read_text()
+    assert schema.describe() in page, "run: make tables"

@@ -1,0 +1,146 @@
+"""Vetting: every message exactly as in messages.txt, all mistakes at once, and the bench looked at as well."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import pytest
+
+from ibexite.bench.file import read_bench
+from ibexite.engine.facts import bench_facts
+from ibexite.errors import MistakeError
+from ibexite.language.check import vet
+from ibexite.language.facts import vet_against
+from ibexite.language.source import Source
+
+WHOLE = """sequence "FM-2 control board"
+    product "FM-2 control board"
+    serial  "FC[0-9]{5}"
+
+needs
+    supply       : power_supply
+    load         : electronic_load
+    meter        : multimeter
+    v_in, v_out  : signal in V
+    i_in         : signal in A
+    t_board      : signal in degC
+    level        : signal in dBm
+
+params
+    vin_low = 7 V    "lowest supply voltage"
+    mode    = "slow" of "slow", "fast"
+
+before unit
+    set supply.output = on, load.input = on
+
+test first "First"
+    read v_early = v_out
+    let twice_early = 2 * v_early
+
+test second "Second"
+    sweep vin from vin_low to 16 V step 1.5 V
+        set supply.voltage = vin
+        sweep iload over 0 A, 50 mA
+            read v_out, i_in, t_board, level
+            let power = v_out * i_in
+    let most = max(power along iload)
+    check power <= 3 W where iload > 10 mA
+"""
+
+
+def cases() -> list[tuple[str, str]]:
+    """The lines and reports of messages.txt."""
+    found = []
+    for block in Path(__file__).with_name("messages.txt").read_text().split("\n\n")[1:]:
+        lines = block.strip("\n").split("\n")
+        typed = [line[2:] for line in lines if line.startswith("+ ")]
+        found.append(("\n".join(typed).lstrip(" "), "\n".join(line for line in lines if not line.startswith("+ "))))
+    return found
+
+
+MISTAKES = cases()
+
+
+def report(text: str) -> str:
+    source = Source("t.ibx", text)
+    vet(source)
+    return "\n".join(source.render(finding) for finding in source.sorted_findings())
+
+
+def test_the_whole_has_no_mistakes() -> None:
+    assert report(WHOLE) == ""
+
+
+@pytest.mark.parametrize(("lines", "expected"), MISTAKES, ids=[lines.split("\n")[0] for lines, _ in MISTAKES])
+def test_each_mistake_gets_its_message(lines: str, expected: str) -> None:
+    indent = expected.split("| ")[1].split(lines.split("\n")[0])[0]
+    assert report(WHOLE + indent + lines + "\n") == expected
+
+
+@pytest.mark.parametrize(("old", "new", "where", "title", "remedy"), [
+    ('    product "FM-2 control board"\n', "", "2:13", "no product", "Below the sequence line write"),
+    ('serial  "FC[0-9]{5}"', 'serial "FC[0-9"', "3:12", "not a regular expression", "Write, for example"),
+    ("supply       : power_supply", "supply : power_suply", "6:5", "unknown instrument class", "Did you mean power_supply"),
+    ("level        : signal in dBm", "level : signal in dbm", "12:23", "unknown unit dbm", "Did you mean dBm?"),
+    ("level        : signal in dBm", "supply : signal in V", "12:5", "'supply' is needed twice", ""),
+    ('mode    = "slow" of', 'mode = "fat" of', "16:12", "mode is not one of its choices", "Choose one of: slow, fast."),
+    ("vin_low = 7 V ", "vin_low = 7 V between 8 V and 9 V ", "15:15", "vin_low is out of its bounds", "between 8 V and 9"),
+    ("vin_low = 7 V ", "vin_low = 7 V between 8 A and 9 V ", "15:27", "wrong unit", "vin_low is a voltage (V)."),
+    ("set supply.output = on, ", "set ", "27:13", "nothing switches it on", "Write: set supply.output = on"),
+    ("test second", "test first", "25:6", "'first' is declared twice", "another name"),
+    ("before unit", "before noon", "18:8", "unexpected 'noon'", "This line reads: before unit"),
+    ('sequence "FM-2 control board"', "", "1:1", "no sequence line", "A file begins with"),
+])  # fmt: skip
+def test_declarations_are_checked(old: str, new: str, where: str, title: str, remedy: str) -> None:
+    text = WHOLE.replace(old, new, 1)
+    found = [block for block in report(text).split("t.ibx:") if block.startswith(where + ": " + title)]
+    assert found, report(text)
+    assert remedy in found[0]
+
+
+def test_all_mistakes_of_a_file_are_told_in_one_go() -> None:
+    source = Source("t.ibx", WHOLE + "    sett x = 1\n    read vout\n    wait 5\n    let y = 2 V + 3 A\n")
+    vet(source)
+    assert [source.position(f.span.start)[0] for f in source.sorted_findings()] == [33, 34, 35, 36]
+    data = json.loads(json.dumps([source.as_data(f) for f in source.sorted_findings()]))
+    assert data[1] == {"file": "t.ibx", "line": 34, "column": 10, "end_line": 34, "end_column": 14, "severity": "mistake",
+                       "title": "unknown signal 'vout'", "mark": "", "remedy": "Did you mean v_out?"}  # fmt: skip
+
+
+def test_lines_go_on_after_a_comma_and_in_brackets() -> None:
+    text = ("    read later = v_out,\n        other = v_in   # a comment with a \" in it\n"
+            "    let sum = (later\n        + other)\n    check sum >= 0 V\n")  # fmt: skip
+    assert report(WHOLE + text) == ""
+    assert "a comma at the end" in report(WHOLE + "    read later = v_out,\n    check later >= 0 V\n")
+
+
+@pytest.mark.parametrize(("given", "what"), [
+    ({"vin_low": "5 A"}, "'5 A' is a current (A)"), ({"vin_low": "five"}, "not a number with a unit"),
+    ({"vinlow": "5 V"}, "there is no parameter 'vinlow'"), ({"mode": "fat"}, "mode is not one of its choices"),
+])  # fmt: skip
+def test_parameters_from_outside_are_checked(given: dict, what: str) -> None:
+    with pytest.raises(MistakeError, match=".") as error:
+        vet(Source("t.ibx", WHOLE), given)
+    assert what in str(error.value)
+
+
+@pytest.mark.parametrize(("old", "new", "expected"), [
+    ("vin_high  = 15.5 V", "vin_high = 18.5 V", "46:30: beyond the ceiling|18.5 V at vin = 18.5 V|"
+     "supply.voltage may be at most 17 V (bench.toml: roles.supply.ceiling.voltage)."),
+    ("set load.current = 0 A", "set load.current = 5 A", "beyond the range|profile scpi-electronic-load"),
+    ("to 1.08 A step 160 mA", "to 1.4 A step 160 mA", "beyond the ceiling|1.4 A at iload = 1.4 A"),
+    ("rail_3v3     : signal in V", "rail_5v : signal in V", "no signal 'rail_5v' on this bench|Add [signals.rail_5v]"),
+    ("rail_3v3     : signal in V", "rail_3v3 : signal in A", "on the bench rail_3v3 is a voltage (V)"),
+    ("load         : electronic_load", "load : power_supply", "on the bench load is a electronic_load"),
+    ("needs\n", "needs\n    chamber : multimeter\n", "no role 'chamber' on this bench|Add [roles.chamber]"),
+])  # fmt: skip
+def test_the_bench_is_looked_at_before_power(project: Path, old: str, new: str, expected: str, monkeypatch) -> None:
+    monkeypatch.chdir(project)
+    text = (project / "fm2_final.ibx").read_text()
+    assert old in text
+    source = Source("t.ibx", text.replace(old, new))
+    vet_against(vet(source), bench_facts(read_bench("bench.toml")))
+    told = "\n".join(source.render(finding) for finding in source.sorted_findings())
+    for part in expected.split("|"):
+        assert part in told
