@@ -206,6 +206,8 @@ class Bench:
                     break
                 except IbexiteError as error:
                     problem = error.what
+                except Exception as error:  # a mistake of ours must not keep the next role from going off
+                    problem = repr(error)
             deeds.append(SafeDeed(name, problem))
         return deeds
 

@@ -62,6 +62,7 @@ class Run:
         self.runtime.trial = self.outcome.trial
         self.clock = clock
         self._running = ""  # the test that has begun and not ended
+        self._is_prepared = False  # the bench is connected: from then on `after unit` has something to do
         self._is_cleaning = False
 
     def emit(self, event: events.Event) -> None:
@@ -127,6 +128,7 @@ class Run:
             if calibration is not None and calibration.due < today:
                 self.outcome.trial.append(f"calibration of {name} was due on {calibration.due.isoformat()}")
         self.outcome.trial += [f"parameter set by hand: {text}" for text in self.program.overrides]
+        self._is_prepared = True
         self.bench.protect()
         self.bench.learn_state(dict.fromkeys((a.role, a.setting) for a in self._assignments()))
         self.bench.take_limiting()
@@ -255,8 +257,11 @@ class Run:
         """`after unit` line by line, then the safe state. Nothing here may raise."""
         self._is_cleaning = True
         self.runtime.take_traffic()
-        if self.bench.sessions and self._can_talk():
-            self.runtime.compile("after unit", self.program.sequence.after_unit, self._tell_of_cleaning)()
+        if self._is_prepared and self._can_talk():
+            try:
+                self.runtime.compile("after unit", self.program.sequence.after_unit, self._tell_of_cleaning)()
+            except Exception as error:
+                self._tell_of_cleaning(error)
         deeds = self.bench.make_safe()
         self._flush()
         self.emit(events.MadeSafe(self.runtime.now(), [{"role": d.role, "problem": d.problem} for d in deeds]))

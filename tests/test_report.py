@@ -1,0 +1,112 @@
+"""The report: one file, the verdict first, every number with its limit, the same run gives the same bytes."""
+
+from __future__ import annotations
+
+import re
+import shutil
+from html.parser import HTMLParser
+from pathlib import Path
+
+import pytest
+
+from ibexite.records.lookup import Lookup, RunRecord
+from ibexite.reports.report import gather, render
+from tests.conftest import SHORT, WEAK
+
+
+class Page(HTMLParser):
+    """The text of a page and everything it would fetch."""
+
+    def __init__(self, html: str) -> None:
+        super().__init__()
+        self.words: list[str] = []
+        self.fetched: list[str] = []
+        self._hidden = 0
+        self.feed(html)
+
+    def handle_starttag(self, tag: str, attrs: list) -> None:
+        self._hidden += tag in ("style", "script")
+        self.fetched += [value for name, value in attrs if name in ("src", "href") and not value.startswith("#")]
+
+    def handle_endtag(self, tag: str) -> None:
+        self._hidden -= tag in ("style", "script")
+
+    def handle_data(self, data: str) -> None:
+        if not self._hidden:
+            self.words += data.split()
+
+    @property
+    def text(self) -> str:
+        return " ".join(self.words)
+
+
+@pytest.fixture(scope="module")
+def records(tmp_path_factory) -> Path:  # noqa: ANN001
+    """A store with a run of a weak and of a shorted unit."""
+    from ibexite.cli.demo_command import make_project
+    from ibexite.cli.options import open_program
+    from ibexite.cli.run_command import RunOptions, run_unit
+
+    folder = tmp_path_factory.mktemp("project")
+    make_project(folder)
+    program, file, project = open_program(folder / "fm2_final.ibx", None, ())
+    for serial in (WEAK, SHORT):
+        run_unit(program, file, RunOptions(serial, project.records, "demo", simulate=True, yes=True))
+    return project.records
+
+
+def record(records: Path, serial: str) -> RunRecord:
+    lookup = Lookup(records)
+    return lookup.run(lookup.find(serial))
+
+
+def test_the_verdict_comes_first_then_what_failed_and_by_how_much(records: Path) -> None:
+    page = Page(render(gather(record(records, WEAK))))
+    assert page.fetched == []
+    places = [page.text.index(part) for part in (
+        "FAIL (trial)", f"unit {WEAK}", "A trial, because: simulated bench", "What did not pass", "p_loss", "Tests", "Parameters",
+        "Instruments", "K-1187")]  # fmt: skip
+    assert places == sorted(places)
+    assert re.search(r"p_loss was \d+\.\d mW, the limit is <= 780\.0 mW; margin -\d+\.\d mW at vin = 6\.5 V", page.text)
+    assert "2027-05-01" in page.text and "Firnline,PS-36,SIMULATED-psu" in page.text
+
+
+def test_each_judged_value_has_its_limits_margin_and_place(records: Path) -> None:
+    data = gather(record(records, WEAK))
+    results = {r.label: r for test in data.tests for r in test.results}
+    assert (results["rail_3v3"].text.low, results["rail_3v3"].text.high, results["rail_3v3"].text.unit) == (
+        "3.245",
+        "3.355",
+        "V",
+    )
+    assert results["p_loss"].verdict == "fail" and results["p_loss"].text.margin.startswith("-")
+    assert results["eff"].points == "0 of 28 failed"
+    for result in results.values():
+        decimals = {len(t.partition(".")[2]) for t in (result.text.value, result.text.low, result.text.high) if t}
+        assert len(decimals) == 1
+
+
+def test_figures_have_limits_where_they_were_judged_and_marks_where_it_failed(records: Path) -> None:
+    figures = dict(f for test in gather(record(records, WEAK)).tests for f in test.figures)
+    assert list(figures) == ["v_out against iload", "eff against iload", "p_loss against iload"]
+    loss, efficiency = figures["p_loss against iload"], figures["eff against iload"]
+    assert "upper limit 780" in loss and re.search(r"beyond the limit \(\d+\)", loss)
+    assert "lower limit 81" in efficiency and "beyond the limit" not in efficiency
+    assert "upper limit" not in figures["v_out against iload"]
+
+
+def test_what_was_not_run_is_said(records: Path) -> None:
+    page = Page(render(gather(record(records, SHORT)))).text
+    assert "Not run" in page and "Efficiency over input and load: gate alive did not pass" in page
+    assert "supply was at its limit: its set points were not true" in page
+
+
+def test_the_same_run_gives_the_same_bytes(records: Path, tmp_path: Path) -> None:
+    shutil.copytree(records, tmp_path / "copy")
+    assert render(gather(record(records, WEAK))) == render(gather(record(tmp_path / "copy", WEAK)))
+
+
+def test_words_from_outside_cannot_change_the_page(records: Path) -> None:
+    run = record(records, WEAK)
+    run.row["operator"] = "<script>alert(1)</script>"
+    assert "<script>" not in render(gather(run))
