@@ -16,6 +16,7 @@ import pytest
 
 from ibexite.bench.file import read_bench
 from ibexite.cli.main import COMMANDS
+from ibexite.records.journal import left_over
 from ibexite.records.lookup import Lookup
 from tests.conftest import GOOD, IBEXITE, SHORT, WEAK
 
@@ -123,6 +124,7 @@ def test_each_mistake_gets_one_clear_message(ibexite, project: Path, arguments, 
     ('over_voltage = "18 V"', 'over_voltage = "39.99999 V"', ""),
     ('wiring = { 1 = "battery" } }', 'wiring = { 1 = "battery" }, trouble = [{ query = "*IDN?", how = "silent", times = 9 }] }',
      "silent for 2 s"),
+    ("[instruments.dmm.simulated]", '[instruments.dmm.simulated]\ntrouble = [{ query = "READ?", how = "close", nth = 9 }]', ""),
 ])  # fmt: skip
 def test_a_bench_that_is_not_as_expected(ibexite, project: Path, old: str, new: str, told: str) -> None:  # noqa: ANN001
     change(project, "bench.toml", old, new)
@@ -130,17 +132,16 @@ def test_a_bench_that_is_not_as_expected(ibexite, project: Path, old: str, new: 
     assert told in done.stdout and done.returncode == (3 if told else 5), done.stdout
 
 
-def begun(
-    project: Path, *options: str, until: bytes = b'"e":"Row"', **settings: object
-) -> tuple[subprocess.Popen, Path]:
+def begun(project: Path, *, simulate: bool = True) -> tuple[subprocess.Popen, Path]:
     """A run in the background that has written some rows, and its journal."""
     change(project, "fm2_final.ibx", "wait 12 ms", "wait 40 ms")
-    process = subprocess.Popen([*IBEXITE, *RUN, "--serial", GOOD, "--no-report", *options], cwd=project, text=True,
-                               stdout=subprocess.PIPE, stderr=subprocess.PIPE, **settings)  # type: ignore[call-overload]  # fmt: skip
+    arguments = [a for a in RUN if simulate or a != "--simulate"]
+    process = subprocess.Popen([*IBEXITE, *arguments, "--serial", GOOD, "--no-report"], cwd=project, text=True,
+                               stdout=subprocess.PIPE, stderr=subprocess.PIPE)  # fmt: skip
     deadline = time.monotonic() + 30
     while time.monotonic() < deadline:
         for journal in (project / "records" / "journals").glob("*.jsonl"):
-            if journal.read_bytes().count(until) > 12:
+            if journal.read_bytes().count(b'"e":"Row"') > 12:
                 return process, journal
         time.sleep(0.02)
     raise AssertionError("the run did not begin")
@@ -159,16 +160,26 @@ def test_a_signal_ends_the_run_with_outputs_off(project: Path, number: signal.Si
     assert (record["verdict"], record["broken_off"]) == ("aborted", 0)
 
 
+def settled(journal: Path) -> None:
+    """Waits until the guardian has written into the journal and let go of it."""
+    deadline = time.monotonic() + 20
+    while not list(left_over(journal.parent)):
+        assert time.monotonic() < deadline
+        time.sleep(0.05)
+
+
 def test_a_killed_run_loses_no_row_and_is_found_by_the_next_command(ibexite, project: Path) -> None:  # noqa: ANN001
     process, journal = begun(project)
     process.kill()
     process.communicate()
     rows = journal.read_bytes().count(b'"e":"Row"')
+    settled(journal)
     done = ibexite("runs")
     assert f"found a run that was not stored yet: {journal.stem}" in done.stderr
     assert "ABORTED (trial)" in done.stdout and "broken off" in done.stdout
     lookup = Lookup(project / "records")
     record = lookup.run(lookup.find("last"))
+    assert record.row["is_safe"] == 1 and "the guardian switched the outputs off" in record.row["remarks"][-1]["text"]
     assert sum(len(grid.data[0]) for test in record.tests for grid in test.grids if grid.axes) == rows > 12
 
 
@@ -183,6 +194,20 @@ def test_a_full_disk_ends_the_run_with_outputs_off_and_keeps_what_was_read(proje
     assert "outputs off: load, supply" in done.stdout
     journal = next((project / "records" / "journals").rglob("*.jsonl"))
     assert journal.read_bytes().count(b'"e":"Row"') > 3
+
+
+def test_without_its_guardian_a_run_does_not_go_on_but_is_made_safe(project: Path) -> None:
+    """The guardian is killed; at the next broken connection the run notices, ends, and switches off by itself."""
+    change(project, "bench.toml", "[instruments.dmm.simulated]", "[instruments.dmm.simulated]\ntrouble = "
+           '[{ query = "READ?", how = "close", nth = 40, times = 9 }]')  # fmt: skip
+    process, _ = begun(project)
+    children = Path(f"/proc/{process.pid}/task/{process.pid}/children").read_text().split()
+    guardian = next(pid for pid in children if b"guardian_process" in Path(f"/proc/{pid}/cmdline").read_bytes())
+    os.kill(int(guardian), signal.SIGKILL)
+    out, _ = process.communicate(timeout=30)
+    assert "the guardian process does not answer" in out and "outputs off: load, supply" in out
+    assert "the guardian process had ended before the run did" in out
+    assert process.returncode == 3
 
 
 def test_a_records_folder_that_cannot_be_made(ibexite, project: Path) -> None:  # noqa: ANN001
@@ -206,8 +231,26 @@ def test_simulate_serves_the_bench_at_its_addresses(ibexite, project: Path) -> N
     assert read_bench(project / "bench.toml").instruments["psu"].address.endswith(f"::{ports[0]}::SOCKET")
     done = ibexite("run", "fm2_final.ibx", "--serial", WEAK, "--yes", "--no-report")
     assert (done.returncode, "FAIL (trial)" in done.stdout) == (1, True)
+    killed_in_the_open(project, ports)
     process.send_signal(signal.SIGINT)
     assert "simulated bench ended" in process.communicate(timeout=10)[0] and process.returncode == 0
+
+
+def killed_in_the_open(project: Path, ports: list[int]) -> None:
+    """A run on a bench that outlives it is killed in the middle of a sweep; the instruments must be off then."""
+
+    def ask(port: int, question: bytes) -> bytes:
+        with socket.create_connection(("127.0.0.1", port)) as link:
+            link.sendall(question + b"\n")
+            return link.recv(100)
+
+    run, journal = begun(project, simulate=False)
+    assert (ask(ports[0], b"OUTP?"), ask(ports[1], b"INP?")) == (b"1\n", b"1\n")
+    run.kill()
+    run.communicate()
+    settled(journal)
+    assert (ask(ports[0], b"OUTP?"), ask(ports[1], b"INP?")) == (b"0\n", b"0\n")
+    assert b'"roles": [{"role": "load", "problem": ""}, {"role": "supply", "problem": ""}]' in journal.read_bytes()
 
 
 @pytest.mark.parametrize("command", COMMANDS)

@@ -90,8 +90,8 @@ def test_figures_have_limits_where_they_were_judged_and_marks_where_it_failed(re
     figures = dict(f for test in gather(record(records, WEAK)).tests for f in test.figures)
     assert list(figures) == ["v_out against iload", "eff against iload", "p_loss against iload"]
     loss, efficiency = figures["p_loss against iload"], figures["eff against iload"]
-    assert "upper limit 780" in loss and re.search(r"beyond the limit \(\d+\)", loss)
-    assert "lower limit 81" in efficiency and "beyond the limit" not in efficiency
+    assert "upper limit 780" in loss and re.search(r"failed \(\d+\)", loss)
+    assert "lower limit 81" in efficiency and "failed (" not in efficiency
     assert "upper limit" not in figures["v_out against iload"]
 
 

@@ -115,3 +115,17 @@ def worst_first(results: list[Any]) -> list[Any]:
         return rank, margin / width if width else margin
 
     return sorted(results, key=key)
+
+
+def duration_text(seconds: float) -> str:
+    """A duration for people: 42 ms, 12.3 s, 4 min 05 s, 2 h 10 min.
+
+    >>> duration_text(0.042), duration_text(245.2), duration_text(0)
+    ('42 ms', '4 min 05 s', '0 s')
+    """
+    if seconds < 0.9995:
+        return f"{seconds * 1000:.0f} ms" if seconds else "0 s"
+    if seconds < 59.95:
+        return f"{seconds:.1f} s"
+    minutes, rest = divmod(round(seconds), 60)
+    return f"{minutes} min {rest:02d} s" if minutes < 60 else f"{minutes // 60} h {minutes % 60:02d} min"

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from ibexite.cli.project import Project, find_project, need_bench
+from ibexite.cli.project import Project, find_project, need_bench, shown_path
 from ibexite.errors import EXIT_MISTAKE, MistakeError
 
 if TYPE_CHECKING:
@@ -67,7 +67,7 @@ def open_program(sequence: Path, bench: Path | None, given: tuple[str, ...]) -> 
     source = read_source(sequence)
     program = vet(source, parameters(given))
     project = find_project(sequence)
-    file = read_bench(need_bench(bench, project))
+    file = read_bench(shown_path(need_bench(bench, project)))
     vet_against(program, bench_facts(file))
     if source.has_mistakes:
         show_findings(source, only_mistakes=True)

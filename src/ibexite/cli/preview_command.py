@@ -9,7 +9,7 @@ from pathlib import Path
 import click
 
 from ibexite.cli.options import bench_option, format_option, open_program, sequence_argument, with_option
-from ibexite.cli.view import duration_text
+from ibexite.wording import duration_text
 
 
 @click.command("preview")

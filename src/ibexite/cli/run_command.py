@@ -117,6 +117,7 @@ def check_serial(program: Program, serial: str) -> None:
 
 def run_unit(program: Program, file: BenchFile, options: RunOptions, helper: ReportHelper | None = None) -> Outcome:
     """Runs a vetted program for one unit: bench, journal, view, store. With a helper its report is begun."""
+    from ibexite.bench.guardian import Guardian
     from ibexite.cli.signals import hold_off_signals, stopping_signals
     from ibexite.cli.view import RunView
     from ibexite.engine.run import Run
@@ -130,7 +131,8 @@ def run_unit(program: Program, file: BenchFile, options: RunOptions, helper: Rep
         bench_file = stack.enter_context(_simulated(file, options.serial)) if options.simulate else file
         journal = Journal(options.records / "journals" / (identity.run + SUFFIX))
         stack.callback(journal.close)
-        run = Run(program, bench_file, identity, RealClock(), _operator(options), [journal, RunView()])
+        operator, guardian = _operator(options), Guardian(journal.handle)
+        run = Run(program, bench_file, identity, RealClock(), operator, [journal, RunView()], guardian)
         with stopping_signals():
             outcome = run.carry_out(hold_off_signals)
         is_stored = _store(options.records, journal.path)

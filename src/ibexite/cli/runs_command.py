@@ -8,8 +8,9 @@ from pathlib import Path
 import click
 
 from ibexite.cli.options import format_option, open_records, records_option
-from ibexite.cli.view import duration_text, verdict_word
+from ibexite.cli.view import verdict_word
 from ibexite.records.lookup import verdict_text
+from ibexite.wording import duration_text
 
 
 @click.command("runs")

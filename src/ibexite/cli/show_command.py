@@ -9,9 +9,9 @@ from typing import Any
 import click
 
 from ibexite.cli.options import format_option, open_records, records_option
-from ibexite.cli.view import duration_text, verdict_word
+from ibexite.cli.view import verdict_word
 from ibexite.records.lookup import RunRecord, TestRecord
-from ibexite.wording import column_text, judged_text, place_text
+from ibexite.wording import column_text, duration_text, judged_text, place_text
 
 
 @click.command("show")

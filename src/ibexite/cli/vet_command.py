@@ -15,7 +15,7 @@ from ibexite.cli.options import (
     show_findings,
     with_option,
 )
-from ibexite.cli.project import find_project
+from ibexite.cli.project import find_project, shown_path
 from ibexite.errors import EXIT_MISTAKE
 
 
@@ -38,8 +38,9 @@ def command(sequence: Path, bench: Path | None, given: tuple[str, ...], output: 
 
     source = read_source(sequence)
     program = vet(source, parameters(given))
-    bench = bench or find_project(sequence).bench
-    if bench is not None:
+    found = bench or find_project(sequence).bench
+    if found is not None:
+        bench = Path(shown_path(found))
         from ibexite.bench.file import read_bench
         from ibexite.engine.facts import bench_facts
 

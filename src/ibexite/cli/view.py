@@ -15,7 +15,7 @@ import click
 
 from ibexite import events
 from ibexite.records.lookup import verdict_text
-from ibexite.wording import column_text, judged_text, place_text, worst_first
+from ibexite.wording import column_text, duration_text, judged_text, place_text, worst_first
 
 COLOURS = {
     "pass": "green",
@@ -31,14 +31,6 @@ _PROGRESS_INTERVAL = 0.1  # s
 def verdict_word(verdict: str, text: str = "", width: int = 0) -> str:
     """A verdict with its colour."""
     return click.style((text or verdict).ljust(width), fg=COLOURS.get(verdict), bold=True)
-
-
-def duration_text(seconds: float) -> str:
-    """A duration for people: 0.42 s, 12.3 s, 4 min 05 s, 2 h 10 min."""
-    if seconds < 60:
-        return f"{seconds:.2f} s" if seconds < 1 else f"{seconds:.1f} s"
-    minutes, rest = divmod(round(seconds), 60)
-    return f"{minutes} min {rest:02d} s" if minutes < 60 else f"{minutes // 60} h {minutes % 60:02d} min"
 
 
 class RunView:

@@ -11,6 +11,7 @@ from typing import Any
 from ibexite import __version__, events
 from ibexite.bench.bench import Bench, SafeDeed
 from ibexite.bench.file import BenchFile
+from ibexite.bench.guardian import Guardian
 from ibexite.engine.runtime import Runtime
 from ibexite.engine.services import Clock, Operator
 from ibexite.errors import BenchError, IbexiteError, RecordsError, StopRun
@@ -42,7 +43,10 @@ class Outcome:
 
 
 class Run:
-    """One run. `readers` get every event; the first is the journal: if it fails, the run ends."""
+    """One run. `readers` get every event; the first is the journal: if it fails, the run ends.
+
+    The guardian makes the bench safe if this process dies; without one (tests) nobody does.
+    """
 
     def __init__(
         self,
@@ -52,10 +56,12 @@ class Run:
         clock: Clock,
         operator: Operator,
         readers: list[Callable[[events.Event], None]],
+        guardian: Guardian | None = None,
     ) -> None:
         self.program, self.bench_file, self.identity = program, bench_file, identity
         self.bench = Bench(bench_file)
         self.readers = readers
+        self._guardian = guardian
         self.outcome = Outcome()
         self.runtime = Runtime(program, self.bench, clock, operator, self.emit)
         self.runtime.serial = identity.serial
@@ -129,6 +135,8 @@ class Run:
                 self.outcome.trial.append(f"calibration of {name} was due on {calibration.due.isoformat()}")
         self.outcome.trial += [f"parameter set by hand: {text}" for text in self.program.overrides]
         self._is_prepared = True
+        if self._guardian is not None:  # from here on outputs may go on
+            self._guardian.watch(self.bench, self.runtime.began)
         self.bench.protect()
         self.bench.learn_state(dict.fromkeys((a.role, a.setting) for a in self._assignments()))
         self.bench.take_limiting()
@@ -256,7 +264,8 @@ class Run:
     def _clean_up(self) -> None:
         """`after unit` line by line, then the safe state. Nothing here may raise."""
         self._is_cleaning = True
-        self.runtime.take_traffic()
+        if self._guardian is not None:
+            self._guardian.stand_back()
         if self._is_prepared and self._can_talk():
             try:
                 self.runtime.compile("after unit", self.program.sequence.after_unit, self._tell_of_cleaning)()
@@ -268,6 +277,8 @@ class Run:
         self.outcome.is_safe = not any(deed.problem for deed in deeds)
         if not self.outcome.is_safe:
             self._not_safe(deeds)
+        if self._guardian is not None and not self._guardian.dismiss():
+            self.emit(events.Problem(self.runtime.now(), "the guardian process had ended before the run did"))
         self.bench.close()
 
     def _tell_of_cleaning(self, error: Exception) -> None:

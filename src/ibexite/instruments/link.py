@@ -79,6 +79,8 @@ class SocketLink:
     def __init__(self, address: str, *, name: str, timeout: float, terminator: bytes) -> None:
         self.address, self.name, self.timeout, self.terminator = address, name, timeout, terminator
         self._terminator_length = len(terminator)
+        self.before_reopening: Callable[[], None] = lambda: None
+        self.after_reopening: Callable[[int], None] = lambda handle: None
         self.is_waiting = False
         self._host, self._port = parse_address(address)
         self._socket: socket.socket | None = None
@@ -111,9 +113,16 @@ class SocketLink:
         self.is_waiting = False
 
     def reopen(self) -> None:
-        """Closes and connects anew."""
+        """Closes and connects anew. Whoever holds a copy of the connection is told before and after."""
+        self.before_reopening()
         self.close()
         self.open()
+        self.after_reopening(self.handle())
+
+    def handle(self) -> int:
+        """The operating system's number of the connection."""
+        assert self._socket is not None
+        return self._socket.fileno()
 
     def close(self) -> None:
         """Closes the socket."""

@@ -172,9 +172,13 @@ class Session:
             return lambda value: on if value else off
         return lambda value: f"{before}{value:.9g}{after}"
 
+    def question(self, setting: str, channel: int) -> str:
+        """The query for a setting."""
+        return self.profile.settings[setting].ask.replace("{channel}", str(channel))
+
     def ask_setting(self, setting: str, channel: int) -> float:
         """The value that the instrument has now, in base units (1.0 or 0.0 for on/off)."""
-        text = self.profile.settings[setting].ask.replace("{channel}", str(channel))
+        text = self.question(setting, channel)
         reply = self.query(text).strip()
         words = {"ON": 1.0, "OFF": 0.0}
         try:

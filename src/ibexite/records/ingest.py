@@ -200,6 +200,8 @@ class _Collector:
 
     def _madesafe(self, e: RowDict) -> None:
         self._run()["is_safe"] = not any(role["problem"] for role in e["roles"])
+        if e.get("by"):
+            self.remarks.append({"kind": "guardian", "text": "the process died; the guardian switched the outputs off"})
         self.remarks += [
             {"kind": "problem", "text": f"{role['role']} is not off: {role['problem']}"}
             for role in e["roles"]

@@ -78,6 +78,11 @@ class Journal:
                     self._failure = error
                     return
 
+    @property
+    def handle(self) -> int:
+        """The operating system's number of the open file; a copy of it holds the lock as well."""
+        return self._fd
+
     def close(self) -> None:
         """Syncs and closes."""
         self._closed.set()

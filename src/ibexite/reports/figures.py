@@ -18,7 +18,7 @@ from ibexite.units import Unit
 from ibexite.wording import column_text
 
 SIZE = (8.6, 3.5)  # inches
-FRAME = (0.072, 0.145, 0.755, 0.81)  # left, bottom, width, height; the legend stands to the right
+FRAME = (0.085, 0.145, 0.745, 0.81)  # left, bottom, width, height; the legend stands to the right
 MOST_LABELS = 9  # in the legend of a family
 FAIL, LIMIT, TEXT, RULE = "#b3261e", "#7a5c00", "#2a2e33", "#d9dde2"
 # From dark to light, so that the order of a family is seen in print too.
@@ -121,17 +121,17 @@ def _draw_limits(axes: Axes, test: TestRecord, grid: Grid, name: str, x: str, sh
         if result["subject"] != name or x not in result["extent"]:
             continue
         extent = _shown(result["extent"][x], shown[0])
-        for limit, word in ((result["low"], "lower limit"), (result["high"], "upper limit")):
+        for limit, word, side in ((result["low"], "lower limit", -1), (result["high"], "upper limit", 1)):
             if limit is not None:
                 height = float(_shown(limit, shown[1]))
                 axes.plot(extent, [height, height], color=LIMIT, linewidth=1.4, linestyle=(0, (6, 3)), zorder=4)
                 axes.annotate(
                     f"{word} {units.plain_number(height, 5)}",
-                    (extent[1], height),
-                    (0, 3),
+                    (extent[0], height),
+                    (2, 3.5 * side),
                     color=LIMIT,
                     textcoords="offset points",
-                    ha="right",
+                    va="bottom" if side > 0 else "top",
                     fontsize=8.5,
                 )
         _mark_failing(axes, grid, name, x, result, shown)
@@ -154,13 +154,14 @@ def _mark_failing(axes: Axes, grid: Grid, name: str, x: str, result: dict[str, A
         markersize=7,
         markeredgewidth=1.8,
         zorder=5,
-        label=f"beyond the limit ({result['failed']})",
+        label=f"failed ({result['failed']})",
     )
 
 
 def _label(axes: Axes, figure: dict[str, Any], names: list[str], x_unit: Unit, y_unit: Unit) -> None:
     axes.set_xlabel(f"{figure['x']} in {x_unit.symbol}" if x_unit.symbol else figure["x"])
     axes.set_ylabel(f"{', '.join(names)} in {y_unit.symbol}" if y_unit.symbol else ", ".join(names))
+    axes.yaxis.set_label_coords(-0.088, 0.5)  # all figures of a report alike, whatever their numbers
     axes.margins(x=0.02, y=0.08)
     if any(not str(line.get_label()).startswith("_") and line.get_label() for line in axes.get_lines()):
         axes.legend(title=figure["by"] or None, loc="center left", bbox_to_anchor=(1.01, 0.5), alignment="left")

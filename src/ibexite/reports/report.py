@@ -18,7 +18,7 @@ import jinja2
 from ibexite.errors import RecordsError
 from ibexite.records.lookup import Grid, RunRecord, TestRecord
 from ibexite.reports.figures import draw
-from ibexite.wording import JudgedText, column_text, judged_text, place_text, worst_first
+from ibexite.wording import JudgedText, column_text, duration_text, judged_text, place_text, worst_first
 
 
 @dataclass(frozen=True, slots=True)
@@ -133,19 +133,13 @@ def gather(run: RunRecord) -> ReportData:
         run.verdict_text,
         row["verdict"],
         started.strftime("%Y-%m-%d %H:%M:%S %z")[:-2] + ":" + started.strftime("%z")[-2:],
-        _duration(row["duration"]),
+        duration_text(row["duration"]),
         tests,
         failures,
         not_run,
         [r for r in row["trial_reasons"].split("\n") if r],
         f"Ibexite {row['software']}",
     )
-
-
-def _duration(seconds: float) -> str:
-    if seconds < 120:
-        return f"{seconds:.1f} s"
-    return f"{int(seconds // 60)} min {seconds % 60:02.0f} s"
 
 
 def _test(test: TestRecord) -> TestPart:
@@ -160,7 +154,7 @@ def _test(test: TestRecord) -> TestPart:
     ]
     axes = [c for grid in test.grids for c in grid.columns if c["origin"] == "sweep"]
     bad = [(b["name"], place_text(b["at"], axes), b["reason"], b["raw"]) for b in test.bad_readings]
-    return TestPart({**test.row, "time": _duration(test.row["duration"])}, results, values, figures, bad)
+    return TestPart({**test.row, "time": duration_text(test.row["duration"])}, results, values, figures, bad)
 
 
 def _result(result: dict[str, Any]) -> ResultLine:

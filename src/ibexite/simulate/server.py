@@ -24,6 +24,7 @@ from ibexite.protocols.lines import LineBuffer, LineTooLong
 from ibexite.simulate.device import ScpiDevice
 from ibexite.simulate.plan import SimulationPlan, StandIn, build
 
+LINGER = 3.0  # s
 _LATE = 4.0  # s; later than any time-out that a profile sets
 
 
@@ -51,6 +52,7 @@ class BenchServer:
         self._timers: list[tuple[float, int, Callable[[], None]]] = []
         self._order = itertools.count()
         self._stopping = False
+        self._clients = 0
         self._wake, self._waker = socket.socketpair()
         self._selector.register(self._wake, selectors.EVENT_READ, None)
         self.instruments = [self._listen(s, d) for s, d in build(plan, time.monotonic)]
@@ -69,6 +71,13 @@ class BenchServer:
         """Ends `serve`; may be called from another thread or a signal handler."""
         self._stopping = True
         self._waker.send(b"x")
+
+    def stop_when_alone(self) -> None:
+        """Ends `serve` when the last client has gone, at the latest after LINGER: a run that died is made safe yet."""
+        deadline = time.monotonic() + LINGER
+        while self._clients and time.monotonic() < deadline:
+            time.sleep(0.01)
+        self.stop()
 
     def serve(self) -> None:
         """Answers until `stop`."""
@@ -92,6 +101,7 @@ class BenchServer:
     def _accept(self, instrument: _Instrument) -> None:
         connection, _ = instrument.listener.accept()
         connection.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+        self._clients += 1
         self._selector.register(connection, selectors.EVENT_READ, _Client(connection, instrument))
 
     def _receive(self, client: _Client) -> None:
@@ -113,6 +123,7 @@ class BenchServer:
     def _drop(self, client: _Client) -> None:
         if client.is_open:
             client.is_open = False
+            self._clients -= 1
             self._selector.unregister(client.connection)
             client.connection.close()
 
@@ -165,7 +176,7 @@ def main() -> None:
 
     def wait_for_end() -> None:
         sys.stdin.read()
-        server.stop()
+        server.stop_when_alone()
 
     threading.Thread(target=wait_for_end, daemon=True).start()
     server.serve()

@@ -1,0 +1,117 @@
+"""The guardian beside a run, as the run sees it. The process itself is in guardian_process.py.
+
+It cannot help against a power cut or a pulled cable; against those stands the protection inside the instruments.
+"""
+
+from __future__ import annotations
+
+import json
+import socket
+import subprocess
+import sys
+from functools import partial
+from pathlib import Path
+from typing import Any
+
+from ibexite.bench.bench import Bench
+from ibexite.errors import BenchError
+from ibexite.instruments.link import parse_address
+
+READY_WITHIN = 10.0  # s
+
+
+class Guardian:
+    """Starts with the run; `watch` once the bench is connected, `dismiss` when it has been made safe."""
+
+    def __init__(self, journal_handle: int) -> None:
+        self._journal_handle = journal_handle
+        self._is_needed = True
+        self._control, other = socket.socketpair()
+        self._control.settimeout(READY_WITHIN)
+        program = Path(__file__).with_name("guardian_process.py")
+        with other:
+            self._process = subprocess.Popen(
+                [sys.executable, "-I", "-S", str(program), str(other.fileno())],
+                pass_fds=[other.fileno()],
+                start_new_session=True,
+                stdin=subprocess.DEVNULL,
+            )
+
+    def watch(self, bench: Bench, began: float) -> None:
+        """Hands over the safe commands and copies of the connections; returns when the guardian is ready.
+
+        Args:
+            began: monotonic time in s at which the run began, for the times in the journal.
+
+        Raises:
+            BenchError: it does not answer; then nothing may be switched on.
+        """
+        handles = {name: session.link.handle() for name, session in bench.sessions.items()}
+        handles["journal"] = self._journal_handle
+        plan = {"deeds": _deeds(bench), "handles": list(handles), "began": began}
+        self._tell({"watch": plan}, list(handles.values()))
+        for name, session in bench.sessions.items():
+            session.link.before_reopening = partial(self._release, name)
+            session.link.after_reopening = partial(self._adopt, name)
+
+    def _release(self, name: str) -> None:
+        self._tell({"release": name})
+
+    def _adopt(self, name: str, handle: int) -> None:
+        self._tell({"adopt": name}, [handle])
+
+    def stand_back(self) -> None:
+        """The bench is being made safe now: from here on that must not depend on the guardian."""
+        self._is_needed = False
+
+    def _tell(self, message: dict[str, Any], handles: list[int] | None = None) -> None:
+        data = json.dumps(message).encode() + b"\n"
+        try:
+            if handles:
+                sent = socket.send_fds(self._control, [data], handles)
+                self._control.sendall(data[sent:])
+            else:
+                self._control.sendall(data)
+            answer = self._control.recv(16)
+        except OSError:
+            answer = b""
+        if answer != b"ok\n" and self._is_needed:
+            raise BenchError("the guardian process does not answer", remedy="Nothing goes on without it; run again.")
+
+    def dismiss(self) -> bool:
+        """Ends it: the bench is safe. False if it had ended before."""
+        try:
+            self._control.sendall(b'{"bye": true}\n')
+        except OSError:
+            pass
+        code = self._process.wait(READY_WITHIN)
+        self._control.close()
+        return code == 0
+
+
+def _deeds(bench: Bench) -> list[dict[str, Any]]:
+    """What makes each role safe, in the order of the bench file."""
+    deeds = []
+    for name in bench.file.safe_order:
+        role = bench.file.roles[name]
+        session = bench.sessions.get(role.instrument)
+        if session is None or not session.profile.safe:
+            continue
+        host, port = parse_address(session.link.address)
+        safe = session.profile.safe.items()
+        deeds.append(
+            {
+                "role": name,
+                "instrument": role.instrument,
+                "host": host,
+                "port": port,
+                "timeout": session.profile.timeout,
+                "end": session.profile.terminator,
+                "commands": [session.encoder(setting, role.channel)(value) for setting, value in safe],
+                "questions": [
+                    (session.question(setting, role.channel), ["1", "ON"] if value else ["0", "OFF"])
+                    for setting, value in safe
+                ],
+            }
+        )
+    return deeds
