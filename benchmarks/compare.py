@@ -15,6 +15,7 @@ import tempfile
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from functools import partial
 from pathlib import Path
 
 HERE = Path(__file__).parent
@@ -119,12 +120,12 @@ def run(folder: Path, *options: str) -> tuple[float, float, float]:
 def ratio(what: str, wanted: str, pairs: int, one: Callable[[], float], other: Callable[[], float]) -> None:
     """Prints the median ratio of one to the other over interleaved pairs."""
     ratios = []
-    absolute = []
+    seconds = []
     for _ in range(pairs):
         a, b = one(), other()
         ratios.append(a / b)
-        absolute.append((a, b))
-    a, b = (statistics.median(values) for values in zip(*absolute, strict=True))
+        seconds.append((a, b))
+    a, b = (statistics.median(values) for values in zip(*seconds, strict=True))
     spread = f"{min(ratios):.2f} to {max(ratios):.2f}"
     print(f"{what:<66} {statistics.median(ratios):5.2f}  ({spread}; {wanted})   {a:.3f} s to {b:.3f} s", flush=True)
 
@@ -132,9 +133,11 @@ def ratio(what: str, wanted: str, pairs: int, one: Callable[[], float], other: C
 def point(pairs: int) -> None:
     """Time of a point, 20,000 points, instruments without delay."""
     for together, wanted in ((True, "at most 0.85"), (False, "at most 1.15")):
+        how = "together" if together else "one after the other"
         with bench(0, 100, 200, together=together) as (folder, ports):
-            ratio(f"20,000 points, {'together' if together else 'one after the other'}: Ibexite to script", wanted, pairs,
-                  lambda f=folder: run(f, "--no-report")[0], lambda f=folder, p=ports: script(f, p, 100, 200)[0])  # type: ignore[misc]  # fmt: skip
+            ratio(f"20,000 points, {how}: Ibexite to script", wanted, pairs,
+                  partial(lambda f: run(f, "--no-report")[0], folder),
+                  partial(lambda f, p: script(f, p, 100, 200)[0], folder, ports))  # fmt: skip
 
 
 def delay(pairs: int) -> None:
@@ -198,9 +201,7 @@ def main() -> None:
     parser.add_argument("parts", nargs="*", choices=[*parts, []])
     parser.add_argument("--pairs", type=int, default=5)
     arguments = parser.parse_args()
-    print(
-        f"{os.cpu_count()} cores, Python {sys.version.split()[0]}, {arguments.pairs} pairs; median ratio (range; wanted)"
-    )
+    print(f"{os.cpu_count()} cores, Python {sys.version.split()[0]}, {arguments.pairs} pairs; median (range; wanted)")
     for name in arguments.parts or parts:
         parts[name](arguments.pairs)
 

@@ -34,8 +34,8 @@ class JudgedText:
 
     @property
     def value_with_unit(self) -> str:
-        """The value with its unit."""
-        return f"{self.value} {self.unit}".rstrip()
+        """The value with its unit, "" if there is none."""
+        return f"{self.value} {self.unit}".rstrip() if self.value else ""
 
     @property
     def margin_with_unit(self) -> str:

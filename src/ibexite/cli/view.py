@@ -77,7 +77,7 @@ class RunView:
 
     def _teststarted(self, event: events.TestStarted) -> None:
         self._results, self._bad = [], 0
-        self._draw(f"  …      {event.test:<{self._width}}  {event.title}")
+        self._draw(f"  {'…':<8} {event.test:<{self._width}}  {event.title}")
 
     def _tablestarted(self, event: events.TableStarted) -> None:
         self._tables[event.table] = event
@@ -103,7 +103,7 @@ class RunView:
         if self._rows_to_come:
             left = (now - self._sweep_began) / self._rows * (self._rows_to_come - self._rows)
             done = f"{self._rows} of {self._rows_to_come}, {duration_text(left)} left"
-        self._draw(f"  …      {table.test:<{self._width}}  {done}   {at}")
+        self._draw(f"  {'…':<8} {table.test:<{self._width}}  {done}   {at}")
 
     # --- lines -------------------------------------------------------------------------------------------------------
 

@@ -1,0 +1,99 @@
+"""The documents say what is true: their sequences vet, their pictures exist, what they name is there."""
+
+from __future__ import annotations
+
+import re
+import subprocess
+from pathlib import Path
+
+import pytest
+
+from ibexite import units
+from ibexite.bench.file import read_bench
+from ibexite.classes import instrument_classes
+from ibexite.cli.main import COMMANDS
+from ibexite.engine.facts import bench_facts
+from ibexite.functions import FUNCTIONS
+from ibexite.language import words
+from ibexite.language.check import vet
+from ibexite.language.facts import vet_against
+from ibexite.language.source import Source
+
+ROOT = Path(__file__).parents[1]
+DOCS = ROOT / "docs"
+PAGES = [ROOT / "README.md", *sorted(DOCS.glob("*.md"))]
+
+
+@pytest.mark.parametrize("page", PAGES, ids=lambda page: page.name)
+def test_links_and_pictures_exist(page: Path) -> None:
+    for target in re.findall(r"\]\(([^)#:]+)\)", page.read_text()):
+        assert (page.parent / target).exists(), target
+
+
+def test_every_picture_is_linked_from_the_readme() -> None:
+    pictures = sorted((DOCS / "screenshots").glob("*.png"))
+    assert 0 < len(pictures) < 20
+    for picture in pictures:
+        assert picture.name in (ROOT / "README.md").read_text()
+
+
+def test_the_sequence_of_the_tutorial_vets_and_its_report_is_exact(project: Path) -> None:
+    blocks = re.findall(r"```\w*\n(.*?)```", (DOCS / "tutorial.md").read_text(), re.DOTALL)
+    sequence = next(block for block in blocks if block.startswith("sequence"))
+    facts = bench_facts(read_bench(project / "bench.toml"))
+
+    def reported(text: str) -> list[str]:
+        source = Source("rails.ibx", text)
+        vet_against(vet(source), facts)
+        return [source.render(finding) + "\n" for finding in source.sorted_findings()]
+
+    assert reported(sequence) == []
+    assert reported(sequence.replace("9 V", "9 A")) == [next(b for b in blocks if b.startswith("rails.ibx:"))]
+    assert "beyond the ceiling" in reported(sequence.replace("9 V", "19 V"))[0]
+
+
+def test_the_lines_of_the_language_reference_are_understood() -> None:
+    """Each `set`, `read`, `let`, `check`, … in the reference is grammatical (the names in it are free)."""
+    from ibexite.language.grammar import line_parser
+
+    text = (DOCS / "language.md").read_text()
+    lines = [line for block in re.findall(r"```\n(.*?)```", text, re.DOTALL) for line in block.splitlines()]
+    lines += re.findall(r"`([a-z]+ [^`]+)`", text)
+    deeds = [line.strip() for line in lines if line.split("#")[0].split(" ")[0] in words.VERBS and "…" not in line]
+    assert len(deeds) > 15
+    for line in deeds:
+        line_parser().parse(line.split("#")[0], start="deed_line")
+
+
+def test_the_language_reference_names_everything_there_is() -> None:
+    text = (DOCS / "language.md").read_text()
+    for word in [*words.VERBS, *words.TOP_USAGE, *words.HEADER_USAGE, *FUNCTIONS, *instrument_classes()]:
+        assert re.search(rf"\b{word}\b", text), word
+    for known in instrument_classes().values():
+        for feature in (*known.settings, *known.readings):
+            assert f"`{feature}`" in text, feature
+    bare = set(re.findall(r"[A-Za-z%]+", " ".join(re.findall(r"`([^`]+)`", text))))
+    prefixed = {p + s for p in units.PREFIXES for s in units._LINEAR if p}
+    assert set(units.UNITS) - prefixed <= bare
+
+
+def test_the_readme_shows_each_command_and_no_other() -> None:
+    named = set(re.findall(r"ibexite ([a-z]+)", (ROOT / "README.md").read_text()))
+    assert named == set(COMMANDS)
+
+
+def test_the_make_targets_that_are_named_exist() -> None:
+    makefile = (ROOT / "Makefile").read_text()
+    text = (ROOT / "README.md").read_text() + (DOCS / "architecture.md").read_text()
+    targets = set(re.findall(r"(?:^|`)make ([a-z]+)", text, re.MULTILINE)) - {"s"}
+    assert {"demo", "test", "bench"} <= targets
+    for target in targets:
+        assert re.search(rf"^{target}:", makefile, re.MULTILINE), target
+
+
+def test_nothing_in_the_tree_names_a_machine() -> None:
+    listed = subprocess.run(["git", "ls-files"], cwd=ROOT, capture_output=True, text=True, check=False).stdout.split()
+    for name in listed:
+        path = ROOT / name
+        if path.suffix in (".py", ".md", ".toml", ".ibx", ".lark", ".html", "") and path.is_file():
+            assert not re.search(r"/(root|home|work)/\w", path.read_text(errors="replace")), name

@@ -1,0 +1,181 @@
+"""Small parts that much rests on: TOML with good messages, the guardian process, the report helper, run ids, fills."""
+
+from __future__ import annotations
+
+import datetime
+import json
+import os
+import socket
+import subprocess
+import sys
+import threading
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from ibexite import errors, units
+from ibexite.bench import guardian_process
+from ibexite.cli.helper import ReportHelper
+from ibexite.errors import MistakeError
+from ibexite.language import fill
+from ibexite.records.run_id import new_run_id
+from ibexite.toml_reader import read_toml
+
+
+@pytest.fixture
+def table(tmp_path: Path):  # noqa: ANN201
+    """Reads a TOML text."""
+
+    def read(text: str):  # noqa: ANN202
+        (tmp_path / "f.toml").write_text(text)
+        return read_toml(tmp_path / "f.toml", what="test file")
+
+    return read
+
+
+@pytest.mark.parametrize(("text", "asked", "what"), [
+    ("", lambda t: t.text("name"), "is missing"), ("name = 5", lambda t: t.text("name"), "5 does not fit"),
+    ("n = true", lambda t: t.integer("n"), "True does not fit"), ("n = 'x'", lambda t: t.flag("n", False), "'x' does not fit"),
+    ("n = ['a', 5]", lambda t: t.texts("n"), "not all of these are texts"),
+    ("n = '5 A'", lambda t: t.quantity("n", units.VOLT), "'5 A' is a current"),
+    ("n = ['5 V', '4 V']", lambda t: t.extent("n", units.VOLT), "the first is not below"),
+    ("n = 'x'", lambda t: t.table("n"), "'x' does not fit"), ("nmae = 'x'", lambda t: [t.text("name", ""), t.finish()], "is not a key"),
+    ("n = 2027", lambda t: t.date("n"), "2027 does not fit"),
+])  # fmt: skip
+def test_values_that_do_not_fit_are_named(table, text: str, asked, what: str) -> None:  # noqa: ANN001
+    with pytest.raises(MistakeError) as error:
+        asked(table(text))
+    assert what in error.value.what and "f.toml: n" in error.value.where
+
+
+@pytest.mark.parametrize(("content", "what"), [
+    (b"\xff\xfe", "this is not UTF-8 text"), (b"a = = 1", "not valid TOML: Invalid value (at line 1, column 5)"),
+    (b"#" * 1_100_000, "too large for a test file"),
+])  # fmt: skip
+def test_files_that_are_no_toml_are_named(tmp_path: Path, content: bytes, what: str) -> None:
+    (tmp_path / "x.toml").write_bytes(content)
+    with pytest.raises(MistakeError) as error:
+        read_toml(tmp_path / "x.toml", what="test file")
+    assert what in error.value.what
+    for path in (tmp_path, tmp_path / "missing.toml"):
+        with pytest.raises(MistakeError):
+            read_toml(path, what="test file")
+
+
+def test_errors_know_their_exit_codes_and_read_well() -> None:
+    codes = {
+        "MistakeError": 2,
+        "UnitError": 2,
+        "LinkError": 3,
+        "CeilingError": 3,
+        "SequenceError": 3,
+        "RecordsError": 3,
+    }
+    for name, code in codes.items():
+        assert getattr(errors, name)("x").exit_code == code
+    assert errors.StopRun("x").exit_code == 4 and not isinstance(errors.StopRun("x"), Exception)
+    assert str(MistakeError("what", where="where", remedy="Do this.")) == "where: what\nDo this."
+    assert errors.did_you_mean("suply", ["supply", "load"]) == "Did you mean supply?"
+    assert errors.did_you_mean("xyz", ["b", "a"]) == "There is: a, b." and errors.did_you_mean("x", []) == ""
+
+
+def test_run_ids_sort_by_time_and_differ() -> None:
+    first = datetime.datetime(2026, 11, 23, 9, 0, 0, tzinfo=datetime.timezone(datetime.timedelta(hours=2)))
+    ids = [new_run_id(first + datetime.timedelta(seconds=s)) for s in range(50)]
+    assert ids[0].startswith("20261123-070000-") and ids == sorted(ids)
+    assert len({new_run_id(first) for _ in range(500)}) == 500
+
+
+@given(st.lists(st.from_regex(r"[a-z]{1,8}", fullmatch=True), max_size=5))
+def test_texts_are_filled_in_order(names: list[str]) -> None:
+    text = "".join(f"<{{{name}:V}}>" for name in names)
+    assert [(gap.name, gap.unit) for gap in fill.gaps(text)] == [(name, "V") for name in names]
+    assert fill.fill(text, [name.upper() for name in names]) == "".join(f"<{name.upper()}>" for name in names)
+
+
+class Instrument:
+    """A listener that notes what it is told and answers questions with `state`."""
+
+    def __init__(self, state: bytes = b"0\n") -> None:
+        self.heard = b""
+        self._state = state
+        self._listener = socket.create_server(("127.0.0.1", 0))
+        self.port = self._listener.getsockname()[1]
+        self._thread = threading.Thread(target=self._serve, daemon=True)
+        self._thread.start()
+
+    def _serve(self) -> None:
+        while True:
+            try:
+                link = self._listener.accept()[0]
+            except OSError:
+                return
+            with link:
+                while data := link.recv(4096):
+                    self.heard += data
+                    link.sendall(self._state * data.count(b"?"))
+
+    def close(self) -> None:
+        self._listener.close()
+
+
+def guarded(tmp_path: Path, instrument: Instrument, *, farewell: bytes, connected: bool = True) -> list[dict]:
+    """What the guardian wrote into the journal after the run ended with a farewell (b"" for a sudden death)."""
+    ours, theirs = socket.socketpair()
+    program = [sys.executable, "-I", "-S", guardian_process.__file__, str(theirs.fileno())]
+    process = subprocess.Popen(program, pass_fds=[theirs.fileno()])
+    theirs.close()
+    journal = os.open(tmp_path / "journal", os.O_CREAT | os.O_WRONLY | os.O_APPEND)
+    link = socket.create_connection(("127.0.0.1", instrument.port))
+    deed = {"role": "supply", "instrument": "psu", "host": "127.0.0.1", "port": instrument.port, "timeout": 0.5, "end": "\n",
+            "commands": ["OUTP OFF"], "questions": [["OUTP?", ["0", "OFF"]]]}  # fmt: skip
+    plan = {"deeds": [deed], "handles": ["psu", "journal"], "began": 0.0}
+    socket.send_fds(ours, [json.dumps({"watch": plan}).encode() + b"\n"], [link.fileno(), journal])
+    assert ours.recv(10) == b"ok\n"
+    if not connected:
+        ours.sendall(b'{"release": "psu"}\n')
+        assert ours.recv(10) == b"ok\n"
+    link.sendall(b"MEAS:VO")  # a half-sent line
+    link.close()
+    ours.sendall(farewell) if farewell else None
+    ours.close()
+    process.wait(10)
+    os.close(journal)
+    return [json.loads(line) for line in (tmp_path / "journal").read_text().splitlines()]
+
+
+@pytest.mark.parametrize("connected", [True, False])
+def test_the_guardian_switches_off_over_the_open_connection_or_a_new_one(tmp_path: Path, connected: bool) -> None:
+    instrument = Instrument()
+    entries = guarded(tmp_path, instrument, farewell=b"", connected=connected)
+    instrument.close()
+    assert [(e["e"], e["by"], e["roles"]) for e in entries] == [
+        ("MadeSafe", "guardian", [{"role": "supply", "problem": ""}])
+    ]
+    assert instrument.heard == b"MEAS:VO\nOUTP OFF\nOUTP?\n"
+
+
+def test_the_guardian_says_what_did_not_go_off(tmp_path: Path) -> None:
+    instrument = Instrument(state=b"1\n")
+    entries = guarded(tmp_path, instrument, farewell=b"")
+    instrument.close()
+    assert entries[0]["roles"] == [{"role": "supply", "problem": "OUTP? answered 1"}]
+
+
+def test_the_guardian_leaves_a_run_alone_that_said_good_bye(tmp_path: Path) -> None:
+    instrument = Instrument()
+    assert guarded(tmp_path, instrument, farewell=b'{"bye": true}\n') == []
+    instrument.close()
+    assert b"OUTP" not in instrument.heard
+
+
+def test_a_report_helper_tells_what_went_wrong(tmp_path: Path) -> None:
+    helper = ReportHelper()
+    helper.begin(tmp_path, "no such run", tmp_path / "r.html")
+    assert "there are no runs yet" in helper.finish()["error"] and not helper.is_busy
+    helper._process.kill()
+    helper.begin(tmp_path, "x", tmp_path / "r.html")
+    assert "the report was not written" in helper.finish()["error"]
+    helper.close()
