@@ -115,7 +115,7 @@ LOADED = """test t "T"
 """
 
 
-@pytest.mark.parametrize("how", ["empty", "garbage", "nan", "overload", "cut", "close"])
+@pytest.mark.parametrize("how", ["empty", "garbage", "nan", "overload", "cut", "close", "silent", "late"])
 def test_a_bad_reading_is_tried_again(perform, how: str) -> None:  # noqa: ANN001
     run = perform(LOADED, change=trouble(how, 2, 1))
     assert run.outcome.verdict == "pass"

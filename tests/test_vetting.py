@@ -13,6 +13,7 @@ from ibexite.errors import MistakeError
 from ibexite.language.check import vet
 from ibexite.language.facts import vet_against
 from ibexite.language.source import Source
+from tests.conftest import HEADER
 
 WHOLE = """sequence "FM-2 control board"
     product "FM-2 control board"
@@ -133,6 +134,8 @@ def test_parameters_from_outside_are_checked(given: dict, what: str) -> None:
     ("rail_3v3     : signal in V", "rail_5v : signal in V", "no signal 'rail_5v' on this bench|Add [signals.rail_5v]"),
     ("rail_3v3     : signal in V", "rail_3v3 : signal in A", "on the bench rail_3v3 is a voltage (V)"),
     ("load         : electronic_load", "load : power_supply", "on the bench load is a electronic_load"),
+    ("read idle = i_in", "read idle = supply.current(channel = 1 V)", "wrong unit|channel is a plain number."),
+    ("read idle = i_in", "read idle = supply.current(range = 1 A)", "current has no argument 'range'|There is: channel."),
     ("needs\n", "needs\n    chamber : multimeter\n", "no role 'chamber' on this bench|Add [roles.chamber]"),
 ])  # fmt: skip
 def test_the_bench_is_looked_at_before_power(project: Path, old: str, new: str, expected: str, monkeypatch) -> None:
@@ -142,5 +145,22 @@ def test_the_bench_is_looked_at_before_power(project: Path, old: str, new: str, 
     source = Source("t.ibx", text.replace(old, new))
     vet_against(vet(source), bench_facts(read_bench("bench.toml")))
     told = "\n".join(source.render(finding) for finding in source.sorted_findings())
+    for part in expected.split("|"):
+        assert part in told
+
+
+@pytest.mark.parametrize(("reading", "expected"), [
+    ("dc_voltage(channel = 101, range = 10 V)", ""), ("dc_voltage(range = 10 V)", ""),
+    ("dc_voltage", "dc_voltage needs range|Write: meter.dc_voltage(channel = 101, range = …)"),
+    ("dc_voltage(range = 10 A)", "wrong unit|range is a voltage (V)."),
+    ("dc_voltage(rang = 10 V, range = 1 V)", "dc_voltage has no argument 'rang'|Did you mean range?"),
+    ("resistance(channel = 101)", "this bench cannot read it|Profile scpi-scanning-multimeter has no reading resistance."),
+])  # fmt: skip
+def test_readings_of_roles_are_compared_with_the_profile(project: Path, reading: str, expected: str) -> None:
+    text = HEADER.replace("needs\n", "needs\n    meter : multimeter\n") + f'test t "T"\n    read x = meter.{reading}\n'
+    source = Source("t.ibx", text)
+    vet_against(vet(source), bench_facts(read_bench(project / "bench.toml")))
+    told = "\n".join(source.render(finding) for finding in source.sorted_findings())
+    assert bool(told) == bool(expected)
     for part in expected.split("|"):
         assert part in told

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from math import inf
 
@@ -191,14 +191,18 @@ class Bench:
         limiting = {session.name for session in sessions if session.answer_limiting()}
         return [role.name for role in self._roles() if role.instrument in limiting]
 
-    def make_safe(self) -> list[SafeDeed]:
-        """Switches everything off in the stated order, and asks each instrument whether it is off. Never raises."""
-        deeds = []
+    def safe_roles(self) -> Iterator[tuple[RoleFact, Session]]:
+        """The roles that have something to switch off and are connected, in the stated order."""
         for name in self.file.safe_order:
             role = self.file.roles[name]
             session = self.sessions.get(role.instrument)
-            if session is None or not session.profile.safe:
-                continue
+            if session is not None and session.profile.safe:
+                yield role, session
+
+    def make_safe(self) -> list[SafeDeed]:
+        """Switches everything off in the stated order, and asks each instrument whether it is off. Never raises."""
+        deeds = []
+        for role, session in self.safe_roles():
             problem = ""
             for _ in range(2):  # once more after a broken link
                 try:
@@ -208,7 +212,7 @@ class Bench:
                     problem = error.what
                 except Exception as error:  # a mistake of ours must not keep the next role from going off
                     problem = repr(error)
-            deeds.append(SafeDeed(name, problem))
+            deeds.append(SafeDeed(role.name, problem))
         return deeds
 
     def _make_role_safe(self, role: RoleFact, session: Session) -> str:

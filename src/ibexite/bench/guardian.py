@@ -92,16 +92,12 @@ class Guardian:
 def _deeds(bench: Bench) -> list[dict[str, Any]]:
     """What makes each role safe, in the order of the bench file."""
     deeds = []
-    for name in bench.file.safe_order:
-        role = bench.file.roles[name]
-        session = bench.sessions.get(role.instrument)
-        if session is None or not session.profile.safe:
-            continue
+    for role, session in bench.safe_roles():
         host, port = parse_address(session.link.address)
         safe = session.profile.safe.items()
         deeds.append(
             {
-                "role": name,
+                "role": role.name,
                 "instrument": role.instrument,
                 "host": host,
                 "port": port,

@@ -26,5 +26,9 @@ def _role(role: RoleFact, profile: Profile, file: str) -> RoleFacts:
             found.append(Bound(*setting.extent, "range", f"profile {profile.name}: settings.{key}.range"))
         bounds[key] = tuple(found)
     return RoleFacts(
-        profile.instrument_class.name, bounds, frozenset(profile.settings), frozenset(profile.readings), profile.name
+        profile.instrument_class.name,
+        bounds,
+        frozenset(profile.settings),
+        {key: reading.arguments for key, reading in profile.readings.items()},
+        profile.name,
     )

@@ -35,6 +35,7 @@ class Session:
         self.selected = ""  # the scan list that was selected last
         self.configured: dict[str, str] = {}  # what was configured for each channel
         self.recoveries: list[str] = []
+        self._has_recovered = False  # since the errors were read last
         self.is_unproven = False  # a setting was sent and nothing was answered since
         self._sent_mark, self._got_mark = f"{name}> ", f"{name}< "
 
@@ -104,6 +105,7 @@ class Session:
 
     def _recover(self, error: LinkError) -> None:
         self.recoveries.append(error.what)
+        self._has_recovered = True
         self.traffic.append(f"{self.name}! {error.what}; connecting anew")
         self.link.reopen()
 
@@ -143,12 +145,18 @@ class Session:
         self.selected, self.configured = "", {}
 
     def answer_errors(self) -> list[str]:
-        """Empties the error queue, whose query was asked; the entries, oldest first."""
+        """Empties the error queue, whose query was asked; the entries, oldest first.
+
+        Query errors (-4xx) are left out after a recovery: repeating the question has caused them.
+        """
         entries: list[str] = []
         entry = self.answer(self.message(self.profile.error_query), may_repeat=False).strip()
         while not re.match(r"[+-]?0+(\D|$)", entry) and len(entries) < MAX_ERRORS_READ:
             entries.append(entry)
             entry = self.query(self.profile.error_query, may_repeat=False).strip()
+        if self._has_recovered:
+            self._has_recovered = False
+            return [entry for entry in entries if not re.match(r"-4\d\d\D", entry)]
         return entries
 
     def answer_limiting(self) -> bool:

@@ -208,6 +208,7 @@ class DeedChecker:
     def _role_reading(self, reading: nodes.Reading) -> Type | None:
         for _, value in reading.arguments:
             self._scalar(value)
+        self.program.role_readings.append(reading)
         known = self._role(reading.role or "", reading.span)
         if known is None:
             return None

@@ -32,7 +32,7 @@ class RoleFacts:
     class_name: str
     bounds: dict[str, tuple[Bound, ...]]
     settings: frozenset[str]
-    readings: frozenset[str]
+    readings: dict[str, dict[str, Dimension]]  # the arguments of each reading
     profile: str
 
 
@@ -49,6 +49,10 @@ def vet_against(program: Program, bench: BenchFacts) -> None:
     """Reports missing roles and signals, and set points beyond a ceiling or a range, sweeps included."""
     for need in program.sequence.needs:
         _check_need(program, need, bench)
+    for reading in program.role_readings:
+        found = bench.roles.get(reading.role or "")
+        if found is not None:
+            _check_reading(program, reading, found)
     for point in program.set_points:
         role = bench.roles.get(point.assignment.role)
         if role is None:
@@ -97,6 +101,37 @@ def _check_need(program: Program, need: nodes.Need, bench: BenchFacts) -> None:
             "wrong unit",
             f"on the bench {need.name} is {units.describe(dimension)}",
             f"The sequence needs it in {need.unit.symbol}; see [signals.{need.name}] in {bench.name}.",
+        )
+
+
+def _check_reading(program: Program, reading: nodes.Reading, role: RoleFacts) -> None:
+    """The profile must have the reading, and the line must give each of its arguments (the channel may be left out)."""
+    report, wanted = program.source.report, role.readings.get(reading.source)
+    if wanted is None:
+        report(
+            reading.span,
+            "this bench cannot read it",
+            "",
+            f"Profile {role.profile} has no reading {reading.source}. " + did_you_mean(reading.source, role.readings),
+        )
+        return
+    given = dict(reading.arguments)
+    for name, value in given.items():
+        kind = program.types.get(value)
+        dimension = units.PLAIN if name == "channel" else wanted.get(name)
+        if dimension is None:
+            report(
+                value.span, f"{reading.source} has no argument {name!r}", "", did_you_mean(name, [*wanted, "channel"])
+            )
+        elif kind is not None and kind.dimension != dimension:
+            report(value.span, "wrong unit", str(kind), f"{name} is {units.describe(dimension)}.")
+    missing = [name for name in wanted if name not in given]
+    if missing:
+        report(
+            reading.span,
+            f"{reading.source} needs {' and '.join(missing)}",
+            "",
+            f"Write: {reading.role}.{reading.source}(channel = 101, {missing[0]} = …)",
         )
 
 

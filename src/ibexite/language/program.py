@@ -43,6 +43,7 @@ class Program:
     points: dict[nodes.Sweep, list[Decimal] | None] = field(default_factory=dict)  # None: known only at run time
     tolerances: dict[nodes.Criterion, str] = field(default_factory=dict)  # "absolute" or "relative"
     set_points: list[SetPoint] = field(default_factory=list)
+    role_readings: list[nodes.Reading] = field(default_factory=list)
 
     @property
     def needs(self) -> dict[str, nodes.Need]:

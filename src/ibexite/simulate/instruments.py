@@ -44,6 +44,16 @@ class _Stimulus(ScpiDevice):
 
         self.on(notation, write, lambda c, n: str(int(get())))
 
+    def measures(self, world: World, terminal: str, *, voltage_noise: float, current_noise: float) -> None:
+        """Adds the measurement of voltage and current at its terminals; noise is RMS, in V and A."""
+        for node, quantity, noise in (("VOLTage", "voltage", voltage_noise), ("CURRent", "current", current_noise)):
+            name = f"{terminal}_{quantity}"
+
+            def query(command: Command, suffix: int, name: str = name, noise: float = noise) -> str:
+                return response_number(world.value(name) + random.gauss(0, noise))
+
+            self.on(f"MEASure#[:SCALar]:{node}[:DC]", query=query)
+
     def limits(self, condition: Callable[[], int]) -> None:
         """Adds the questionable register: its condition, and its events, which are cleared when read."""
 
@@ -97,8 +107,7 @@ class SimulatedSupply(_Stimulus):
         )
         self.switch("OUTPut#[:STATe]", lambda: source.is_on, lambda value: self._apply("is_on", value))
         self.limits(lambda: VOLTAGE_QUESTIONABLE if source.is_limiting else 0)
-        self.on("MEASure#[:SCALar]:VOLTage[:DC]", query=lambda c, n: response_number(self._terminal_voltage()))
-        self.on("MEASure#[:SCALar]:CURRent[:DC]", query=lambda c, n: response_number(self._terminal_current()))
+        self.measures(world, terminal, voltage_noise=0.8e-3, current_noise=0.2e-3)
         self.reset()
 
     def reset(self) -> None:
@@ -113,12 +122,6 @@ class SimulatedSupply(_Stimulus):
         self.world.changed()
         if self.source.is_limiting:
             self.latched |= VOLTAGE_QUESTIONABLE
-
-    def _terminal_voltage(self) -> float:
-        return self.world.value("battery_voltage") + random.gauss(0, 0.8e-3)
-
-    def _terminal_current(self) -> float:
-        return self.world.value("battery_shunt") / 0.10012 + random.gauss(0, 0.2e-3)
 
 
 class SimulatedLoad(_Stimulus):
@@ -147,8 +150,7 @@ class SimulatedLoad(_Stimulus):
         )
         self.switch("INPut#[:STATe]", lambda: sink.is_on, lambda value: self._apply("is_on", value))
         self.limits(lambda: CURRENT_QUESTIONABLE if sink.is_starved else 0)
-        self.on("MEASure#[:SCALar]:VOLTage[:DC]", query=lambda c, n: response_number(self._voltage()))
-        self.on("MEASure#[:SCALar]:CURRent[:DC]", query=lambda c, n: response_number(self._current()))
+        self.measures(world, terminal, voltage_noise=0.9e-3, current_noise=0.3e-3)
         self.reset()
 
     def reset(self) -> None:
@@ -161,12 +163,6 @@ class SimulatedLoad(_Stimulus):
         self.world.changed()
         if self.sink.is_starved:
             self.latched |= CURRENT_QUESTIONABLE
-
-    def _voltage(self) -> float:
-        return self.world.value("output_voltage") + random.gauss(0, 0.9e-3)
-
-    def _current(self) -> float:
-        return self.world.value("output_shunt") / 0.04987 + random.gauss(0, 0.3e-3)
 
 
 class SimulatedMeter(ScpiDevice):

@@ -42,6 +42,7 @@ class Product(Protocol):
     def sink_terminals(self) -> tuple[str, ...]:
         """Where loads are connected."""
 
+    # A terminal x has the quantities x_voltage and x_current.
     time_constants: dict[str, float]  # of each measurable quantity, in s
 
     def operating_point(self, sources: dict[str, Source], sinks: dict[str, Sink]) -> dict[str, float]:

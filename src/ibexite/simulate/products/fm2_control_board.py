@@ -70,8 +70,10 @@ class Fm2ControlBoard:
     sink_terminals: tuple[str, ...] = ("output",)
     time_constants = {
         "battery_voltage": 2.1e-3,
+        "battery_current": 2.4e-3,
         "battery_shunt": 2.4e-3,
         "output_voltage": 1.2e-3,
+        "output_current": 1.1e-3,
         "output_shunt": 1.1e-3,
         "rail_3v3": 0.9e-3,
     }
@@ -90,8 +92,10 @@ class Fm2ControlBoard:
         rail = max(0.0, min(self.parts.rail, output - 0.15))
         return {
             "battery_voltage": voltage,
+            "battery_current": current,
             "battery_shunt": current * SHUNT_IN,
             "output_voltage": output,
+            "output_current": drawn,
             "output_shunt": drawn * SHUNT_OUT,
             "rail_3v3": rail,
         }
