@@ -69,8 +69,8 @@ class BenchServer:
 
     def stop(self) -> None:
         """Ends `serve`; may be called from another thread or a signal handler."""
+        self._waker.send(b"x")  # first, for `serve` closes it when it ends
         self._stopping = True
-        self._waker.send(b"x")
 
     def stop_when_alone(self) -> None:
         """Ends `serve` when the last client has gone, at the latest after LINGER: a run that died is made safe yet."""
