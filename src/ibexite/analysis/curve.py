@@ -152,7 +152,12 @@ def at(curve: Curve, axis: str, value: float) -> Curve | float:
 
 def _either(of_array: Callable[[Any], Any], of_number: Callable[[float], float]) -> Callable[[Any], Any]:
     def apply(x: Any) -> Any:
-        return combine(of_array, x) if isinstance(x, Curve) else of_number(x)
+        if isinstance(x, Curve):
+            return combine(of_array, x)
+        try:
+            return of_number(x)
+        except (ValueError, OverflowError):  # the root of a negative number, the logarithm of zero
+            return math.nan
 
     return apply
 
@@ -164,10 +169,13 @@ db_power = _either(lambda x: 10 * np.log10(x), lambda x: 10 * math.log10(x))
 
 
 def raised(x: Any, exponent: Any) -> Any:
-    """x to the power of exponent; of numbers a ValueError where the result is not real."""
+    """x to the power of exponent; NaN where that is not a real number."""
     if isinstance(x, Curve) or isinstance(exponent, Curve):
         return combine(np.power, x, exponent)
-    return math.pow(x, exponent)
+    try:
+        return math.pow(x, exponent)
+    except (ValueError, OverflowError):
+        return math.nan
 
 
 def compared(sign: str, left: Any, right: Any) -> Any:

@@ -20,7 +20,6 @@ from ibexite.language.program import Binding, Program
 from ibexite.language.types import Type
 
 Bound = dict[str, Any]
-SOFT_ERRORS = (ZeroDivisionError, ValueError, OverflowError)  # a formula without a value: a hole
 
 
 @dataclass(slots=True)
@@ -148,14 +147,7 @@ class Compiler:
         name = statement.name
         self.behind[name] = readings_behind(statement.value, self.behind)
         source = self.formulas.source(statement.value)
-        is_scalar = not self._type(statement.value).axes
-        if is_scalar:
-            self._emit("try:", line)
-            self._emit(f"    v_{name} = {source}", line)
-            self._emit("except SOFT_ERRORS:", line)
-            self._emit(f"    v_{name} = NAN", line)
-        else:
-            self._emit(f"v_{name} = {source}", line)
+        self._emit(f"v_{name} = {source}", line)
         if self._loops:
             self._loops[-1].columns.append(name)
         else:

@@ -6,12 +6,22 @@ ibexite.analysis.curve, single values plain operators.
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping
 from decimal import Decimal
+from typing import Any
 
 from ibexite.functions import FUNCTIONS
 from ibexite.language import constants, nodes
 from ibexite.language.types import Type
+
+
+def divided(a: Any, b: Any) -> Any:
+    """a / b; NaN where b is zero."""
+    try:
+        return a / b
+    except ZeroDivisionError:
+        return math.nan
 
 
 class Formulas:
@@ -21,7 +31,7 @@ class Formulas:
         self._types, self._params = types, params
 
     def source(self, expr: nodes.Expr) -> str:
-        """A Python expression for the value in base form."""
+        """A Python expression for the value in base form. It raises nothing: what has no value is NaN."""
         known = constants.evaluate(expr, self._params)
         if known is not None:
             return repr(float(known)) if isinstance(known, Decimal) else repr(known)
@@ -34,6 +44,8 @@ class Formulas:
                 return f"(-{self.source(operand)})"
             case nodes.Arithmetic(op="^"):
                 return f"f_raised({self.source(expr.left)}, {self.source(expr.right)})"
+            case nodes.Arithmetic(op="/"):
+                return f"div({self.source(expr.left)}, {self.source(expr.right)})"
             case nodes.Arithmetic(op=op):
                 return f"({self.source(expr.left)} {op} {self.source(expr.right)})"
             case nodes.Compare(op=op):

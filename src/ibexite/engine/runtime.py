@@ -11,7 +11,8 @@ from typing import Any
 from ibexite import events, units
 from ibexite.bench.bench import Bench
 from ibexite.bench.read_line import FAULT_OF_UNIT
-from ibexite.engine.compile import SOFT_ERRORS, Binder, Compiler
+from ibexite.engine.compile import Binder, Compiler
+from ibexite.engine.formula import divided
 from ibexite.engine.judge import Tally
 from ibexite.engine.services import Clock, Operator
 from ibexite.engine.tables import Axis, Table
@@ -51,6 +52,8 @@ class Runtime(Binder):
 
     def wait(self, seconds: float) -> None:
         """Waits, beginning when the settings before have been carried out: settling is counted from then."""
+        if not 0 <= seconds < math.inf:
+            raise SequenceError("the time to wait is not a number of seconds", remedy="What it depends on is bad.")
         self.bench.complete()
         self.clock.wait(seconds)
 
@@ -64,8 +67,7 @@ class Runtime(Binder):
             "result_of": self._result_of,
             "wait": self.wait,
             "v_serial": self.serial,
-            "SOFT_ERRORS": SOFT_ERRORS,
-            "NAN": math.nan,
+            "div": divided,
             "INF": math.inf,
         }
         self.block, self._fresh = block, {}
