@@ -142,9 +142,9 @@ def point(pairs: int) -> None:
 
 def delay(pairs: int) -> None:
     """Three reads on three instruments of 20 ms each."""
-    with bench(0.02, 5, 10, together=True, three=True) as (folder, ports):
+    with bench(0.02, 10, 12, together=True, three=True) as (folder, ports):
         ratio("3 instruments of 20 ms, together: script to Ibexite", "at least 2.7", pairs,
-              lambda: script(folder, ports, 5, 10, "three")[0], lambda: run(folder, "--no-report")[0])  # fmt: skip
+              lambda: script(folder, ports, 10, 12, "three")[0], lambda: run(folder, "--no-report")[0])  # fmt: skip
 
 
 def whole(pairs: int) -> None:

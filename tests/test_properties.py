@@ -175,7 +175,8 @@ def test_rows_of_a_run_that_was_only_begun_tell_what_was_left() -> None:
 
 
 @pytest.mark.parametrize(
-    "formula", ["1 / zero", "1 / (zero * 3)", "sqrt(-1 - zero)", "db_power(zero) / 1 dB", "zero ^ -1", "10 ^ (999 + zero)"]
+    "formula",
+    ["1 / zero", "1 / (zero * 3)", "sqrt(-1 - zero)", "db_power(zero) / 1 dB", "zero ^ -1", "10 ^ (999 + zero)"],
 )
 def test_a_formula_without_a_value_is_a_hole_and_never_passes(perform, formula: str) -> None:  # noqa: ANN001
     run = perform(f'test t "T"\n    read v_in\n    let zero = 0 * v_in / 1 V\n    check {formula} >= -1 as "direct"\n'

@@ -1,6 +1,6 @@
 """`python -m ibexite` is the command `ibexite`."""
 
-from ibexite.cli.main import main
+from ibexite.cli.entry import main
 
 if __name__ == "__main__":
     main()

@@ -5,6 +5,7 @@ Asked and answered in lines of JSON on standard input and output. It ends when i
 
 from __future__ import annotations
 
+import gc
 import json
 import os
 import select
@@ -16,6 +17,23 @@ from typing import Any
 
 from ibexite.errors import IbexiteError
 
+_early: list[subprocess.Popen[str]] = []  # a process that was started before anybody asked for it
+
+
+def start_early() -> None:
+    """Starts the process now; the next ReportHelper takes it over. Unused, it ends with this program."""
+    _early.append(_start())
+
+
+def _start() -> subprocess.Popen[str]:
+    return subprocess.Popen(
+        [sys.executable, "-m", "ibexite.cli.helper"],
+        stdin=subprocess.PIPE,
+        stdout=subprocess.PIPE,
+        text=True,
+        start_new_session=True,
+    )
+
 
 class ReportHelper:
     """The side of the run: starts the process, asks for reports, waits for the answers."""
@@ -23,13 +41,7 @@ class ReportHelper:
     def __init__(self) -> None:
         self._waiting: list[Path] = []
         self._has_answered = False
-        self._process = subprocess.Popen(
-            [sys.executable, "-m", "ibexite.cli.helper"],
-            stdin=subprocess.PIPE,
-            stdout=subprocess.PIPE,
-            text=True,
-            start_new_session=True,
-        )
+        self._process = _early.pop() if _early else _start()
 
     def begin(self, records: Path, run: str, report: Path) -> None:
         """Asks for the report of a stored run."""
@@ -74,6 +86,7 @@ def main() -> None:
             signal.signal(getattr(signal, name), signal.SIG_IGN)
     if hasattr(os, "nice"):
         os.nice(10)  # the run beside it must keep its rhythm
+    gc.disable()  # short-lived, and the libraries make a lot that is never garbage
     from ibexite.records.lookup import Lookup
     from ibexite.reports.report import warm_up, write_report
 

@@ -195,11 +195,12 @@ class Run:
             problem = f"{where}: {error.what}" if where else error.what
             problem = f"{problem}. {error.remedy}" if error.remedy else problem
             is_bench_lost = isinstance(error, BenchError) and error.__class__.__name__ != "CeilingError"
+        duration = self.clock.now() - began
         self._flush()
         if not is_bench_lost:
             is_bench_lost = self._restore()
         verdict, reason = self._verdict_of_test(problem)
-        self._test_ended(test, verdict, reason, self.clock.now() - began)
+        self._test_ended(test, verdict, reason, duration)
         return verdict, is_bench_lost
 
     def _look_at_instruments(self, test: nodes.Test) -> None:

@@ -19,6 +19,7 @@ from ibexite.wording import column_text
 
 SIZE = (8.6, 3.5)  # inches
 FRAME = (0.085, 0.145, 0.745, 0.81)  # left, bottom, width, height; the legend stands to the right
+MOST_MARKED = 40  # points of a curve that are marked one by one
 MOST_LABELS = 9  # in the legend of a family
 FAIL, LIMIT, TEXT, RULE = "#b3261e", "#7a5c00", "#2a2e33", "#d9dde2"
 # From dark to light, so that the order of a family is seen in print too.
@@ -110,7 +111,7 @@ def _draw_curves(
             color=colour,
             linewidth=1.3,
             linestyle=("-", "--", ":")[position % 3],
-            marker="o",
+            marker="o" if len(rows) <= MOST_MARKED else None,
             markersize=2.6,
             label=text,
         )

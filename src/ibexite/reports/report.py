@@ -5,6 +5,7 @@ The same run gives the same bytes: all dates come from the run.
 
 from __future__ import annotations
 
+import contextlib
 import datetime
 import os
 from array import array
@@ -82,7 +83,8 @@ def write_report(run: RunRecord, path: Path) -> None:
             os.fsync(file.fileno())
         side.replace(path)
     except OSError as error:
-        side.unlink(missing_ok=True)
+        with contextlib.suppress(OSError):
+            side.unlink()
         raise RecordsError(
             f"the report cannot be written ({error.strerror})",
             where=str(path),

@@ -1,0 +1,288 @@
+"""Edges of use: interruption at each kind of moment, odd instruments, odd files, several processes at a time."""
+
+from __future__ import annotations
+
+import os
+import pty
+import select
+import signal
+import socket
+import subprocess
+import sys
+import threading
+import time
+from pathlib import Path
+
+import pytest
+
+from ibexite import events
+from ibexite.bench.file import read_bench
+from ibexite.cli.project import find_project
+from ibexite.cli.simulated_bench import SimulatedBench
+from ibexite.engine.preview import preview
+from ibexite.errors import MistakeError, RecordsError
+from ibexite.instruments.profile import SHIPPED
+from ibexite.language.check import vet
+from ibexite.language.source import Source, decode_text, read_source
+from ibexite.records.journal import Journal
+from ibexite.records.lookup import Lookup
+from tests.conftest import GOOD, HEADER, IBEXITE, Recorded
+from tests.test_records import EVENTS
+
+
+class Terminal:
+    """A run in a pseudo-terminal: read what it shows until some text comes, type, send keys."""
+
+    def __init__(self, project: Path, *arguments: str) -> None:
+        self._main, terminal = pty.openpty()
+        self.process = subprocess.Popen([*IBEXITE, *arguments], cwd=project, stdin=terminal, stdout=terminal,
+                                        stderr=terminal, start_new_session=True)  # fmt: skip
+        os.close(terminal)
+        self.seen = ""
+
+    def until(self, text: str) -> None:
+        deadline = time.monotonic() + 40
+        while text not in self.seen:
+            assert time.monotonic() < deadline, self.seen
+            if select.select([self._main], [], [], 0.1)[0]:
+                self.seen += os.read(self._main, 65536).decode(errors="replace")
+
+    def rest(self) -> int:
+        """Reads to the end; the exit code."""
+        try:
+            while data := os.read(self._main, 65536):
+                self.seen += data.decode(errors="replace")
+        except OSError:
+            pass
+        os.close(self._main)
+        return self.process.wait(20)
+
+
+def test_ctrl_c_at_a_question_ends_the_run_in_good_order(project: Path) -> None:
+    terminal = Terminal(project, "run", "fm2_final.ibx", "--serial", GOOD, "--simulate", "--no-report")
+    terminal.until("Press Enter when it is done")
+    os.killpg(terminal.process.pid, signal.SIGINT)  # as a terminal does: to every process of the group
+    assert terminal.rest() == 4
+    assert "outputs off: load, supply" in terminal.seen and "ABORTED" in terminal.seen
+    assert "stopped by Ctrl-C" in terminal.seen
+
+
+@pytest.mark.parametrize("line", ["wait 20 s", "sweep u from 0 to 5000 step 1\n        read again = v_out"])
+def test_ctrl_c_in_a_wait_and_in_a_sweep_is_heard_at_once(project: Path, line: str) -> None:
+    (project / "long.ibx").write_text(
+        HEADER + f'test t "T"\n    show "now"\n    {line}\n    read v_in\n    check v_in >= 1 V\n'
+    )
+    terminal = Terminal(project, "run", "long.ibx", "--serial", GOOD, "--simulate", "--no-report")
+    terminal.until("now")
+    time.sleep(0.3)
+    began = time.monotonic()
+    terminal.process.send_signal(signal.SIGINT)
+    assert terminal.rest() == 4 and time.monotonic() - began < 10
+    assert "outputs off: load, supply" in terminal.seen
+
+
+def test_a_run_that_is_interrupted_while_it_connects_has_switched_nothing_on(project: Path) -> None:
+    with socket.create_server(("127.0.0.1", 0)) as silent:
+        text = (project / "bench.toml").read_text().replace("::50251::", f"::{silent.getsockname()[1]}::")
+        (project / "bench.toml").write_text(text)
+        process = subprocess.Popen([*IBEXITE, "run", "fm2_final.ibx", "--serial", GOOD, "--yes", "--no-report"], cwd=project,
+                                   stdout=subprocess.PIPE, text=True)  # fmt: skip
+        silent.settimeout(20)
+        link = silent.accept()[0]
+        link.recv(100)
+        process.send_signal(signal.SIGTERM)
+        out, _ = process.communicate(timeout=30)
+        link.close()
+    assert process.returncode == 4
+    assert "a request to terminate" in out and "ABORTED" in out
+
+
+def test_an_instrument_with_other_manners(tmp_path: Path) -> None:
+    """CR LF at the end of lines, no error queue, no completion query: all said in the profile."""
+    from ibexite.bench.bench import Bench
+
+    heard = bytearray()
+    listener = socket.create_server(("127.0.0.1", 0))
+
+    def serve() -> None:
+        with listener, listener.accept()[0] as link:
+            while data := link.recv(4096):
+                heard.extend(data)
+                for line in data.split(b"\r\n"):
+                    if line.endswith(b"?"):
+                        link.sendall(b"Odd,X,1,1\r\n" if line == b"*IDN?" else b"1.5\r\n")
+
+    thread = threading.Thread(target=serve, daemon=True)
+    thread.start()
+    text = (SHIPPED / "scpi-power-supply.toml").read_text()
+    text = text.replace('error_query    = "SYST:ERR?"', 'error_query = ""\ncomplete_query = ""')
+    text = text.replace('limiting_query = "STAT:QUES?"', 'limiting_query = ""').replace(
+        '"25 ms"', '"25 ms"\nterminator = "\\r\\n"'
+    )
+    (tmp_path / "odd.toml").write_text(text)
+    (tmp_path / "bench.toml").write_text(
+        f'[bench]\nname = "odd"\n[instruments.psu]\nprofile = "odd.toml"\naddress = "TCPIP::127.0.0.1::'
+        f'{listener.getsockname()[1]}::SOCKET"\n[roles.supply]\ninstrument = "psu"\n'
+    )
+    bench = Bench(read_bench(tmp_path / "bench.toml"))
+    bench.connect(["psu"])
+    bench.set_line([("supply", "voltage"), ("supply", "current_limit")])(1.25, 0.5)
+    bench.complete()
+    assert bench.read_errors() == bench.take_limiting() == []
+    assert bench.read_line([bench.role_item("x", "supply", "voltage", {})], together=False, averaging=2)() == [1.5]
+    bench.close()
+    thread.join(5)
+    assert bytes(heard) == (b"*IDN?\r\n*CLS\r\n*RST\r\nSOUR1:VOLT 1.25\r\nSOUR1:CURR 0.5\r\n" + 2 * b"MEAS1:VOLT?\r\n")
+
+
+def test_the_simulated_bench_ends_with_the_program_that_started_it(project: Path) -> None:
+    code = ("import sys; from ibexite.bench.file import read_bench; from ibexite.cli.simulated_bench import SimulatedBench\n"
+            "s = SimulatedBench(read_bench('bench.toml'), 'FC00400'); s.__enter__()\n"
+            "print(s._process.pid, flush=True); sys.stdin.read()")  # fmt: skip
+    parent = subprocess.Popen(
+        [sys.executable, "-c", code], cwd=project, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True
+    )
+    assert parent.stdout
+    child = int(parent.stdout.readline())
+    parent.kill()
+    parent.communicate()
+    deadline = time.monotonic() + 10
+    while Path(f"/proc/{child}/stat").exists() and Path(f"/proc/{child}/stat").read_text().split()[2] != "Z":
+        assert time.monotonic() < deadline
+        time.sleep(0.05)
+
+
+def test_two_runs_on_two_simulated_benches_do_not_disturb_each_other(project: Path) -> None:
+    command = [*IBEXITE, "run", "fm2_final.ibx", "--simulate", "--yes", "--no-report", "--serial"]
+    runs = [
+        subprocess.Popen([*command, serial], cwd=project, stdout=subprocess.PIPE, text=True)
+        for serial in ("FC00400", "FC00427")
+    ]
+    codes = [run.wait(60) for run in runs]
+    for run in runs:
+        run.communicate()
+    assert codes == [5, 1]
+    assert sorted((r["serial"], r["verdict"]) for r in Lookup(project / "records").runs()) == [
+        ("FC00400", "pass"), ("FC00427", "fail")]  # fmt: skip
+
+
+def test_many_processes_may_store_into_a_new_store_at_once(tmp_path: Path) -> None:
+    code = ("import sys; from pathlib import Path; from ibexite.records.store import Store\n"
+            "Store(Path(sys.argv[1])).take_in(Path(sys.argv[2]))")  # fmt: skip
+    paths = []
+    for number in range(4):
+        path = tmp_path / "journals" / f"{number}.jsonl"
+        journal = Journal(path)
+        for event in EVENTS:
+            journal(
+                event._replace(run=f"20261123-09000{number}-aaaaaa") if isinstance(event, events.RunStarted) else event
+            )
+        journal.close()
+        paths.append(path)
+    writers = [subprocess.Popen([sys.executable, "-c", code, str(tmp_path), str(path)]) for path in paths]
+    assert [writer.wait(30) for writer in writers] == [0, 0, 0, 0]
+    assert len(Lookup(tmp_path).runs()) == 4 and not list((tmp_path / "journals").glob("*.jsonl"))
+
+
+def test_a_disk_that_fails_while_syncing_is_told_at_the_next_event(tmp_path: Path, monkeypatch) -> None:  # noqa: ANN001
+    journal = Journal(tmp_path / "j.jsonl")
+    monkeypatch.setattr(os, "fsync", lambda handle: (_ for _ in ()).throw(OSError(5, "Input/output error")))
+    journal(EVENTS[1])
+    journal._syncer.join(5)
+    with pytest.raises(RecordsError, match="Input/output error"):
+        journal(EVENTS[1])
+    journal.close()
+
+
+def test_no_half_report_is_left_and_the_run_stays(ibexite, project: Path) -> None:  # noqa: ANN001
+    (project / "in_the_way").write_text("")
+    assert ibexite("run", "fm2_final.ibx", "--serial", GOOD, "--simulate", "--yes", "--no-report").returncode == 5
+    done = ibexite("report", "last", "--out", "in_the_way/r.html")
+    assert done.returncode == 3 and "the report cannot be written" in done.stderr
+    done = ibexite("export", "last", "--to", "csv", "--out", "in_the_way/x")
+    assert done.returncode == 3 and "Name another folder with --out." in done.stderr
+    assert ibexite("show", "last").returncode == 0
+
+
+@pytest.mark.parametrize("text", ['sequence "T"\r\n    product "P"\r\n', '\ufeffsequence "T"\n    product "P"\n'])
+def test_line_ends_and_marks_of_other_systems_are_understood(tmp_path: Path, text: str) -> None:
+    body = '    serial "X"\ntest t "T"\n    let x = 1\n    check x >= 1\n'.replace(
+        "\n", "\r\n" if "\r" in text else "\n"
+    )
+    (tmp_path / "t.ibx").write_bytes((text + body).encode())
+    source = read_source(tmp_path / "t.ibx")
+    program = vet(source)
+    assert source.findings == [] and program.sequence.product == "P"
+    with pytest.raises(MistakeError):
+        decode_text(b"\xff\xfes\0e\0", "utf16.ibx")
+
+
+def test_nesting_has_an_end() -> None:
+    lines = [f"{'    ' * (depth + 1)}sweep n{depth} over 1" for depth in range(17)]
+    source = Source(
+        "deep.ibx", 'sequence "T"\n    product "P"\ntest t "T"\n' + "\n".join(lines) + "\n" + "    " * 18 + "wait 1 s\n"
+    )
+    vet(source)
+    assert {finding.title for finding in source.findings} >= {"nested too deeply"}
+
+
+def test_preview_knows_times_and_says_what_it_cannot_know(project: Path) -> None:
+    text = (
+        HEADER
+        + """test t "T"
+    read v_in
+    sweep u from 0 A to 1 A in 5 points
+        wait 200 ms
+        read i_in, i_out
+        read rail_3v3 averaging 4
+test later "Later"
+    read v_out
+    sweep w from 1 V to v_out in 3 points
+        wait 10 ms
+"""
+    )
+    blocks = preview(vet(Source("t.ibx", text)), read_bench(project / "bench.toml"))
+    assert [(b.name, b.rows, b.is_exact) for b in blocks] == [
+        ("before unit", 0, True),
+        ("t", 5, True),
+        ("later", 1, False),
+    ]
+    assert blocks[1].seconds == pytest.approx(0.005 + 5 * (0.2 + 2 * 0.005 + 4 * 0.005))
+    assert blocks[1].steps[1].text == "sweep u: 5 points: 0 A, 0.25 A, 0.5 A, 0.75 A, 1 A"
+    assert preview(vet(Source("t.ibx", text)), None)[1].seconds == blocks[1].seconds
+
+
+def test_a_project_is_found_from_any_folder_in_it(project: Path) -> None:
+    (project / "a" / "b").mkdir(parents=True)
+    assert find_project(project / "a" / "b" / "x.ibx").folder == project
+    assert find_project(project / "a" / "b").records == project / "records"
+    (project / "ibexite.toml").write_text('[project]\nbnech = "bench.toml"\n')
+    with pytest.raises(MistakeError, match="bnech"):
+        find_project(project)
+    (project / "ibexite.toml").unlink()
+    assert find_project(project / "a").bench is None
+
+
+def test_a_simulated_bench_that_cannot_start_says_so(project: Path) -> None:
+    (project / "bench.toml").write_text(
+        (project / "bench.toml").read_text().replace('wiring = { 1 = "output" }', "wiring = {}")
+    )
+    with pytest.raises(MistakeError, match="channel 1 is not wired"):
+        SimulatedBench(read_bench(project / "bench.toml"), GOOD)
+
+
+def test_what_ran_on_which_bench_is_recorded_with_the_run(perform) -> None:  # noqa: ANN001
+    run: Recorded = perform('test t "T"\n    read v_in\n    check v_in >= 1 V\n')
+    started, connected = run.of(events.RunStarted)[0], run.of(events.BenchConnected)[0]
+    assert (started.serial, started.operator, started.sequence["title"]) == (GOOD, "tester", "Test")
+    assert len(started.bench["sha256"]) == 64
+    psu = connected.instruments[0]
+    assert (psu["name"], psu["roles"], psu["certificate"], psu["due"]) == ("psu", ["supply"], "K-1187", "2027-05-01")
+    assert psu["identity"].startswith("Firnline,PS-36,SIMULATED-psu") and psu["simulated"] is True
+
+
+def test_calibration_past_its_date_makes_a_trial(perform) -> None:  # noqa: ANN001
+    run = perform(
+        'test t "T"\n    read v_in\n    check v_in >= 1 V\n', change=lambda t: t.replace("2027-05-01", "2026-11-22")
+    )
+    assert "calibration of psu was due on 2026-11-22" in run.outcome.trial
