@@ -286,3 +286,26 @@ def test_calibration_past_its_date_makes_a_trial(perform) -> None:  # noqa: ANN0
         'test t "T"\n    read v_in\n    check v_in >= 1 V\n', change=lambda t: t.replace("2027-05-01", "2026-11-22")
     )
     assert "calibration of psu was due on 2026-11-22" in run.outcome.trial
+
+
+def test_a_check_that_fails_before_the_unit_is_an_error_and_no_test_runs(perform) -> None:  # noqa: ANN001
+    header = HEADER.replace("    wait 30 ms\n", "    wait 30 ms\n    read v_in\n    check v_in >= 12 V\n")
+    run = perform('test t "T"\n    read v_in\n    check v_in >= 1 V\n', header=header)
+    assert (run.outcome.verdict, run.outcome.tests) == ("error", {"t": "skipped"})
+    assert "before unit did not pass" in run.outcome.reason
+
+
+@pytest.mark.parametrize(("lines", "title"), [
+    ("    check t_board within 31 degC +/- tolerance\n", "wrong unit"), ("    check t_board within 31 degC +/- 1 degC\n", ""),
+    ("    check t_board within 31 degC +/- 1 K\n", ""), ("    sweep x from 20 degC to 30 degC step 5 degC\n        wait 1 s\n", ""),
+    ("    sweep x from 20 degC to 30 degC step tolerance\n        wait 1 s\n", "wrong unit"),
+    ("after unit\n    read last = t_board\n    check last >= 1 degC\n", "a check after the verdict"),
+])  # fmt: skip
+def test_a_temperature_is_never_taken_for_a_difference(lines: str, title: str) -> None:
+    text = HEADER.replace("rail_3v3     : signal in V", "t_board : signal in degC")
+    text = (
+        text.replace("before unit", "params\n    tolerance = 1 degC\n\nbefore unit") + 'test t "T"\n    read t_board\n'
+    )
+    source = Source("t.ibx", text + lines)
+    vet(source)
+    assert [finding.title for finding in source.findings] == ([title] if title else [])

@@ -16,12 +16,16 @@ from ibexite.language import constants, nodes
 from ibexite.language.types import Type
 
 
+_INFINITE = (math.inf, -math.inf)
+
+
 def divided(a: Any, b: Any) -> Any:
-    """a / b; NaN where b is zero."""
+    """a / b; NaN where b is zero or so small that the result has no number. As curves do it."""
     try:
-        return a / b
+        result = a / b
     except ZeroDivisionError:
         return math.nan
+    return math.nan if result in _INFINITE else result
 
 
 class Formulas:

@@ -14,7 +14,7 @@ from ibexite.bench.file import BenchFile
 from ibexite.bench.guardian import Guardian
 from ibexite.engine.runtime import Runtime
 from ibexite.engine.services import Clock, Operator
-from ibexite.errors import BenchError, IbexiteError, RecordsError, StopRun
+from ibexite.errors import BenchError, IbexiteError, RecordsError, SequenceError, StopRun
 from ibexite.language import constants, nodes
 from ibexite.language.program import Program
 
@@ -157,6 +157,9 @@ class Run:
         body = self.program.sequence.before_unit
         if body:
             self.runtime.compile("before unit", body)()
+            failed = [reason or "a check failed" for verdict, reason in self.runtime.verdicts if verdict != "pass"]
+            if failed:
+                raise SequenceError(f"before unit did not pass: {failed[0]}", remedy="No test was run.")
         self._flush()
         errors = self.bench.read_errors()
         if errors:

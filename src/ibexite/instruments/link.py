@@ -1,6 +1,6 @@
 """Links: bytes to and from one instrument, with time-outs. A thin shell; lines are found by ibexite.protocols.lines.
 
-The contract of every link: `send` and `receive` return within the time-out or raise LinkError; after `reopen` nothing
+What always holds: `send` and `receive` return within the time-out or raise LinkError; after `reopen` nothing
 of an earlier exchange can arrive. `is_waiting` is true from a query's sending until its reply was taken.
 """
 
@@ -11,30 +11,12 @@ import socket
 import struct
 import sys
 from collections.abc import Callable
-from typing import Any, Protocol
+from typing import Any
 
 from ibexite.errors import LinkError, MistakeError
 from ibexite.protocols.lines import LineBuffer, LineTooLong
 
 _SOCKET_ADDRESS = re.compile(r"TCPIP\d*::([^:]+)::(\d+)::SOCKET", re.IGNORECASE)
-
-
-class Link(Protocol):
-    """What a session needs of a link."""
-
-    is_waiting: bool
-
-    def reopen(self) -> None:
-        """Closes and opens anew."""
-
-    def close(self) -> None:
-        """Closes; never raises."""
-
-    def send(self, data: bytes) -> None:
-        """Sends all of it."""
-
-    def receive(self) -> bytes:
-        """The next line, without its terminator."""
 
 
 def parse_address(address: str) -> tuple[str, int]:

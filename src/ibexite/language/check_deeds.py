@@ -243,6 +243,10 @@ class DeedChecker:
         self._bind(statement.name, "let", replace(kind, axes=self._here + kind.axes), statement.span)
 
     def _check(self, statement: nodes.Check) -> None:
+        if self.block == "after unit":
+            self.source.report(
+                statement.span, "a check after the verdict", "", "Judge in a test; after unit only cleans up."
+            )
         kind = self.typer.type_of(statement.value, self.lookup)
         criterion = statement.criterion
         if kind is not None and kind.kind != "quantity":
@@ -289,11 +293,7 @@ class DeedChecker:
             )
         elif in_percent:
             self.program.tolerances[criterion] = "relative"
-        elif (
-            found.dimension in (units.difference(kind.dimension), kind.dimension)
-            and kind.dimension.kind != "level"
-            or found.dimension == units.difference(kind.dimension)
-        ):
+        elif found.dimension == units.difference(kind.dimension) or _is_degrees(criterion.b, kind):
             self.program.tolerances[criterion] = "absolute"
         else:
             self.source.report(
@@ -362,7 +362,7 @@ class DeedChecker:
         if found is None:
             return
         wanted = units.difference(kind.dimension) if segment.spacing == "step" else units.PLAIN
-        is_degrees = segment.spacing == "step" and found.dimension == kind.dimension == units.CELSIUS
+        is_degrees = segment.spacing == "step" and _is_degrees(segment.amount, kind)
         if found.kind != "quantity" or (found.dimension != wanted and not is_degrees):
             self.source.report(segment.amount.span, "wrong unit", str(found), f"Here belongs {units.describe(wanted)}.")
         if segment.spacing == "log" and kind.dimension.kind != "linear":
@@ -415,6 +415,11 @@ def _names_made(body: tuple[nodes.Statement, ...]) -> list[tuple[str, Span]]:
             case nodes.Sweep(name=name, span=span, body=inner):
                 made += [(name, span), *_names_made(inner)]
     return made
+
+
+def _is_degrees(expr: nodes.Expr, kind: Type) -> bool:
+    """True for a tolerance or step of a temperature that is written as a number in degC: it is a difference."""
+    return kind.dimension == units.CELSIUS and isinstance(expr, nodes.Literal) and expr.quantity.unit.symbol == "degC"
 
 
 def _a(class_name: str) -> str:

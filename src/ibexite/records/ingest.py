@@ -48,7 +48,6 @@ class _Collector:
         self.grids: dict[int, _Grid] = {}
         self.remarks: list[RowDict] = []
         self.last_time = 0.0
-        self.has_ended = False
 
     def take(self, event: RowDict) -> None:
         self.last_time = event.get("t", self.last_time)
@@ -131,11 +130,11 @@ class _Collector:
 
     def _value(self, e: RowDict) -> None:
         test = self.tests.get(e["test"])
-        if test is None:
-            return
-        self._bad(test, e["bad"], {})
-        if isinstance(e["value"], str):
-            self.remarks.append({"kind": "value", "text": f"{e['test']}.{e['name']} = {e['value']}"})
+        if test is not None:
+            self._bad(test, e["bad"], {})
+        if test is None or isinstance(e["value"], str):  # texts, and what before unit and after unit read
+            told = "-" if e["value"] is None else f"{e['value']} {e['unit']}".rstrip()
+            self.remarks.append({"kind": "value", "text": f"{e['test']}: {e['name']} = {told}"})
             return
         value = array("d", [math.nan if e["value"] is None else float(e["value"])])
         test.curves.append(_curve(e["name"], e["origin"], e["unit"], e["shown"], self._next_grid(test), 0, value))
@@ -157,7 +156,11 @@ class _Collector:
 
     def _judged(self, e: RowDict) -> None:
         test = self.tests.get(e["test"])
-        if test is not None:
+        if test is None:
+            self.remarks.append(
+                {"kind": "judged", "text": f"{e['test']}: {e['text']}: {e['verdict']} {e['reason']}".rstrip()}
+            )
+        else:
             row = {
                 key: e[key]
                 for key in (
@@ -209,7 +212,6 @@ class _Collector:
         ]
 
     def _runended(self, e: RowDict) -> None:
-        self.has_ended = True
         self._run().update(
             verdict=e["verdict"],
             reason=e["reason"],
