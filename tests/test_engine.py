@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+import datetime
 import math
 
 import pytest
 
 from ibexite import events
-from ibexite.engine.services import NoOperator
+from ibexite.engine.run import Identity, Run
+from ibexite.engine.services import NoOperator, RealClock
 from ibexite.errors import RecordsError, SequenceError, StopRun
 from ibexite.instruments.profile import SHIPPED
+from ibexite.language.check import vet
+from ibexite.language.source import Source
 from tests.conftest import HEADER, SHORT
 
 SWEEP = """test swept "Swept"
@@ -253,3 +257,17 @@ def test_limits_are_exact(perform, check, low, high) -> None:  # noqa: ANN001
     judged = run.of(events.Judged)[0]
     exactly = "known" not in check
     assert (judged.low, judged.high) == ((low, high) if exactly else (pytest.approx(low), pytest.approx(high)))
+
+
+def test_a_signal_in_the_moment_before_cleaning_does_not_keep_the_outputs_on(serve) -> None:  # noqa: ANN001
+    program = vet(Source("test.ibx", HEADER + 'test t "T"\n    read v_in\n    check v_in >= 1 V\n'))
+    happened: list = []
+    identity = Identity("r", "FC00400", "", "", datetime.datetime(2026, 11, 23, tzinfo=datetime.UTC))
+    run = Run(program, serve(), identity, RealClock(), NoOperator(), [happened.append])
+
+    def interrupt() -> None:
+        raise StopRun("stopped by Ctrl-C")
+
+    assert run.carry_out(interrupt).verdict == "aborted"
+    safe = next(event for event in happened if isinstance(event, events.MadeSafe))
+    assert [(role["role"], role["problem"]) for role in safe.roles] == [("load", ""), ("supply", "")]

@@ -25,6 +25,7 @@ from tests.conftest import HEADER
 
 HERE = Span(0, 1)
 NUMBERS = st.decimals(-50, 50, places=2)
+VALUES = st.floats(-9, 9).filter(lambda x: x == 0 or abs(x) > 1e-6)  # what instruments answer, not the ends of float64
 
 
 def literal(value: Decimal) -> nodes.Literal:
@@ -64,7 +65,7 @@ def test_what_is_known_before_the_run_is_computed_then(expr) -> None:  # noqa: A
 
 
 @given(formulas(st.one_of(NUMBERS.map(literal), st.sampled_from("ab").map(lambda n: nodes.Name(HERE, n)))),
-       st.lists(st.floats(-9, 9), min_size=3, max_size=3), st.floats(-9, 9))  # fmt: skip
+       st.lists(VALUES, min_size=3, max_size=3), VALUES)  # fmt: skip
 def test_a_formula_means_the_same_on_values_and_on_curves(expr, a_values, b) -> None:  # noqa: ANN001
     names = constants.names_in(expr)
     assume("a" in names)

@@ -62,7 +62,7 @@ class Compiler:
         self._line_of: list[int] = [0]
         self._depth = 1
         self._loops: list[_Loop] = []
-        self._finished: list[str] = []  # lines to run when the outermost sweep has ended
+        self._finished: list[tuple[str, int]] = []  # what to run when the outermost sweep has ended, with its line
         self._count = 0
 
     def compile(
@@ -172,8 +172,7 @@ class Compiler:
             indent = "    " if statement.where is not None else ""
             self._emit(f"{indent}{tally}.judge({value}, {low}, {high}, {at})", line)
         if self._loops:
-            self._finished.append(f"{tally}.close()")
-            self._finished_lines.append(line)
+            self._finished.append((f"{tally}.close()", line))
         else:
             self._emit(f"{tally}.close()", line)
 
@@ -213,12 +212,10 @@ class Compiler:
 
     # --- sweeps ------------------------------------------------------------------------------------------------------
 
-    _finished_lines: list[int]
-
     def _sweep(self, sweep: nodes.Sweep, line: int) -> None:
         is_outermost = not self._loops
         if is_outermost:
-            self._finished, self._finished_lines = [], []
+            self._finished = []
             started = len(self._lines)
             self._emit("", line)  # a place for the announcement, known once the inner sweeps are compiled
         loop = _Loop(sweep, sweep.name)
@@ -229,7 +226,7 @@ class Compiler:
         self._loops.pop()
         if is_outermost:
             self._announce(loop, started)
-            for text, at in zip(self._finished, self._finished_lines, strict=True):
+            for text, at in self._finished:
                 self._emit(text, at)
         self._release(loop, line, is_outermost)
 

@@ -15,7 +15,6 @@ from ibexite.functions import FUNCTIONS
 from ibexite.language import constants, nodes
 from ibexite.language.types import Type
 
-
 _INFINITE = (math.inf, -math.inf)
 
 

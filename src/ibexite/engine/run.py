@@ -104,7 +104,10 @@ class Run:
         except Exception as error:  # a mistake of ours: the bench is made safe and the run recorded all the same
             self._note_error(IbexiteError(f"internal error: {error!r}", where=self._line_of(error)))
         finally:
-            before_cleaning()
+            try:
+                before_cleaning()
+            except StopRun as stop:  # a signal in the very moment before signals are held off
+                outcome.verdict, outcome.reason = "aborted", stop.reason
             self._clean_up()
         self._end()
         return outcome
