@@ -82,7 +82,7 @@ def test_preview_and_vet_answer_programs_too(ibexite) -> None:  # noqa: ANN001
         "after unit",
     ]
     assert (blocks[4]["rows"], blocks[4]["is_exact"]) == (70, True)
-    assert blocks[4]["seconds"] == pytest.approx(70 * (0.012 + 0.005))
+    assert blocks[4]["seconds"] == pytest.approx(7 * 0.02 + 70 * (0.012 + 0.005))
     assert json.loads(ibexite("vet", "fm2_final.ibx", "--format", "json").stdout) == []
     assert "sweep vin: 7 points: 6.5 V, 8 V" in ibexite("preview", "fm2_final.ibx").stdout
 
