@@ -49,9 +49,11 @@ class Terminal:
 
     def rest(self) -> int:
         """Reads to the end; the exit code."""
+        deadline = time.monotonic() + 40
         try:
-            while data := os.read(self._main, 65536):
-                self.seen += data.decode(errors="replace")
+            while time.monotonic() < deadline:
+                if select.select([self._main], [], [], 0.1)[0]:
+                    self.seen += os.read(self._main, 65536).decode(errors="replace")
         except OSError:
             pass
         os.close(self._main)
