@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV   := .venv
 BIN    := $(VENV)/bin
 
-.PHONY: demo test bench tables docs clean
+.PHONY: demo test bench tables clean
 
 demo: $(VENV)/installed
 	$(BIN)/ibexite demo demo

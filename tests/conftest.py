@@ -75,9 +75,7 @@ def serve(project: Path) -> Iterator[Callable[..., BenchFile]]:
         thread = threading.Thread(target=server.serve)
         thread.start()
         running.append((server, thread))
-        moved = file.moved_to(server.ports())
-        start.server = server  # type: ignore[attr-defined]
-        return moved
+        return file.moved_to(server.ports())
 
     yield start
     for server, thread in running:

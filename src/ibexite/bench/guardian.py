@@ -84,9 +84,13 @@ class Guardian:
             self._control.sendall(b'{"bye": true}\n')
         except OSError:
             pass
-        code = self._process.wait(READY_WITHIN)
         self._control.close()
-        return code == 0
+        try:
+            return self._process.wait(READY_WITHIN) == 0
+        except subprocess.TimeoutExpired:  # cleaning up must not fail because of it
+            self._process.kill()
+            self._process.wait()
+            return False
 
 
 def _deeds(bench: Bench) -> list[dict[str, Any]]:

@@ -40,7 +40,6 @@ class ReportHelper:
 
     def __init__(self) -> None:
         self._waiting: list[Path] = []
-        self._has_answered = False
         self._process = _early.pop() if _early else _start()
 
     def begin(self, records: Path, run: str, report: Path) -> None:
@@ -65,7 +64,6 @@ class ReportHelper:
         line = self._process.stdout.readline()
         if not line:
             return {"error": f"the report was not written: {report}\nThe run is stored; write it with: ibexite report"}
-        self._has_answered = True
         answer: dict[str, Any] = json.loads(line)
         return answer
 
@@ -73,8 +71,7 @@ class ReportHelper:
         """Ends the process."""
         assert self._process.stdin and self._process.stdout
         self._process.stdin.close()
-        if self._waiting or self._process.poll() is None and not self._has_answered:
-            self._process.kill()  # it may be loading still, and nobody waits for it
+        self._process.kill()  # it may be loading still; what was answered is on disk
         self._process.wait()
         self._process.stdout.close()
 

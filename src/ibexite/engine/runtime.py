@@ -21,8 +21,6 @@ from ibexite.language import constants, fill, nodes, points
 from ibexite.language.program import Binding, Program
 from ibexite.language.types import Type
 
-NOT_RUN = object()
-
 
 def base_unit(kind: Type) -> str:
     """The symbol in which values of a type are stored."""
@@ -85,11 +83,11 @@ class Runtime(Binder):
         self.results |= self._fresh
 
     def _result_of(self, test: str, name: str) -> Any:
-        found = self.results.get((test, name), NOT_RUN)
-        if found is NOT_RUN:
+        if (test, name) not in self.results:
             raise SequenceError(
                 f"{test}.{name} has no value: that test was not run to its end", remedy=f"Run {test} as well."
             )
+        found = self.results[test, name]
         return found() if callable(found) else found
 
     # --- what compiled code is bound to ------------------------------------------------------------------------------
