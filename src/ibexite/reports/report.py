@@ -62,6 +62,7 @@ class ReportData:
     duration: str
     tests: list[TestPart]
     failures: list[tuple[str, ResultLine]]
+    broken: list[tuple[str, str]]  # tests that failed or broke for a reason beside their checks
     not_run: list[tuple[str, str]]
     trial_reasons: list[str]
     software: str
@@ -126,6 +127,12 @@ def gather(run: RunRecord) -> ReportData:
     row = run.row
     tests = [_test(test) for test in run.tests]
     failures = [(part.row["title"], result) for part in tests for result in part.results if result.verdict != "pass"]
+    broken = [
+        (part.row["title"], part.row["reason"])
+        for part in tests
+        if part.row["verdict"] in ("fail", "error")
+        and part.row["reason"] not in ["", *(result.reason for result in part.results)]
+    ]
     not_run = [
         (part.row["title"], part.row["reason"]) for part in tests if part.row["verdict"] in ("skipped", "aborted")
     ]
@@ -138,6 +145,7 @@ def gather(run: RunRecord) -> ReportData:
         duration_text(row["duration"]),
         tests,
         failures,
+        broken,
         not_run,
         [r for r in row["trial_reasons"].split("\n") if r],
         f"Ibexite {row['software']}",
