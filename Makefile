@@ -21,6 +21,7 @@ bench: $(VENV)/installed-for-tests
 tables: $(VENV)/installed
 	$(BIN)/python -m ibexite.language.grammar
 	$(BIN)/python -m ibexite.records.make_page docs/data-model.md
+	$(BIN)/python -m ibexite.cli.explain docs/reference.md
 
 $(VENV)/installed: pyproject.toml
 	test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)

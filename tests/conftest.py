@@ -113,7 +113,7 @@ def perform(serve: Callable[..., BenchFile]) -> Callable[..., Recorded]:
             change: Callable[[str], str] = lambda text: text) -> Recorded:  # fmt: skip
         source = Source("test.ibx", header + text)
         program = vet(source)
-        assert not source.findings, [source.render(f) for f in source.findings]
+        assert not source.has_mistakes, [source.render(f) for f in source.findings]
         events: list = []
         now = datetime.datetime(2026, 11, 23, 9, 0, tzinfo=datetime.UTC)
         identity = Identity("20261123-090000-aaaaaa", serial, "tester", "desk", now)

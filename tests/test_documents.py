@@ -11,6 +11,7 @@ import pytest
 from ibexite import units
 from ibexite.bench.file import read_bench
 from ibexite.classes import instrument_classes
+from ibexite.cli.explain import reference_page
 from ibexite.cli.main import COMMANDS
 from ibexite.engine.facts import bench_facts
 from ibexite.functions import FUNCTIONS
@@ -57,7 +58,8 @@ def test_the_lines_of_the_language_reference_are_understood() -> None:
     from ibexite.language.grammar import line_parser
 
     text = (DOCS / "language.md").read_text()
-    lines = [line for block in re.findall(r"```\n(.*?)```", text, re.DOTALL) for line in block.splitlines()]
+    blocks = re.findall(r"^```(\w*)\n(.*?)^```", text + (DOCS / "reference.md").read_text(), re.DOTALL | re.MULTILINE)
+    lines = [line for kind, block in blocks if not kind for line in block.splitlines()]
     lines += re.findall(r"`([a-z]+ [^`]+)`", text)
     deeds = [line.strip() for line in lines if line.split("#")[0].split(" ")[0] in words.VERBS and "…" not in line]
     assert len(deeds) > 15
@@ -65,8 +67,12 @@ def test_the_lines_of_the_language_reference_are_understood() -> None:
         line_parser().parse(line.split("#")[0], start="deed_line")
 
 
+def test_the_reference_is_made_from_the_tables_of_the_program() -> None:
+    assert (DOCS / "reference.md").read_text() == reference_page(), "run: make tables"
+
+
 def test_the_language_reference_names_everything_there_is() -> None:
-    text = (DOCS / "language.md").read_text()
+    text = (DOCS / "language.md").read_text() + (DOCS / "reference.md").read_text()
     for word in [*words.VERBS, *words.TOP_USAGE, *words.HEADER_USAGE, *FUNCTIONS, *instrument_classes()]:
         assert re.search(rf"\b{word}\b", text), word
     for known in instrument_classes().values():

@@ -310,4 +310,4 @@ def test_a_temperature_is_never_taken_for_a_difference(lines: str, title: str) -
     )
     source = Source("t.ibx", text + lines)
     vet(source)
-    assert [finding.title for finding in source.findings] == ([title] if title else [])
+    assert [f.title for f in source.findings if f.level == "mistake"] == ([title] if title else [])

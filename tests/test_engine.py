@@ -9,7 +9,7 @@ import pytest
 
 from ibexite import events
 from ibexite.engine.run import Identity, Run
-from ibexite.engine.services import NoOperator, RealClock
+from ibexite.engine.services import NoOperator, Question, RealClock
 from ibexite.errors import RecordsError, SequenceError, StopRun
 from ibexite.instruments.profile import SHIPPED
 from ibexite.language.check import vet
@@ -189,7 +189,7 @@ def test_errors_that_an_instrument_reports_are_an_error_of_the_test(perform, pro
 
 def test_a_question_without_anybody_to_ask_ends_at_once() -> None:
     with pytest.raises(SequenceError, match="nobody to answer"):
-        NoOperator().confirm("Turn it round.")
+        NoOperator().ask(Question("confirm", "Turn it round."))
 
 
 def test_a_stop_in_the_middle_still_cleans_up_and_records(perform) -> None:  # noqa: ANN001

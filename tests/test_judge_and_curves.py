@@ -9,7 +9,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from ibexite.analysis import catalog
 from ibexite.analysis import curve as curves
+from ibexite.analysis.catalog import find
 from ibexite.analysis.curve import Curve
 from ibexite.engine.judge import Tally
 from ibexite.errors import SequenceError
@@ -79,29 +81,33 @@ def test_curves_are_brought_together_by_the_names_of_their_axes() -> None:
 def test_statistics_leave_holes_out_and_keep_the_other_axes() -> None:
     values = np.array([[1.0, math.nan, 3.0], [math.nan] * 3])
     curve = Curve({"a": np.array([1.0, 2]), "b": np.array([0.0, 1, 2])}, values)
-    for function, expected in ((curves.largest, 3.0), (curves.smallest, 1.0), (curves.mean, 2.0)):
-        result = function(curve, "b")
+    for name, expected in (("largest", 3.0), ("smallest", 1.0), ("mean", 2.0)):
+        result = find(f"statistics.{name}")(curve, "b")
         assert list(result.axes) == ["a"]
         assert result.values[0] == expected
         assert math.isnan(result.values[1])
-    assert curves.largest(curves.largest(curve, "b"), "a") == 3.0
+    largest = find("statistics.largest")
+    assert largest(largest(curve, "b"), "a") == 3.0
 
 
 def test_at_interpolates_between_neighbours_only() -> None:
     x = np.array([3.0, 2.0, 1.0])  # a sweep downwards
     curve = Curve({"x": x}, np.array([30.0, 20.0, math.nan]))
-    assert curves.at(curve, "x", 2.0) == 20.0
-    assert curves.at(curve, "x", 2.25) == 22.5
-    assert math.isnan(curves.at(curve, "x", 1.5))
-    with pytest.raises(SequenceError, match="beyond the ends"):
-        curves.at(curve, "x", 3.5)
+    assert catalog.at(curve, {"x": 2.0}) == 20.0
+    assert catalog.at(curve, {"x": 2.25}) == 22.5
+    assert math.isnan(catalog.at(curve, {"x": 1.5}))
+    with pytest.raises(SequenceError, match="x = 3.5 lies beyond the ends"):
+        catalog.at(curve, {"x": 3.5})
 
 
-def test_divisions_by_zero_are_holes_and_compare_as_false() -> None:
+def test_divisions_by_zero_are_holes_and_so_is_whatever_is_made_of_them() -> None:
     ratio = 1 / Curve({"x": np.arange(3.0)}, np.array([0.0, 1.0, 2.0]))
     assert math.isnan(ratio.values[0])
-    assert curves.compared("<=", ratio, 1.0).values.tolist() == [False, True, True]
-    assert curves.logic("not", curves.compared(">", ratio, 0.6)).values.tolist() == [True, False, True]
+    smaller = curves.compared("<=", ratio, 0.6)
+    assert math.isnan(smaller.values[0]) and smaller.values[1:].tolist() == [0, 1]
+    assert curves.logic("or", smaller, True).values.tolist() == [1, 1, 1]
+    assert math.isnan(curves.logic("and", smaller, True).values[0])
+    assert curves.logic("not", smaller).values[1:].tolist() == [1, 0]
 
 
 @pytest.mark.parametrize(("function", "x", "expected"), [

@@ -15,7 +15,7 @@ from ibexite.units import Dimension, parse_unit
 
 @dataclass(frozen=True, slots=True)
 class Feature:
-    """One setting or reading of a class. dimension is None for on/off."""
+    """One setting, reading or action of a class. dimension is None for on/off and yes/no."""
 
     name: str
     unit: str
@@ -31,13 +31,20 @@ class InstrumentClass:
     help: str
     settings: dict[str, Feature]
     readings: dict[str, Feature]
+    actions: dict[str, str]  # with a line of help each
     switch: str
     levels: tuple[str, ...]
 
 
+_COMMON_ACTIONS = {
+    "reset": "back into its known state, outputs off (IEEE 488.2 *RST)",
+    "clear": "clears its error queue and status (IEEE 488.2 *CLS)",
+}
+
+
 def _feature(name: str, entry: dict[str, str]) -> Feature:
     unit = entry["unit"]
-    return Feature(name, unit, None if unit == "on_off" else parse_unit(unit).dimension, entry["help"])
+    return Feature(name, unit, None if unit in ("on_off", "yes_no") else parse_unit(unit).dimension, entry["help"])
 
 
 @cache
@@ -50,6 +57,7 @@ def instrument_classes() -> dict[str, InstrumentClass]:
             entry["help"],
             {key: _feature(key, value) for key, value in entry["settings"].items()},
             {key: _feature(key, value) for key, value in entry["readings"].items()},
+            {**_COMMON_ACTIONS, **entry.get("actions", {})},
             entry.get("switch", ""),
             tuple(entry.get("levels", ())),
         )

@@ -7,6 +7,7 @@ IbexiteError            base: something a message explains (exit code 2 unless t
 |  +- LinkError         the connection: nothing listens, silent, cut off
 |  +- InstrumentError   the instrument answered, but wrongly, or reported an error
 |  +- CeilingError      a set point beyond a ceiling or range; nothing was sent
++- ProgramError         a program or Python function that was called failed, hung, or gave something else (exit code 3)
 +- SequenceError        a line of the sequence could not be carried out (undecidable check, nothing judged)
 +- RecordsError         journal or store cannot be written or read (exit code 3)
 StopRun (BaseException) a person or signal ended the run (exit code 4); no `except Exception` eats it
@@ -57,6 +58,12 @@ class InstrumentError(BenchError):
 
 class CeilingError(BenchError):
     """A set point beyond what the role may ever apply, or beyond its range. Nothing was sent."""
+
+
+class ProgramError(IbexiteError):
+    """A program or a Python function from outside failed, hung, flooded its output, or gave something else."""
+
+    exit_code = EXIT_BENCH
 
 
 class SequenceError(IbexiteError):

@@ -22,6 +22,9 @@ class RunStarted(NamedTuple):
     bench: dict[str, str]
     params: list[dict[str, Any]]
     tests: list[dict[str, Any]]
+    lot: str = ""
+    files: list[dict[str, str]] = []  # other files that take part: name, SHA-256, version
+    retest_of: str = ""  # the run that this one completes
 
 
 class BenchConnected(NamedTuple):
@@ -65,6 +68,15 @@ class TableStarted(NamedTuple):
     columns: list[dict[str, str]]
 
 
+class LoopLeft(NamedTuple):
+    """A loop was left by its `leave` line; the rows that would have come were never measured."""
+
+    t: float
+    test: str
+    name: str
+    why: str
+
+
 class Row(NamedTuple):
     """One row of a table: axis values, column values (NaN for a hole), bad readings, instrument traffic."""
 
@@ -77,7 +89,8 @@ class Row(NamedTuple):
 
 
 class Value(NamedTuple):
-    """A single value outside any sweep. origin is read or let."""
+    """A single value outside any loop. origin is read, let, call, ask or search. `n` is, for a statistic, the number of
+    values that it was made of and of those that were measured; `bound` says "below 4 V" when no more is known."""
 
     t: float
     test: str
@@ -88,6 +101,9 @@ class Value(NamedTuple):
     value: float | bool | str | None
     bad: list[tuple[str, str, str]]
     io: list[str]
+    kind: str = "quantity"
+    n: tuple[int, int] | None = None
+    bound: str = ""
 
 
 class Computed(NamedTuple):
@@ -127,6 +143,12 @@ class Judged(NamedTuple):
     subject: str  # the name that was judged, "" for a formula
     verdict: str
     reason: str
+    kind: str = "quantity"  # or yes_no, text
+    said: str = ""  # a value that is no number: yes, no, a text; or a bound, "below 4 V"
+    demand: str = ""  # what was demanded of it
+    guard: float = 0.0  # the limits stand so much inside those that were written
+    rule: str = ""  # the decision rule, where there is a guard
+    origin: str = ""  # where the limits come from, if from a limit table
 
 
 class Figure(NamedTuple):
@@ -141,10 +163,41 @@ class Figure(NamedTuple):
 
 
 class Shown(NamedTuple):
-    """A text that was shown to the operator."""
+    """A text that was shown to the operator (how = show), or that is for the report only (how = note)."""
 
     t: float
     text: str
+    test: str = ""
+    how: str = "show"
+
+
+class Attached(NamedTuple):
+    """A file for the records: its name, where it lay, its SHA-256 and size in bytes."""
+
+    t: float
+    test: str
+    name: str
+    path: str
+    sha256: str
+    size: int
+
+
+class Tone(NamedTuple):
+    """A tone for the operator: good or bad."""
+
+    t: float
+    kind: str
+
+
+class Called(NamedTuple):
+    """A program or Python function was called: what went in, what came out, how long it took (s)."""
+
+    t: float
+    test: str
+    program: str
+    given: dict[str, Any]
+    gave: dict[str, Any]
+    duration: float
 
 
 class Answered(NamedTuple):
@@ -212,12 +265,16 @@ Event = (
     | TestStarted
     | SweepStarted
     | TableStarted
+    | LoopLeft
     | Row
     | Value
     | Computed
     | Judged
     | Figure
     | Shown
+    | Attached
+    | Tone
+    | Called
     | Answered
     | Limiting
     | Restored

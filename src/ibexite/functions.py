@@ -1,61 +1,276 @@
-"""The functions that formulas may use: one table, from which the checker, the compiler and the reference are made.
+"""The functions that formulas may use: one table, from which checker, compiler, help and reference are made.
 
 No NumPy here: the checker must start quickly. The computing itself is in ibexite.analysis.
+
+Kinds:   point    value by value, on single values and curves alike
+         consume  takes an axis of a curve away (named by `along`, or the only one)
+         keep     a curve over the same axes
+         special  called in a way of its own (at, crossing with all, onto, line, number)
+Arguments: x        a number with unit; for consume and keep a curve
+           same     of the unit of x          plain    a plain number          decibel  a ratio in dB
+           window   5 points, 3 per octave    unit     the symbol of a unit    pairs    x -> y, x -> y, …
+           axis     axis = value, …
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
 
 from ibexite import units
 from ibexite.errors import UnitError
 from ibexite.units import Dimension
 
+Rule = Callable[[Dimension, Dimension], Dimension]  # of x and of the axis: of the result
+
 
 @dataclass(frozen=True, slots=True)
 class Function:
-    """One function. `consumes` is true when it takes an axis away (max, mean, at)."""
+    """One function. `fields` are the parts of its result (resonance(z).q), each with its rule."""
 
     name: str
+    group: str
+    kind: str
     usage: str
     help: str
-    result: Callable[[Dimension], Dimension]
-    consumes: bool = False
-    target: str = ""  # name in ibexite.analysis.curve
+    example: str
+    target: str
+    result: Rule
+    arguments: tuple[str, ...] = ("x",)
+    flags: tuple[str, ...] = ()
+    fields: Mapping[str, Rule] = field(default_factory=dict)
+    complexity: str = "real"  # which x: real, any (complex as well), complex (only), result_real, makes_complex
+
+    @property
+    def takes_level(self) -> bool:
+        """True if the computing must know whether x is in dB or an amplitude."""
+        return "decibel" in self.arguments and self.name in ("bandwidth", "cutoff")
 
 
-def _same(x: Dimension) -> Dimension:
+def _same(x: Dimension, axis: Dimension) -> Dimension:
     return x
 
 
-def _not_a_level(x: Dimension) -> Dimension:
+def _axis(x: Dimension, axis: Dimension) -> Dimension:
+    return axis
+
+
+def _plain(x: Dimension, axis: Dimension) -> Dimension:
+    return units.PLAIN
+
+
+def _difference(x: Dimension, axis: Dimension) -> Dimension:
+    return units.difference(x)
+
+
+def _not_a_level(x: Dimension, axis: Dimension) -> Dimension:
     if x.kind in ("level", "db"):
         raise UnitError(
-            "the mean of levels is not the level of the mean", remedy="Compute it from the linear quantity."
+            "the mean of levels is not the level of the mean", remedy="Write mean_power(x), or mean(linear(x))."
         )
     return x
 
 
-def _to_decibel(x: Dimension) -> Dimension:
+def _only_level(x: Dimension, axis: Dimension) -> Dimension:
+    if x.kind not in ("level", "db"):
+        raise UnitError(f"this is {units.describe(x)}, not a level in dB", remedy="Write mean(x).")
+    return x
+
+
+def _to_decibel(x: Dimension, axis: Dimension) -> Dimension:
     if not x.is_plain:
         raise UnitError(f"a ratio is a plain number, this is {units.describe(x)}", remedy="Divide it by a reference.")
     return units.DECIBEL
 
 
-FUNCTIONS = {
-    f.name: f
-    for f in (
-        Function("max", "max(x along axis)", "largest value; holes are left out", _same, True, "largest"),
-        Function("min", "min(x along axis)", "smallest value; holes are left out", _same, True, "smallest"),
-        Function("mean", "mean(x along axis)", "arithmetic mean; holes are left out", _not_a_level, True, "mean"),
-        Function("at", "at(x, axis = value)", "value at a point of an axis, interpolated between neighbours", _same,
-                 True, "at"),
-        Function("abs", "abs(x)", "size without sign", lambda x: x if x.kind != "level" else units.negate(x),
-                 target="absolute"),
-        Function("sqrt", "sqrt(x)", "square root; of V^2 it is V", lambda x: units.power(x, 0.5), target="root"),
-        Function("db_amplitude", "db_amplitude(ratio)", "20 log10 of a ratio of voltages, currents or pressures",
-                 _to_decibel, target="db_amplitude"),
-        Function("db_power", "db_power(ratio)", "10 log10 of a ratio of powers", _to_decibel, target="db_power"),
-    )
-}  # fmt: skip
+def _from_decibel(x: Dimension, axis: Dimension) -> Dimension:
+    if x != units.DECIBEL:
+        raise UnitError(f"this is {units.describe(x)}, not a ratio in dB")
+    return units.PLAIN
+
+
+def _must_be_plain(x: Dimension, axis: Dimension) -> Dimension:
+    if not x.is_plain:
+        raise UnitError(f"it takes a plain number, this is {units.describe(x)}", remedy="Divide it by a reference.")
+    return units.PLAIN
+
+
+def _of_angle(x: Dimension, axis: Dimension) -> Dimension:
+    if x != units.RADIAN and not x.is_plain:
+        raise UnitError(f"it takes an angle, this is {units.describe(x)}")
+    return units.PLAIN
+
+
+def _angle(x: Dimension, axis: Dimension) -> Dimension:
+    return units.RADIAN
+
+
+def _to_level(x: Dimension, axis: Dimension) -> Dimension:
+    levels = {units.WATT: units.POWER_LEVEL, units.VOLT: units.VOLTAGE_LEVEL}
+    if x not in levels:
+        raise UnitError(f"there is no level of {units.describe(x)}", remedy="It takes a power (W) or a voltage (V).")
+    return levels[x]
+
+
+def _to_linear(x: Dimension, axis: Dimension) -> Dimension:
+    linear = {units.POWER_LEVEL: units.WATT, units.VOLTAGE_LEVEL: units.VOLT}
+    if x not in linear:
+        raise UnitError(f"{units.describe(x)} is not a level", remedy="It takes dBm or dBV.")
+    return linear[x]
+
+
+def _slope(x: Dimension, axis: Dimension) -> Dimension:
+    return units.divide(units.difference(x), units.difference(axis))
+
+
+def _area(x: Dimension, axis: Dimension) -> Dimension:
+    return units.multiply(x, units.difference(axis))
+
+
+def _size(x: Dimension, axis: Dimension) -> Dimension:
+    return x if x.kind != "level" else units.negate(x)
+
+
+def _root(x: Dimension, axis: Dimension) -> Dimension:
+    return units.power(x, 0.5)
+
+
+def _compressed(x: Dimension, axis: Dimension) -> Dimension:
+    if x.kind != "level" or axis.kind != "level":
+        raise UnitError("compression takes a level over a level", remedy="Sweep and measure in dBm or dBV.")
+    return x
+
+
+def _conductance(x: Dimension, axis: Dimension) -> Dimension:
+    return units.divide(units.PLAIN, x)
+
+
+_T = Function
+_STATISTICS = (
+    _T("max", "statistics", "consume", "max(x along axis)", "largest value", "let best = max(eff along iload)",
+       "statistics.largest", _same),
+    _T("min", "statistics", "consume", "min(x along axis)", "smallest value", "let least = min(v_out)",
+       "statistics.smallest", _same),
+    _T("span", "statistics", "consume", "span(x along axis)", "largest minus smallest value", "let ripple = span(gain)",
+       "statistics.span", _difference),
+    _T("mean", "statistics", "consume", "mean(x along axis)", "arithmetic mean (not of levels)",
+       "let centre = mean(v_out along scan)", "statistics.mean", _not_a_level, complexity="any"),
+    _T("mean_power", "statistics", "consume", "mean_power(x along axis)", "level of the mean power of levels",
+       "let total = mean_power(level_out)", "statistics.mean_power", _only_level),
+    _T("std", "statistics", "consume", "std(x along axis)", "sample standard deviation (n - 1)",
+       "let noise = std(v_out along scan)", "statistics.deviation", _difference),
+    _T("median", "statistics", "consume", "median(x along axis)", "median", "let middle = median(v_out)",
+       "statistics.median", _same),
+    _T("rms", "statistics", "consume", "rms(x along axis)", "root of the mean square",
+       "let effective = rms(i_out)", "statistics.rms", _not_a_level),
+    _T("count", "statistics", "consume", "count(x along axis)", "how many values are no holes",
+       "let good = count(v_out)", "statistics.count", _plain),
+    _T("argmax", "statistics", "consume", "argmax(x along axis)", "place on the axis of the largest value",
+       "let f_peak = argmax(gain along freq)", "statistics.argmax", _axis),
+    _T("argmin", "statistics", "consume", "argmin(x along axis)", "place on the axis of the smallest value",
+       "let f_dip = argmin(size along freq)", "statistics.argmin", _axis),
+)  # fmt: skip
+_FEATURES = (
+    _T("at", "features", "special", "at(x, axis = value)",
+       "value at a point of one axis or several, interpolated between neighbours only",
+       "let eff_560 = at(eff, iload = 560 mA)",
+       "catalog.at", _same, ("x", "axis"), ("log",), complexity="any"),
+    _T("crossing", "features", "consume", "crossing(x, level along axis)",
+       "place on the axis where x crosses a level, the first one; a hole if it never does. With rising, falling, "
+       "last, log "
+       "(logarithmic axis), all (every crossing, over the axis `crossing`)",
+       "let f_drop = crossing(gain, -3 dB, falling, log)",
+       "features.crossing", _axis, ("x", "same"), ("rising", "falling", "last", "log", "all")),
+    _T("slope", "features", "consume", "slope(x along axis)", "slope of the best straight line (least squares)",
+       "let regulation = slope(v_out along vin)", "features.slope", _slope),
+    _T("integral", "features", "consume", "integral(x along axis)", "area below the curve (trapezoid rule)",
+       "let energy = integral(p_in along scan_elapsed)", "features.integral", _area),
+    _T("bandwidth", "features", "consume", "bandwidth(x, -3 dB along axis)",
+       "width between the points where x has fallen by so much below its peak", "let width = bandwidth(gain, -3 dB)",
+       "features.bandwidth", _axis, ("x", "decibel")),
+    _T("cutoff", "features", "consume", "cutoff(x, -3 dB along axis)",
+       "frequency above the peak where x has fallen by so much; with lower the one below it",
+       "let f_low = cutoff(gain, -3 dB, lower)", "features.cutoff", _axis, ("x", "decibel"), ("lower",)),
+    _T("compression", "features", "consume", "compression(x, 1 dB along axis).output",
+       "where a level falls so far below the ideal line of slope 1; parts: input, output, gain",
+       "let p_1db = compression(p_out, 1 dB).output", "features.compression", _compressed, ("x", "decibel"),
+       fields={"input": _axis, "output": _compressed, "gain": lambda x, axis: units.subtract(x, axis)}),
+    _T("resonance", "features", "consume", "resonance(z along axis).frequency",
+       "resonance of an impedance (peak of the conductance; with parallel that of the resistance) or of an amplitude; "
+       "parts: frequency, q, peak", "let q = resonance(z).q", "features.resonance", _axis, flags=("parallel",),
+       fields={"frequency": _axis, "q": _plain, "peak": _conductance}, complexity="result_real"),
+)  # fmt: skip
+_SHAPES = (
+    _T("smooth", "curves", "keep", "smooth(x, 3 per octave along axis)",
+       "running mean over so many points (odd), or over a part of an octave", "let even = smooth(gain, 3 per octave)",
+       "shaping.smooth_points", _same, ("x", "window"), complexity="any"),
+    _T("derivative", "curves", "keep", "derivative(x along axis)", "local slope at each point",
+       "let steepness = derivative(v_out along vin)", "shaping.derivative", _slope),
+    _T("cumulative", "curves", "keep", "cumulative(x along axis)", "area below the curve up to each point",
+       "let charge = cumulative(i_in along scan)", "shaping.cumulative", _area),
+    _T("onto", "curves", "special", "onto(a, b)",
+       "curve a at the points of curve b, interpolated; with log on a logarithmic axis",
+       "let loss = gain - onto(lead, gain)", "catalog.onto", _same, ("x", "x"), ("log",), complexity="any"),
+    _T("line", "curves", "special", "line(x1 -> y1, x2 -> y2, … along axis)",
+       "straight lines through points; beyond its ends it has no value and judges nothing. With log on a "
+       "logarithmic axis",
+       "check gain >= line(2 kHz -> -3 dB, 9 kHz -> -3 dB along freq)", "catalog.line", _same, ("pairs",), ("log",)),
+)  # fmt: skip
+_POINTS = (
+    _T("abs", "values", "point", "abs(x)", "size without sign; of a complex value its magnitude", "let size = abs(z)",
+       "curve.absolute", _size, complexity="result_real"),
+    _T("sqrt", "values", "point", "sqrt(x)", "square root; of V^2 it is V", "let v = sqrt(p * r)", "curve.root", _root),
+    _T("exp", "values", "point", "exp(x)", "e to the power of a plain number", "let k = exp(-t / tau)",
+       "curve.exponential", _must_be_plain),
+    _T("ln", "values", "point", "ln(x)", "natural logarithm of a plain number", "let n = ln(v_a / v_b)",
+       "curve.natural_log", _must_be_plain),
+    _T("log10", "values", "point", "log10(x)", "decimal logarithm of a plain number", "let d = log10(f_b / f_a)",
+       "curve.decimal_log", _must_be_plain),
+    _T("sin", "values", "point", "sin(angle)", "sine", "let s = sin(90 deg)", "curve.sine", _of_angle),
+    _T("cos", "values", "point", "cos(angle)", "cosine", "let power_factor = cos(shift)", "curve.cosine", _of_angle),
+    _T("tan", "values", "point", "tan(angle)", "tangent", "let ratio = tan(loss_angle)", "curve.tangent", _of_angle),
+    _T("number", "values", "special", "number(x, unit)", "the bare number of x in a unit", "let n = number(v_out, mV)",
+       "catalog.number", _plain, ("x", "unit")),
+)  # fmt: skip
+_LEVELS = (
+    _T("db_amplitude", "levels", "point", "db_amplitude(ratio)", "20 lg of a ratio of voltages, currents or pressures",
+       "let gain = db_amplitude(v_out / v_in)", "curve.db_amplitude", _to_decibel),
+    _T("db_power", "levels", "point", "db_power(ratio)", "10 lg of a ratio of powers",
+       "let loss = db_power(p_out / p_in)",
+       "curve.db_power", _to_decibel),
+    _T("amplitude_ratio", "levels", "point", "amplitude_ratio(x)", "the ratio of amplitudes of a number of dB",
+       "let factor = amplitude_ratio(6 dB)", "curve.amplitude_ratio", _from_decibel),
+    _T("power_ratio", "levels", "point", "power_ratio(x)", "the ratio of powers of a number of dB",
+       "let factor = power_ratio(3 dB)", "curve.power_ratio", _from_decibel),
+    _T("level", "levels", "point", "level(x)", "a power as a level in dBm, a voltage as a level in dBV",
+       "let p_level = level(p_out)", "", _to_level),
+    _T("linear", "levels", "point", "linear(x)", "a level in dBm as a power, one in dBV as a voltage",
+       "let p = linear(level_out)", "", _to_linear),
+)  # fmt: skip
+_COMPLEX = (
+    _T("complex", "complex values", "point", "complex(re, im)", "a complex value from its two parts",
+       "let z = complex(r_x, x_x)", "curve.rectangular", _same, ("x", "same"), complexity="makes_complex"),
+    _T("polar", "complex values", "point", "polar(size, angle)", "a complex value from magnitude and phase",
+       "let z = polar(v / i, shift)", "curve.polar", _same, ("x", "angle"), complexity="makes_complex"),
+    _T("re", "complex values", "point", "re(z)", "real part", "let r = re(z)", "curve.real_part", _same,
+       complexity="result_real"),
+    _T("im", "complex values", "point", "im(z)", "imaginary part", "let x = im(z)", "curve.imaginary_part", _same,
+       complexity="result_real"),
+    _T("phase", "complex values", "point", "phase(z)", "phase, from -180 deg to 180 deg", "let shift = phase(z) in deg",
+       "curve.phase", _angle, complexity="result_real"),
+)  # fmt: skip
+FUNCTIONS = {f.name: f for f in (*_STATISTICS, *_FEATURES, *_SHAPES, *_POINTS, *_LEVELS, *_COMPLEX)}
+IN_WAIT = {"drift": "drift(x)"}  # only in the condition of `wait reading`: change per second over the last readings
+
+
+def target_of(function: Function, x: Dimension, flags: frozenset[str], window: str = "") -> str:
+    """The function of ibexite.analysis that computes it, "module.function"."""
+    if function.name == "level":
+        return "curve.level_of_power" if x == units.WATT else "curve.level_of_voltage"
+    if function.name == "linear":
+        return "curve.power_of_level" if x == units.POWER_LEVEL else "curve.voltage_of_level"
+    if function.name == "crossing" and "all" in flags:
+        return "catalog.crossings"
+    if function.name == "smooth" and window != "points":
+        return "shaping.smooth_octaves"
+    return function.target

@@ -87,6 +87,7 @@ OHM = Dimension("linear", _powers(m=2, kg=1, s=-3, A=-2))
 SECOND = Dimension("linear", _powers(s=1))
 HERTZ = Dimension("linear", _powers(s=-1))
 KELVIN = Dimension("linear", _powers(K=1))
+RADIAN = Dimension("linear", _powers(rad=1))
 CELSIUS = Dimension("point", KELVIN.powers)
 DECIBEL = Dimension("db", PLAIN.powers)
 POWER_LEVEL = Dimension("level", WATT.powers)
@@ -234,6 +235,7 @@ def describe(dimension: Dimension) -> str:
         SECOND: "a time (s)",
         HERTZ: "a frequency (Hz)",
         CELSIUS: "a temperature (degC)",
+        RADIAN: "an angle (rad)",
         KELVIN: "a temperature difference (K)",
         DECIBEL: "a ratio in dB",
         POWER_LEVEL: "a power level (dBm)",

@@ -1,10 +1,12 @@
-"""A labelled curve: values over one or several named axes, NaN where there is none. Units are looked at elsewhere."""
+"""A labelled curve: values over one or several named axes, and arithmetic on it. Units are looked at elsewhere.
+
+Holes are NaN; a value that was never measured stays one through all arithmetic (see ibexite.holes).
+"""
 
 from __future__ import annotations
 
 import math
 import operator
-import warnings
 from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
@@ -12,13 +14,15 @@ from typing import Any
 import numpy as np
 
 from ibexite.errors import SequenceError
+from ibexite.holes import NEVER_MEASURED, PAYLOAD, is_never_measured
 
 Array = np.ndarray[Any, np.dtype[Any]]
+_MASK = np.uint64(0x7FFF_FFFF_FFFF_FFFF)
 
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Curve:
-    """Values of shape (n of each axis, in order) over axes {name: values, shape (n,)}."""
+    """Values of shape (n of each axis, in order) over axes {name: values, shape (n,)}. May be complex."""
 
     axes: dict[str, Array]
     values: Array
@@ -55,23 +59,72 @@ class Curve:
         return combine(operator.truediv, other, self)
 
     def __neg__(self) -> Curve:
-        return Curve(self.axes, -self.values)
+        return combine(operator.neg, self)
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Line:
+    """A limit line drawn through points: it takes the points of the curve that it meets.
+
+    x rises, both have shape (n,). Between the points it is straight, on a logarithmic axis if `is_log`; beyond its ends
+    it has no value, so that nothing is judged there.
+    """
+
+    axis: str
+    x: Array
+    y: Array
+    is_log: bool = False
+
+    def on(self, points: Array) -> Array:
+        """Its values at points of the axis; never measured beyond its ends."""
+        x, at = (np.log(self.x), np.log(points)) if self.is_log else (self.x, points)
+        values = np.interp(at, x, self.y)
+        return np.where((points < self.x[0]) | (points > self.x[-1]), NEVER_MEASURED, values)
+
+    __add__ = Curve.__add__
+    __radd__ = Curve.__radd__
+    __sub__ = Curve.__sub__
+    __rsub__ = Curve.__rsub__
+    __mul__ = Curve.__mul__
+    __rmul__ = Curve.__rmul__
+    __truediv__ = Curve.__truediv__
+    __rtruediv__ = Curve.__rtruediv__
+    __neg__ = Curve.__neg__
+
+
+def never(values: Any) -> Array:
+    """True where a value was never measured; shape of the values."""
+    values = np.asarray(values)
+    if values.dtype.kind == "c":
+        values = values.real
+    if values.dtype.kind != "f":
+        return np.zeros(values.shape, dtype=bool)
+    bits: Array = np.ascontiguousarray(values, dtype=np.float64).view(np.uint64).reshape(values.shape)
+    return (bits & _MASK) == PAYLOAD
 
 
 def combine(operation: Callable[..., Any], *operands: Any) -> Curve:
-    """An operation point by point; operands may be curves over some of the axes, or single values.
+    """An operation point by point; operands may be curves over some of the axes, lines, or single values.
 
-    Results that are not finite (a division by zero) are holes.
+    Results that are not finite (a division by zero) are holes. What was never measured in an operand is never measured
+    in the result.
 
     Raises:
-        SequenceError: two operands have different values on an axis of the same name.
+        SequenceError: two operands have different values on an axis of the same name, or there are only lines.
     """
     axes = joined_axes(*operands)
+    shape = tuple(len(axis) for axis in axes.values())
+    spread_out = [spread(operand, axes) for operand in operands]
     with np.errstate(all="ignore"):
-        values = np.asarray(operation(*(spread(operand, axes) for operand in operands)))
-    values = np.broadcast_to(values, tuple(len(axis) for axis in axes.values()))
-    if values.dtype.kind == "f" and not np.isfinite(values).all():
-        values = np.where(np.isfinite(values), values, math.nan)
+        values = np.array(np.broadcast_to(np.asarray(operation(*spread_out)), shape))
+    if values.dtype.kind in "fc":
+        finite = np.isfinite(values)
+        if not finite.all():
+            values[~finite] = math.nan
+            unmeasured = np.zeros(shape, dtype=bool)
+            for operand in spread_out:
+                unmeasured |= never(operand)
+            values[unmeasured] = NEVER_MEASURED
     return Curve(axes, values)
 
 
@@ -84,14 +137,23 @@ def joined_axes(*operands: Any) -> dict[str, Array]:
         for name, values in operand.axes.items():
             if name in axes and axes[name] is not values and not np.array_equal(axes[name], values):
                 raise SequenceError(
-                    f"two curves have different points on the axis {name}", remedy="Measure both at the same points."
+                    f"two curves have different points on the axis {name}",
+                    remedy="Measure both at the same points, or bring one onto the other: onto(a, b).",
                 )
             axes.setdefault(name, values)
+    for operand in operands:
+        if isinstance(operand, Line) and operand.axis not in axes:
+            raise SequenceError(
+                f"a line along {operand.axis} meets no curve over {operand.axis}",
+                remedy="Compare or combine it with a curve, or take one value of it with at().",
+            )
     return axes
 
 
 def spread(operand: Any, axes: dict[str, Array]) -> Any:
     """The values of an operand, shaped so that they broadcast over the axes; a single value as it is."""
+    if isinstance(operand, Line):
+        operand = Curve({operand.axis: axes[operand.axis]}, operand.on(axes[operand.axis]))
     if not isinstance(operand, Curve):
         return operand
     own = [name for name in axes if name in operand.axes]
@@ -99,103 +161,91 @@ def spread(operand: Any, axes: dict[str, Array]) -> Any:
     return values.reshape([len(axes[name]) if name in operand.axes else 1 for name in axes])
 
 
-def _reduce(function: Callable[..., Any], curve: Curve, axis: str) -> Curve | float:
-    place = list(curve.axes).index(axis)
-    with warnings.catch_warnings():
-        warnings.simplefilter("ignore", RuntimeWarning)  # all holes: the result is a hole, which is right
-        values = function(curve.values, axis=place)
-    rest = {name: points for name, points in curve.axes.items() if name != axis}
-    return Curve(rest, np.asarray(values)) if rest else float(values)
+def is_curve(x: Any) -> bool:
+    """True for curves and lines."""
+    return isinstance(x, Curve | Line)
 
 
-def largest(curve: Curve, axis: str) -> Curve | float:
-    """The largest value along an axis, in the unit of the curve; holes are left out, nothing but holes is a hole."""
-    return _reduce(np.nanmax, curve, axis)
+def pointwise(of_array: Callable[..., Any], of_number: Callable[..., Any]) -> Callable[..., Any]:
+    """A function for curves, point by point, and for single values; what has no result is a hole."""
 
-
-def smallest(curve: Curve, axis: str) -> Curve | float:
-    """The smallest value along an axis; holes as in `largest`."""
-    return _reduce(np.nanmin, curve, axis)
-
-
-def mean(curve: Curve, axis: str) -> Curve | float:
-    """The arithmetic mean along an axis; holes as in `largest`."""
-    return _reduce(np.nanmean, curve, axis)
-
-
-def at(curve: Curve, axis: str, value: float) -> Curve | float:
-    """The value at a point of an axis, interpolated linearly between its two neighbours.
-
-    A hole at a neighbour makes a hole; a point of the grid is taken as it is.
-
-    Raises:
-        SequenceError: the point lies beyond the ends of the axis.
-    """
-    place = list(curve.axes).index(axis)
-    points = curve.axes[axis]
-    rising = np.argsort(points)
-    right = int(np.searchsorted(points[rising], value))
-    if right < len(points) and points[rising[right]] == value:
-        values = np.take(curve.values, rising[right], axis=place)
-    elif 0 < right < len(points):
-        a, b = rising[right - 1], rising[right]
-        share = (value - points[a]) / (points[b] - points[a])
-        values = (1 - share) * np.take(curve.values, a, axis=place) + share * np.take(curve.values, b, axis=place)
-    else:
-        raise SequenceError(
-            f"{axis} = {value:g} lies beyond the ends of the curve",
-            remedy=f"It was measured from {points.min():g} to {points.max():g} (base units).",
-        )
-    rest = {name: p for name, p in curve.axes.items() if name != axis}
-    return Curve(rest, np.asarray(values)) if rest else float(values)
-
-
-def _either(of_array: Callable[[Any], Any], of_number: Callable[[float], float]) -> Callable[[Any], Any]:
-    def apply(x: Any) -> Any:
-        if isinstance(x, Curve):
-            return combine(of_array, x)
+    def apply(*operands: Any) -> Any:
+        if any(map(is_curve, operands)):
+            return combine(of_array, *operands)
         try:
-            return of_number(x)
-        except (ValueError, OverflowError):  # the root of a negative number, the logarithm of zero
-            return math.nan
+            return of_number(*operands)
+        except (ValueError, OverflowError, ZeroDivisionError):  # the root of a negative number, the logarithm of zero
+            return next((x for x in operands if is_never_measured_value(x)), math.nan)
 
     return apply
 
 
-absolute = _either(np.abs, abs)
-root = _either(np.sqrt, math.sqrt)
-db_amplitude = _either(lambda x: 20 * np.log10(x), lambda x: 20 * math.log10(x))
-db_power = _either(lambda x: 10 * np.log10(x), lambda x: 10 * math.log10(x))
+def is_never_measured_value(x: Any) -> bool:
+    """True for a single value that was never measured."""
+    return isinstance(x, float) and is_never_measured(x)
 
 
-def raised(x: Any, exponent: Any) -> Any:
-    """x to the power of exponent; NaN where that is not a real number."""
-    if isinstance(x, Curve) or isinstance(exponent, Curve):
-        return combine(np.power, x, exponent)
-    try:
-        return math.pow(x, exponent)
-    except (ValueError, OverflowError):
-        return math.nan
+absolute = pointwise(np.abs, abs)
+root = pointwise(np.sqrt, math.sqrt)
+exponential = pointwise(np.exp, math.exp)
+natural_log = pointwise(np.log, math.log)
+decimal_log = pointwise(np.log10, math.log10)
+sine = pointwise(np.sin, math.sin)
+cosine = pointwise(np.cos, math.cos)
+tangent = pointwise(np.tan, math.tan)
+db_amplitude = pointwise(lambda x: 20 * np.log10(x), lambda x: 20 * math.log10(x))
+db_power = pointwise(lambda x: 10 * np.log10(x), lambda x: 10 * math.log10(x))
+amplitude_ratio = pointwise(lambda x: 10 ** (x / 20), lambda x: 10 ** (x / 20))
+power_ratio = pointwise(lambda x: 10 ** (x / 10), lambda x: 10 ** (x / 10))
+raised = pointwise(np.power, math.pow)
+real_part = pointwise(np.real, lambda z: complex(z).real)
+imaginary_part = pointwise(np.imag, lambda z: complex(z).imag)
+phase = pointwise(np.angle, lambda z: math.atan2(complex(z).imag, complex(z).real))
+rectangular = pointwise(lambda a, b: a + 1j * np.asarray(b), complex)
+polar = pointwise(lambda r, a: r * np.exp(1j * np.asarray(a)), lambda r, a: r * complex(math.cos(a), math.sin(a)))
+level_of_power = pointwise(lambda x: 10 * np.log10(x) + 30, lambda x: 10 * math.log10(x) + 30)
+level_of_voltage = db_amplitude
+power_of_level = pointwise(lambda x: 10 ** ((x - 30) / 10), lambda x: 10 ** ((x - 30) / 10))
+voltage_of_level = amplitude_ratio
+
+
+_SIGNS: dict[str, Callable[[Any, Any], Any]] = {
+    ">=": operator.ge, "<=": operator.le, ">": operator.gt, "<": operator.lt, "==": operator.eq, "!=": operator.ne,
+}  # fmt: skip
 
 
 def compared(sign: str, left: Any, right: Any) -> Any:
-    """A comparison point by point; a hole compares as false."""
-    operation = {
-        ">=": operator.ge,
-        "<=": operator.le,
-        ">": operator.gt,
-        "<": operator.lt,
-        "==": operator.eq,
-        "!=": operator.ne,
-    }[sign]
-    if isinstance(left, Curve) or isinstance(right, Curve):
-        return combine(operation, left, right)
+    """A comparison point by point: True or False (curves: 1 or 0); where a side is a hole, so is the result."""
+    operation = _SIGNS[sign]
+    if is_curve(left) or is_curve(right):
+        return combine(
+            lambda a, b: np.where(np.isnan(a) | np.isnan(b), math.nan, operation(a, b).astype(float)), left, right
+        )
+    for side in (left, right):
+        if side != side:
+            return side
     return operation(left, right)
 
 
 def logic(word: str, *operands: Any) -> Any:
-    """and, or, not of conditions, point by point."""
-    operation: Callable[..., Any] = {"and": np.logical_and, "or": np.logical_or, "not": np.logical_not}[word]
-    if any(isinstance(operand, Curve) for operand in operands):
+    """and, or, not of conditions, point by point, in Kleene's three-valued logic: a hole is neither yes nor no."""
+    if any(map(is_curve, operands)):
+        operation: Callable[..., Any] = {"and": _all_of, "or": _any_of, "not": lambda x: 1.0 - x}[word]
         return combine(operation, *operands)
-    return bool(operation(*operands))
+    if word == "not":
+        return operands[0] if operands[0] != operands[0] else not operands[0]
+    decisive = word == "or"
+    if any(x == x and bool(x) is decisive for x in operands):
+        return decisive
+    return next((x for x in operands if x != x), not decisive)
+
+
+def _all_of(*operands: Any) -> Any:
+    given = np.broadcast_arrays(*(np.asarray(x, dtype=float) for x in operands))
+    least = np.minimum.reduce([np.where(np.isnan(x), 1.0, x) for x in given])
+    holes = np.logical_or.reduce([np.isnan(x) for x in given])
+    return np.where((least > 0) & holes, math.nan, least)
+
+
+def _any_of(*operands: Any) -> Any:
+    return 1.0 - _all_of(*(1.0 - np.asarray(x, dtype=float) for x in operands))

@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
-from math import inf
+from math import inf, nan
 
+from ibexite import units
 from ibexite.bench.file import BenchFile, InstrumentFact, RoleFact
-from ibexite.bench.read_line import Bad, Item, ReadLine
+from ibexite.bench.read_line import TRIES, Bad, Item, ReadLine
 from ibexite.bench.set_line import SetLine, Target, make_set_line
 from ibexite.errors import IbexiteError, InstrumentError
 from ibexite.instruments.link import SocketLink
 from ibexite.instruments.session import Session
+from ibexite.protocols.scpi import INFINITY
 
 
 @dataclass(frozen=True, slots=True)
@@ -127,6 +129,7 @@ class Bench:
             signal.scale,
             signal.dimension,
             signal.believe,
+            signal.thermistor.temperature if signal.thermistor else _above(signal.threshold),
         )
 
     def role_item(self, name: str, role_name: str, reading: str, arguments: dict[str, float]) -> Item:
@@ -135,12 +138,99 @@ class Bench:
         session = self.sessions[role.instrument]
         commands = session.profile.readings[reading]
         channel = int(arguments.pop("channel", role.channel))
-        assert commands.feature.dimension is not None
-        return Item(name, session, commands, channel, arguments, 1.0, commands.feature.dimension, None)
+        dimension = commands.feature.dimension or units.PLAIN
+        return Item(name, session, commands, channel, arguments, 1.0, dimension, None)
 
-    def read_line(self, items: list[Item], *, together: bool, averaging: int) -> ReadLine:
+    def read_line(
+        self,
+        items: list[Item],
+        *,
+        together: bool,
+        averaging: int,
+        tries: int = TRIES,
+        settled: tuple[float, bool] | None = None,
+    ) -> ReadLine:
         """Makes a read line ready."""
-        return ReadLine(items, together=together, averaging=averaging, bad=self.bad)
+        return ReadLine(items, together=together, averaging=averaging, bad=self.bad, tries=tries, settled=settled)
+
+    # --- what is not in the loop over points -------------------------------------------------------------------------
+
+    def verify(self, settings: list[tuple[str, str]], values: tuple[float, ...]) -> None:
+        """Asks settings back and compares them with what was sent.
+
+        Raises:
+            InstrumentError: one reads back otherwise, by more than 0.1 % and a ten-thousandth of its range.
+        """
+        for (role_name, setting), value in zip(settings, values, strict=True):
+            role = self.file.roles[role_name]
+            session = self.sessions[role.instrument]
+            held = session.ask_setting(setting, role.channel)
+            extent = session.profile.settings[setting].extent
+            room = 1e-3 * abs(float(value)) + (1e-4 * (extent[1] - extent[0]) if extent else 1e-9)
+            if abs(held - float(value)) > room:
+                raise InstrumentError(
+                    f"{setting} was set to {float(value):g} but reads back {held:g}",
+                    where=role_name,
+                    remedy="Look at the instrument: a limit, a range, a lock of its front panel?",
+                )
+
+    def do(self, role_name: str, action: str) -> None:
+        """Carries out an action of a role, then asks its settings back.
+
+        Raises:
+            InstrumentError: the profile has no such action.
+        """
+        role = self.file.roles[role_name]
+        session = self.sessions[role.instrument]
+        command = session.profile.actions.get(action)
+        if command is None:
+            raise InstrumentError(f"profile {session.profile.name} has no action {action!r}", where=role_name)
+        session.send(command.replace("{channel}", str(role.channel)))
+        session.forget()
+        self.relearn(role_name)
+
+    def raw_send(self, role_name: str, text: str) -> None:
+        """Sends a raw command where the bench file allows it, then asks back what is known of the role."""
+        self._raw_session(role_name).send(text)
+        self._raw_session(role_name).forget()
+        self.relearn(role_name)
+
+    def raw_query(
+        self, name: str, role_name: str, text: str, unit: units.Unit | None, kind: str, tries: int
+    ) -> float | str:
+        """The reply to a raw query: a number in base units, a text, or 1.0 and 0.0 for yes and no; NaN for a bad
+        one."""
+        session = self._raw_session(role_name)
+        reply = ""
+        for _ in range(tries):
+            reply = session.query(text).strip()
+            if kind == "text":
+                return reply
+            try:
+                number = {"ON": 1.0, "OFF": 0.0, "YES": 1.0, "NO": 0.0}.get(reply.upper())
+                number = float(reply) if number is None else number
+            except ValueError:
+                continue
+            if abs(number) < 0.999 * INFINITY:
+                return float(number != 0) if kind == "yes_no" else _in_base(number, unit)
+        self.bad.append(Bad(name, "not a number" if reply else "empty reply", reply))
+        return nan
+
+    def _raw_session(self, role_name: str) -> Session:
+        role = self.file.roles[role_name]
+        if not role.allows_raw:
+            raise InstrumentError(
+                "raw commands are not allowed here",
+                where=role_name,
+                remedy="Write raw = true into the role of the bench.",
+            )
+        return self.sessions[role.instrument]
+
+    def relearn(self, role_name: str) -> None:
+        """Asks back all settings of a role whose state is known, and of the roles on the same instrument."""
+        instrument = self.file.roles[role_name].instrument
+        same = {role.name for role in self._roles() if role.instrument == instrument}
+        self.learn_state([key for key in self.state if key[0] in same])
 
     # --- state -------------------------------------------------------------------------------------------------------
 
@@ -223,3 +313,11 @@ class Bench:
             if session.ask_setting(setting, role.channel) != float(value):
                 return f"{setting} did not go {'on' if value else 'off'}"
         return ""
+
+
+def _above(threshold: float | None) -> Callable[[float], float] | None:
+    return None if threshold is None else lambda value: float(value > threshold)
+
+
+def _in_base(number: float, unit: units.Unit | None) -> float:
+    return number if unit is None else number * float(unit.factor) + float(unit.offset)

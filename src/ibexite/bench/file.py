@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime
 import hashlib
+import math
 import re
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -65,6 +66,26 @@ class RoleFact:
     channel: int
     ceiling: dict[str, float]
     protect: dict[str, float]
+    allows_raw: bool = False  # raw commands may be sent to it
+
+
+@dataclass(frozen=True, slots=True)
+class Thermistor:
+    """An NTC thermistor: r25 in ohm at 25 degC, beta in K.
+
+    Source: IEC 60539-1, 3.13 (B-value): R = r25 exp(beta (1/T - 1/298.15 K)).
+    """
+
+    r25: float
+    beta: float
+
+    def temperature(self, resistance: float) -> float:
+        """Kelvin from ohm; NaN for a resistance that is not positive."""
+        return 1 / (math.log(resistance / self.r25) / self.beta + 1 / 298.15) if resistance > 0 else math.nan
+
+    def resistance(self, temperature: float) -> float:
+        """Ohm from kelvin."""
+        return self.r25 * math.exp(self.beta * (1 / temperature - 1 / 298.15))
 
 
 @dataclass(frozen=True, slots=True)
@@ -80,6 +101,15 @@ class SignalFact:
     dimension: Dimension
     believe: tuple[float, float] | None
     conversion: str  # in words, for the report
+    thermistor: Thermistor | None = None
+    threshold: float | None = None  # then it is a yes/no signal: yes above it
+    accuracy: str = ""  # as written, for the report
+
+    def raw_value(self, value: float) -> float:
+        """The reading that would give a value: the inverse of its conversion, for simulated stand-ins."""
+        if self.threshold is not None:
+            return self.threshold + 1.0 if value else self.threshold - 1.0
+        return self.thermistor.resistance(value) if self.thermistor else value / self.scale
 
 
 @dataclass(frozen=True, slots=True)
@@ -209,6 +239,7 @@ def _role(table: Table, name: str, instruments: dict[str, InstrumentFact]) -> Ro
         table.integer("channel", 1),
         _levels(table.table("ceiling"), profile),
         _levels(table.table("protect"), profile),
+        table.flag("raw", False),
     )
     table.finish()
     return role
@@ -242,6 +273,10 @@ def _signal(table: Table, name: str, roles: dict[str, RoleFact], instruments: di
     arguments = {key: setup.quantity(key, dimension) for key, dimension in reading.arguments.items()}
     setup.finish()
     scale, dimension, conversion = _conversion(table, reading.feature.dimension)
+    thermistor = _thermistor(table, reading.feature.dimension) if "thermistor" in table else None
+    if thermistor is not None:
+        dimension, conversion = units.CELSIUS, f"thermistor {units.format_value(thermistor.r25, units.OHM)} at 25 degC"
+    threshold = table.quantity("yes_above", dimension) if "yes_above" in table else None
     signal = SignalFact(
         name,
         role_name,
@@ -252,9 +287,25 @@ def _signal(table: Table, name: str, roles: dict[str, RoleFact], instruments: di
         dimension,
         table.extent("believe", dimension),
         conversion,
+        thermistor,
+        threshold,
+        table.text("accuracy", ""),
     )
     table.finish()
     return signal
+
+
+def _thermistor(table: Table, dimension: Dimension | None) -> Thermistor:
+    if dimension != units.OHM:
+        table.fail("thermistor", "it turns a resistance into a temperature", "Read it with a reading in ohm.")
+    entry = table.table("thermistor")
+    thermistor = Thermistor(entry.quantity("r25", units.OHM), entry.quantity("beta", units.KELVIN))
+    entry.finish()
+    if thermistor.r25 <= 0 or thermistor.beta <= 0:
+        table.fail(
+            "thermistor", "is not above zero", 'Write, for example: thermistor = { r25 = "10 kohm", beta = "3950 K" }'
+        )
+    return thermistor
 
 
 def _conversion(table: Table, dimension: Dimension | None) -> tuple[float, Dimension, str]:

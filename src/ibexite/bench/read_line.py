@@ -6,6 +6,7 @@ any is waited for, one open query on each; the channels of one scanner become on
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from math import isfinite, nan
 
@@ -15,7 +16,8 @@ from ibexite.instruments.session import Message, Session
 from ibexite.protocols.scpi import INFINITY, NOT_A_NUMBER
 from ibexite.units import Dimension
 
-MORE_TRIES = 2
+TRIES = 3  # in all, unless the sequence says otherwise
+MOST_SETTLING = 100  # readings
 FAULT_OF_UNIT = "overload"  # a fact about the unit; every other reason is a fault of the measurement
 
 
@@ -40,6 +42,7 @@ class Item:
     scale: float
     dimension: Dimension
     believe: tuple[float, float] | None
+    convert: Callable[[float], float] | None = None  # what is no plain factor: a thermistor, a threshold
     low: float = field(init=False)
     high: float = field(init=False)
 
@@ -54,6 +57,8 @@ class Item:
         except ValueError:
             raise BadReading("empty reply" if not text.strip() else "not a number", text) from None
         value = number * self.scale
+        if self.convert is not None and abs(number) < 0.999 * INFINITY:
+            value = self.convert(number)
         if self.low <= value <= self.high:
             return value
         if not isfinite(number) or abs(number) >= NOT_A_NUMBER:
@@ -108,6 +113,8 @@ class _Query:
         """Asks for the only item of this query and waits for its value, in base units. Raises BadReading."""
         item = self.items[0]
         text = self.session.exchange(self._message())
+        if item.convert is not None:
+            return item.value(text)
         try:
             value = float(text) * item.scale
         except ValueError:
@@ -130,21 +137,51 @@ class _Query:
 class ReadLine:
     """Takes the readings of one line. `bad` receives what may not be used; its value is then NaN."""
 
-    def __init__(self, items: list[Item], *, together: bool, averaging: int, bad: list[Bad]) -> None:
+    def __init__(
+        self,
+        items: list[Item],
+        *,
+        together: bool,
+        averaging: int,
+        bad: list[Bad],
+        tries: int = TRIES,
+        settled: tuple[float, bool] | None = None,
+    ) -> None:
         self.items, self.averaging, self.bad = items, averaging, bad
+        self._tries, self._settled = tries, settled
         self._rounds = _rounds(items) if together else [[_Query(i.session, [i], [n])] for n, i in enumerate(items)]
-        self._is_first = True
+        self._sessions = list({id(item.session): item.session for item in items}.values())
+        self._generation = -1
 
     def __call__(self) -> list[float]:
         """The values in base units, in the order of the line; NaN for a bad one."""
-        if self._is_first:
+        generation = 0
+        for session in self._sessions:
+            generation += session.generation
+        if generation != self._generation:
             for round_ in self._rounds:
                 for query in round_:
                     query.configure()
-            self._is_first = False
-        if self.averaging == 1:
-            return self._once()
-        return self._mean()
+            self._generation = generation
+        if self._settled is not None:
+            return self._until_settled(*self._settled)
+        return self._once() if self.averaging == 1 else self._mean()
+
+    def _until_settled(self, tolerance: float, is_relative: bool) -> list[float]:
+        """Readings until two in a row agree; what does not settle is bad."""
+        take = self._once if self.averaging == 1 else self._mean
+        before = take()
+        for _ in range(MOST_SETTLING):
+            now = take()
+            apart = [i for i, (a, b) in enumerate(zip(before, now, strict=True))
+                     if abs(a - b) > (tolerance * abs(b) if is_relative else tolerance)]  # fmt: skip
+            before = now
+            if not apart:
+                return now
+        for i in apart:
+            self.bad.append(Bad(self.items[i].name, f"did not settle in {MOST_SETTLING} readings", f"{before[i]:.9g}"))
+            before[i] = nan
+        return before
 
     def _mean(self) -> list[float]:
         """The mean of so many readings; bad ones are left out and told, none left is a hole."""
@@ -162,35 +199,38 @@ class ReadLine:
                 query = round_[0]
                 try:
                     values[query.places[0]] = query.value()
-                except BadReading:
-                    self._again(query, values)
+                except BadReading as error:
+                    self._again(query, values, [Bad(query.items[0].name, error.reason, error.raw)])
                 continue
             for query in round_:
                 query.send()
             for query in round_:
-                try:
-                    for place, item, text in zip(query.places, query.items, query.texts(), strict=True):
-                        values[place] = item.value(text)
-                except BadReading:
-                    self._again(query, values)
+                bad = self._take(query, values)
+                if bad:
+                    self._again(query, values, bad)
         return values
 
-    def _again(self, query: _Query, values: list[float]) -> None:
-        """Repeats a query with a bad reply; what stays bad is kept as missing, with its reason."""
-        for _ in range(MORE_TRIES):
-            bad: list[Bad] = []
-            query.send()
+    @staticmethod
+    def _take(query: _Query, values: list[float]) -> list[Bad]:
+        """Takes the reply to a query that was sent; what is bad in it."""
+        try:
+            texts = query.texts()
+        except BadReading as error:
+            return [Bad(item.name, error.reason, error.raw) for item in query.items]
+        bad = []
+        for place, item, text in zip(query.places, query.items, texts, strict=True):
             try:
-                texts = query.texts()
+                values[place] = item.value(text)
             except BadReading as error:
-                bad = [Bad(item.name, error.reason, error.raw) for item in query.items]
-                continue
-            for place, item, text in zip(query.places, query.items, texts, strict=True):
-                try:
-                    values[place] = item.value(text)
-                except BadReading as error:
-                    values[place] = nan
-                    bad.append(Bad(item.name, error.reason, error.raw))
+                values[place] = nan
+                bad.append(Bad(item.name, error.reason, error.raw))
+        return bad
+
+    def _again(self, query: _Query, values: list[float], bad: list[Bad]) -> None:
+        """Repeats a query with a bad reply; what stays bad is kept as missing, with its reason."""
+        for _ in range(self._tries - 1):
+            query.send()
+            bad = self._take(query, values)
             if not bad:
                 return
         self.bad.extend(bad)

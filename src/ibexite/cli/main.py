@@ -15,6 +15,7 @@ COMMANDS = {
     "vet": "check a sequence before any power is applied",
     "preview": "show steps, set points and the expected time",
     "run": "run a sequence for one unit",
+    "explain": "explain a verb, a function, a unit or an instrument class",
     "runs": "list stored runs",
     "show": "show one run",
     "report": "write the report of a run",

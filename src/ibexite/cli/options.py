@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -13,6 +13,7 @@ from ibexite.errors import EXIT_MISTAKE, MistakeError
 
 if TYPE_CHECKING:
     from ibexite.bench.file import BenchFile
+    from ibexite.companions.files import Files
     from ibexite.language.program import Program
     from ibexite.language.source import Source
     from ibexite.records.lookup import Lookup
@@ -49,28 +50,48 @@ def parameters(given: tuple[str, ...]) -> dict[str, str]:
     return values
 
 
-def show_findings(source: Source, *, only_mistakes: bool = False) -> None:
+def show_findings(program: Program, *, only_mistakes: bool = False) -> None:
     """Prints findings as text."""
-    for finding in source.sorted_findings():
-        if not (only_mistakes and finding.is_warning):
-            click.echo(source.render(finding) + "\n", err=True)
+    for source in program.sources:
+        for finding in source.sorted_findings():
+            if not only_mistakes or finding.level == "mistake":
+                click.echo(source.render(finding) + "\n", err=True)
 
 
-def open_program(sequence: Path, bench: Path | None, given: tuple[str, ...]) -> tuple[Program, BenchFile, Project]:
+def companions_of(sequence: Path, project: Project) -> Files:
+    """The files that a sequence may name."""
+    from ibexite.companions.files import Files
+
+    return Files(Path(shown_path(sequence.parent)), tuple(Path(shown_path(f)) for f in project.measurements))
+
+
+def vet_sequence(source: Source, sequence: Path, project: Project, given: Mapping[str, str]) -> Program:
+    """Checks a sequence with all that it names."""
+    from ibexite.language.check import vet
+
+    companions = companions_of(sequence, project)
+    program = vet(source, given, companions)
+    program.python_files = companions.python_files + ([companions.limit_file] if companions.limit_file else [])
+    return program
+
+
+def open_program(
+    sequence: Path, bench: Path | None, given: tuple[str, ...] | Mapping[str, str]
+) -> tuple[Program, BenchFile, Project]:
     """A program vetted against its bench; ends the command with exit code 2 where anything is wrong."""
     from ibexite.bench.file import read_bench
     from ibexite.engine.facts import bench_facts
-    from ibexite.language.check import vet
     from ibexite.language.facts import vet_against
     from ibexite.language.source import read_source
 
     source = read_source(sequence)
-    program = vet(source, parameters(given))
     project = find_project(sequence)
-    file = read_bench(shown_path(need_bench(bench, project)))
+    values = parameters(given) if isinstance(given, tuple) else given
+    program = vet_sequence(source, sequence, project, values)
+    file = read_bench(shown_path(need_bench(bench, project, sequence)))
     vet_against(program, bench_facts(file))
-    if source.has_mistakes:
-        show_findings(source, only_mistakes=True)
+    if program.has_mistakes:
+        show_findings(program, only_mistakes=True)
         raise click.exceptions.Exit(EXIT_MISTAKE)
     return program, file, project
 

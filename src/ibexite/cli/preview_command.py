@@ -40,7 +40,7 @@ def command(sequence: Path, bench: Path | None, given: tuple[str, ...], output: 
             click.echo(f"  {step.line:>4}  {'    ' * step.depth}{step.text}{times}")
         click.echo()
     total = sum(block.seconds for block in blocks)
-    questions = sum(block.questions for block in blocks)
+    questions = sum(len(block.questions) for block in blocks)
     asked = f", and {questions} question{'s' if questions > 1 else ''} to the operator" if questions else ""
     click.echo(
         f"{sum(block.rows for block in blocks)} rows in all, "

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 
 from ibexite.errors import MistakeError
@@ -12,11 +12,18 @@ FILE_NAME = "ibexite.toml"
 
 @dataclass(frozen=True, slots=True)
 class Project:
-    """Where things are. `bench` is None when the project names none."""
+    """Where things are. `bench` is None when the project names none; `benches` names others for single sequences."""
 
     folder: Path
     bench: Path | None
     records: Path
+    benches: dict[str, Path] = field(default_factory=dict)
+    measurements: tuple[Path, ...] = ()  # folders of measurements that a team shares
+    variants: frozenset[str] = frozenset()  # parameters that may be set from outside without making a trial
+
+    def bench_for(self, sequence: Path) -> Path | None:
+        """The bench of a sequence."""
+        return self.benches.get(sequence.name, self.bench)
 
 
 def find_project(start: Path) -> Project:
@@ -36,9 +43,15 @@ def _read(folder: Path) -> Project:
     entries = table.table("project", needed=True)
     entries.text("name", "")
     bench, records = entries.text("bench", ""), entries.text("records", "records")
+    measurements, variants = entries.texts("measurements", []), entries.texts("variants", [])
+    benches = entries.table("benches")
+    named = {name: folder / benches.text(name) for name in benches}
     entries.finish()
     table.finish()
-    return Project(folder, folder / bench if bench else None, folder / records)
+    return Project(
+        folder, folder / bench if bench else None, folder / records, named,
+        tuple(folder / name for name in measurements), frozenset(variants),
+    )  # fmt: skip
 
 
 def shown_path(path: Path) -> str:
@@ -49,13 +62,13 @@ def shown_path(path: Path) -> str:
         return str(path)
 
 
-def need_bench(given: Path | None, project: Project) -> Path:
+def need_bench(given: Path | None, project: Project, sequence: Path) -> Path:
     """The bench file to use.
 
     Raises:
         MistakeError: neither an option nor the project names one.
     """
-    bench = given or project.bench
+    bench = given or project.bench_for(sequence)
     if bench is None:
         raise MistakeError("no bench is named", remedy=f"Add --bench bench.toml, or name one in {FILE_NAME}.")
     return bench

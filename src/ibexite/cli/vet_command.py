@@ -13,6 +13,7 @@ from ibexite.cli.options import (
     parameters,
     sequence_argument,
     show_findings,
+    vet_sequence,
     with_option,
 )
 from ibexite.cli.project import find_project, shown_path
@@ -32,33 +33,35 @@ def command(sequence: Path, bench: Path | None, given: tuple[str, ...], output: 
     \b
     ibexite vet fm2_final.ibx --bench bench.toml
     """
-    from ibexite.language.check import vet
     from ibexite.language.facts import vet_against
     from ibexite.language.source import read_source
 
     source = read_source(sequence)
-    program = vet(source, parameters(given))
-    found = bench or find_project(sequence).bench
+    project = find_project(sequence)
+    program = vet_sequence(source, sequence, project, parameters(given))
+    found = bench or project.bench_for(sequence)
     if found is not None:
         bench = Path(shown_path(found))
         from ibexite.bench.file import read_bench
         from ibexite.engine.facts import bench_facts
 
         vet_against(program, bench_facts(read_bench(bench)))
-    findings = source.sorted_findings()
+    findings = [(s, f) for s in program.sources for f in s.sorted_findings()]
     if output == "json":
-        click.echo(json.dumps([source.as_data(finding) for finding in findings], indent=2))
+        click.echo(json.dumps([of.as_data(finding) for of, finding in findings], indent=2))
     else:
-        show_findings(source)
+        show_findings(program)
         against = f" on {bench}" if bench else ", without a bench"
-        mistakes = sum(not finding.is_warning for finding in findings)
-        tests = len(program.sequence.tests)
+        mistakes = sum(finding.level == "mistake" for _, finding in findings)
+        tests = len(program.cases)
+        others = [(level, sum(f.level == level for _, f in findings)) for level in ("warning", "note")]
+        told = "".join(f", {_count(number, level)}" for level, number in others if number)
         click.echo(
             f"{source.name}: {_count(mistakes, 'mistake')}"
             if mistakes
-            else f"{source.name}: {_count(tests, 'test')}, no mistakes{against}"
+            else f"{source.name}: {_count(tests, 'test')}, no mistakes{told}{against}"
         )
-    if source.has_mistakes:
+    if program.has_mistakes:
         raise click.exceptions.Exit(EXIT_MISTAKE)
 
 

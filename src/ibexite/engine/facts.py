@@ -13,7 +13,8 @@ def bench_facts(file: BenchFile) -> BenchFacts:
     """The facts of a bench for vetting."""
     name = str(file.path)
     roles = {role.name: _role(role, file.instruments[role.instrument].profile, name) for role in file.roles.values()}
-    return BenchFacts(name, roles, {signal.name: signal.dimension for signal in file.signals.values()})
+    signals = {s.name: "yes_no" if s.threshold is not None else s.dimension for s in file.signals.values()}
+    return BenchFacts(name, roles, signals)
 
 
 def _role(role: RoleFact, profile: Profile, file: str) -> RoleFacts:
@@ -30,5 +31,7 @@ def _role(role: RoleFact, profile: Profile, file: str) -> RoleFacts:
         bounds,
         frozenset(profile.settings),
         {key: reading.arguments for key, reading in profile.readings.items()},
+        frozenset(profile.actions),
+        role.allows_raw,
         profile.name,
     )

@@ -1,21 +1,23 @@
 """Formulas as Python source. What is known before the run is computed now, exactly; the rest is float arithmetic.
 
 Names of the sequence get the prefix v_, so that none can meet a name of Python or of ours. Curves use the functions of
-ibexite.analysis.curve, single values plain operators.
+ibexite.analysis, single values plain operators. What has no value is NaN: in arithmetic, and in comparisons too.
 """
 
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from decimal import Decimal
 from typing import Any
 
-from ibexite.functions import FUNCTIONS
+from ibexite.errors import SequenceError
+from ibexite.functions import FUNCTIONS, Function, target_of
 from ibexite.language import constants, nodes
-from ibexite.language.types import Type
+from ibexite.language.types import Type, split_flags
 
 _INFINITE = (math.inf, -math.inf)
+_COMPARISONS = {">=": "ge", "<=": "le", ">": "gt", "<": "lt", "==": "eq", "!=": "ne"}
 
 
 def divided(a: Any, b: Any) -> Any:
@@ -23,63 +25,207 @@ def divided(a: Any, b: Any) -> Any:
     try:
         result = a / b
     except ZeroDivisionError:
-        return math.nan
-    return math.nan if result in _INFINITE else result
+        return a if a != a else math.nan
+    if type(result) is float:
+        return math.nan if result in _INFINITE else result
+    return result
+
+
+def ge(a: Any, b: Any) -> Any:
+    """a >= b; a hole where a or b is one. The functions below likewise."""
+    return (a if a != a else b) if a != a or b != b else a >= b
+
+
+def le(a: Any, b: Any) -> Any:
+    """a <= b."""
+    return (a if a != a else b) if a != a or b != b else a <= b
+
+
+def gt(a: Any, b: Any) -> Any:
+    """a > b."""
+    return (a if a != a else b) if a != a or b != b else a > b
+
+
+def lt(a: Any, b: Any) -> Any:
+    """a < b."""
+    return (a if a != a else b) if a != a or b != b else a < b
+
+
+def eq(a: Any, b: Any) -> Any:
+    """a == b."""
+    return (a if a != a else b) if a != a or b != b else a == b
+
+
+def ne(a: Any, b: Any) -> Any:
+    """a != b."""
+    return (a if a != a else b) if a != a or b != b else a != b
+
+
+def decided(condition: Any) -> bool:
+    """A condition that must be known.
+
+    Raises:
+        SequenceError: it depends on a value that is bad or was never measured.
+    """
+    if condition != condition:
+        raise SequenceError(
+            "the condition cannot be decided", remedy="A value in it is bad, or was never measured; see the readings."
+        )
+    return bool(condition)
+
+
+HELPERS = {"div": divided, "decided": decided, "ge": ge, "le": le, "gt": gt, "lt": lt, "eq": eq, "ne": ne}
+
+
+def variable(name: str) -> str:
+    """The Python name of a name of the sequence."""
+    return "v_" + name.replace(".", "_DOT_")
 
 
 class Formulas:
-    """Writes the source of expressions, given their types and the parameters of the run."""
+    """Writes the source of expressions, given their types, what is known, and the names of the block (with those of its
+    measurements, "lp.f_cut")."""
 
-    def __init__(self, types: Mapping[nodes.Expr, Type], params: constants.Known) -> None:
-        self._types, self._params = types, params
+    def __init__(
+        self,
+        types: Mapping[nodes.Expr, Type],
+        known: constants.Known,
+        names: Collection[str] = (),
+        python: Collection[str] = (),
+    ) -> None:
+        self._types, self._known, self._names, self._python = types, known, names, python
 
     def source(self, expr: nodes.Expr) -> str:
-        """A Python expression for the value in base form. It raises nothing: what has no value is NaN."""
-        known = constants.evaluate(expr, self._params)
+        """A Python expression for the value in base form. Arithmetic in it raises nothing: what has no value is NaN."""
+        known = constants.evaluate(expr, self._known)
         if known is not None:
             return repr(float(known)) if isinstance(known, Decimal) else repr(known)
         match expr:
             case nodes.Name(name=name):
-                return f"v_{name}"
+                return variable(name)
             case nodes.ResultOf(test=test, name=name):
-                return f"result_of({test!r}, {name!r})"
+                key = f"{test}.{name}"
+                return variable(key) if key in self._names else f"result_of({test!r}, {name!r})"
             case nodes.Minus(operand=operand):
                 return f"(-{self.source(operand)})"
             case nodes.Arithmetic(op="^"):
-                return f"f_raised({self.source(expr.left)}, {self.source(expr.right)})"
+                return f"f_curve__raised({self.source(expr.left)}, {self.source(expr.right)})"
             case nodes.Arithmetic(op="/"):
                 return f"div({self.source(expr.left)}, {self.source(expr.right)})"
             case nodes.Arithmetic(op=op):
                 return f"({self.source(expr.left)} {op} {self.source(expr.right)})"
             case nodes.Compare(op=op):
-                if self._has_axes(expr.left) or self._has_axes(expr.right):
-                    return f"f_compared({op!r}, {self.source(expr.left)}, {self.source(expr.right)})"
-                return f"({self.source(expr.left)} {op} {self.source(expr.right)})"
+                return self.compare(op, expr.left, expr.right)
+            case nodes.Inside():
+                return self._inside(expr)
             case nodes.Logic():
-                return self._logic(expr)
+                operands = ", ".join(self.source(operand) for operand in expr.operands)
+                name = "f_curve__logic" if self._any_axes(*expr.operands) else "logic"
+                return f"{name}({expr.op!r}, {operands})"
             case nodes.Call():
                 return self._call(expr)
         raise AssertionError(f"no source for {expr!r}")
 
-    def _has_axes(self, expr: nodes.Expr) -> bool:
-        return bool(self._types[expr].axes)
+    def _any_axes(self, *exprs: nodes.Expr) -> bool:
+        return any(self._types[expr].axes for expr in exprs if expr in self._types)
 
-    def _logic(self, expr: nodes.Logic) -> str:
-        operands = [self.source(operand) for operand in expr.operands]
-        if any(map(self._has_axes, expr.operands)):
-            return f"f_logic({expr.op!r}, {', '.join(operands)})"
-        return f"(not {operands[0]})" if expr.op == "not" else "(" + f" {expr.op} ".join(operands) + ")"
+    def compare(self, op: str, left: nodes.Expr, right: nodes.Expr) -> str:
+        """A comparison."""
+        sides = f"{self.source(left)}, {self.source(right)}"
+        if self._any_axes(left, right):
+            return f"f_curve__compared({op!r}, {sides})"
+        return f"{_COMPARISONS[op]}({sides})"
+
+    def _inside(self, expr: nodes.Inside) -> str:
+        low, high = self.limits(expr.criterion, None)
+        x = self.source(expr.operand)
+        if self._any_axes(expr.operand):
+            return f"f_catalog__inside({x}, {low}, {high})"
+        return f"logic('and', ge({x}, {low}), le({x}, {high}))"
+
+    def limits(self, criterion: nodes.Criterion, tolerance_kind: str | None) -> tuple[str, str]:
+        """The source of the lower and the upper limit; exact where both parts are known."""
+        a = self.source(criterion.a)
+        if criterion.kind in (">=", ">"):
+            return a, "INF"
+        if criterion.kind in ("<=", "<"):
+            return "-INF", a
+        if criterion.kind in ("==", "is"):
+            return f"(+{a})", f"(+{a})"
+        assert criterion.b is not None
+        if criterion.kind == "between":
+            return a, self.source(criterion.b)
+        kind = tolerance_kind or self.tolerance_kind(criterion)
+        both = constants.both_limits(criterion, self._known, kind)
+        if both is not None:
+            return repr(float(both[0])), repr(float(both[1]))
+        tolerance = constants.number(criterion.b, self._known)
+        if tolerance is not None:
+            tolerance = constants.as_difference(criterion.b, tolerance)
+        b = self.source(criterion.b) if tolerance is None else repr(float(tolerance))
+        half = f"f_curve__absolute({a} * {b})" if kind == "relative" else b
+        return f"({a} - {half})", f"({a} + {half})"
+
+    tolerances: Mapping[nodes.Criterion, str] = {}
+
+    def tolerance_kind(self, criterion: nodes.Criterion) -> str:
+        """absolute or relative, as the checker found it."""
+        return self.tolerances.get(criterion, "absolute")
+
+    # --- functions ---------------------------------------------------------------------------------------------------
 
     def _call(self, expr: nodes.Call) -> str:
+        if expr.function == "drift":
+            assert isinstance(expr.arguments[0], nodes.Name)
+            return f"drift({expr.arguments[0].name!r})"
+        if expr.function in self._python:
+            return self._python_call(expr)
         function = FUNCTIONS[expr.function]
-        inner = self.source(expr.arguments[0])
-        if not function.consumes:
-            return f"f_{function.target}({inner})"
-        if expr.named:
-            axis, value = expr.named[0]
-            return f"f_{function.target}({inner}, {axis!r}, {self.source(value)})"
-        axis = expr.along or self._types[expr.arguments[0]].axes[0]
-        return f"f_{function.target}({inner}, {axis!r})"
+        arguments, flags = split_flags(expr, function)
+        options = [f"{flag}=True" for flag in flags if flag != "all"]
+        if expr.part:
+            options.append(f"field={expr.part!r}")
+        if function.name == "line":
+            pairs = [f"({self.source(p.x)}, {self.source(p.y)})" for p in arguments if isinstance(p, nodes.Pair)]
+            return f"f_catalog__line({', '.join([repr(expr.along), *pairs, *options])})"
+        return self._built_in(expr, function, arguments, frozenset(flags), options)
+
+    def _built_in(
+        self,
+        expr: nodes.Call,
+        function: Function,
+        arguments: list[nodes.Argument],
+        flags: frozenset[str],
+        options: list[str],
+    ) -> str:
+        first = arguments[0]
+        assert not isinstance(first, nodes.Pair | nodes.Window | nodes.UnitArgument)
+        x = self._types.get(first) or Type("quantity")
+        given = [self.source(first)]
+        if function.name == "at":
+            places = ", ".join(f"{axis!r}: {self.source(value)}" for axis, value in expr.named)
+            given.append("{" + places + "}")
+        elif function.kind in ("consume", "keep"):
+            given.append(repr(expr.along or x.axes[0]))
+        window = ""
+        for argument in arguments[1:]:
+            if isinstance(argument, nodes.UnitArgument):
+                given += [repr(float(argument.unit.factor)), repr(float(argument.unit.offset))]
+            elif isinstance(argument, nodes.Window):
+                window = argument.kind
+                given.append(self.source(argument.amount))
+            elif not isinstance(argument, nodes.Pair):
+                given.append(self.source(argument))
+        if function.takes_level:
+            options.append(f"is_level={x.dimension.kind in ('level', 'db')}")
+        target = target_of(function, x.dimension, flags, window).replace(".", "__")
+        return f"f_{target}({', '.join([*given, *options])})"
+
+    def _python_call(self, expr: nodes.Call) -> str:
+        given = [
+            self.source(a) for a in expr.arguments if not isinstance(a, nodes.Pair | nodes.Window | nodes.UnitArgument)
+        ]
+        return f"call_python({', '.join([repr(expr.function), *given])})"
 
 
 def readings_behind(expr: nodes.Expr, behind: Mapping[str, frozenset[str]]) -> frozenset[str]:

@@ -1,15 +1,20 @@
-"""What a program will do: its steps, the points of its sweeps, how many rows, how long. Nothing is connected."""
+"""What a program will do: its steps, the points of its loops, how many rows, how long. Nothing is connected."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Iterator
+from dataclasses import dataclass, field
 from decimal import Decimal
 
+from ibexite import units
 from ibexite.bench.file import BenchFile
 from ibexite.language import constants, nodes
-from ibexite.language.program import Program
+from ibexite.language.constants import Value
+from ibexite.language.program import Program, Use
+from ibexite.language.source import Source
 
-ANSWER_TIME = 0.005  # s; what a query takes where the bench file does not say it
+ANSWER_TIME = 0.005  # s; what a query takes where neither profile nor bench file says it
+MOST_MOMENTS = 20_000  # set points of a timeline
 
 
 @dataclass(frozen=True, slots=True)
@@ -23,91 +28,292 @@ class Step:
     seconds: float
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(slots=True)
 class Block:
-    """A block (before unit, a test, after unit) with its steps; `rows` counts rows of its tables."""
+    """A block (before unit, a test, after unit) with its steps; `rows` counts rows of its tables. `is_exact` is false
+    when something is known only at run time."""
 
     name: str
     title: str
-    steps: list[Step]
-    rows: int
-    seconds: float
-    questions: int
-    is_exact: bool  # false when the points of a sweep are known only at run time
+    steps: list[Step] = field(default_factory=list)
+    rows: int = 0
+    seconds: float = 0.0
+    questions: list[str] = field(default_factory=list)
+    is_exact: bool = True
+    is_off: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Moment:
+    """One setting at its expected time: s from the beginning, role.setting, value in base units, unit to show."""
+
+    t: float
+    setting: str
+    value: float
+    unit: str
 
 
 def preview(program: Program, bench: BenchFile | None) -> list[Block]:
     """The blocks of a program in the order in which they run."""
-    sequence = program.sequence
-    blocks = [("before unit", "", sequence.before_unit), *((t.name, t.title, t.body) for t in sequence.tests)]
-    blocks.append(("after unit", "", sequence.after_unit))
-    return [_Walk(program, bench).block(name, title, body) for name, title, body in blocks if body]
+    return [_Walk(program, bench, known).block(name, title, body, is_off)
+            for name, title, body, known, is_off in _blocks(program)]  # fmt: skip
+
+
+def timeline(program: Program, bench: BenchFile | None) -> list[Moment]:
+    """All set points that are known before the run, at the times at which they are expected."""
+    moments: list[Moment] = []
+    now = 0.0
+    for _, _, body, known, is_off in _blocks(program):
+        if not is_off:
+            walk = _Walk(program, bench, known)
+            walk.now = now
+            for moment in walk.moments(body, known):
+                moments.append(moment)
+                if len(moments) >= MOST_MOMENTS:
+                    return moments
+            now = walk.now
+    return moments
+
+
+def _blocks(program: Program) -> Iterator[tuple[str, str, tuple[nodes.Statement, ...], dict[str, Value], bool]]:
+    sequence, known = program.sequence, program.params
+    for name, body in (("before lot", sequence.before_lot), ("before unit", sequence.before_unit)):
+        if body:
+            yield name, "", body, known, False
+    for case in program.cases:
+        corner = {case.group.corner: case.corner} if case.group is not None and case.corner is not None else {}
+        yield case.name, case.title, case.test.body, {**known, **corner}, case.is_off
+    for name, body in (("after unit", sequence.after_unit), ("after lot", sequence.after_lot)):
+        if body:
+            yield name, "", body, known, False
 
 
 class _Walk:
-    def __init__(self, program: Program, bench: BenchFile | None) -> None:
-        self.program, self.bench = program, bench
-        self.steps: list[Step] = []
-        self.rows = 0
-        self.questions = 0
-        self.is_exact = True
+    def __init__(self, program: Program, bench: BenchFile | None, known: dict[str, Value]) -> None:
+        self.program, self.bench, self.known = program, bench, known
+        self.source: Source = program.source
+        self.made = Block("", "")
+        self.now = 0.0
+        self.roles: dict[str, str] = {}
 
-    def block(self, name: str, title: str, body: tuple[nodes.Statement, ...]) -> Block:
-        seconds = self._body(body, 0, 1)
-        return Block(name, title, self.steps, self.rows, seconds, self.questions, self.is_exact)
+    def block(self, name: str, title: str, body: tuple[nodes.Statement, ...], is_off: bool) -> Block:
+        self.made = Block(name, title, is_off=is_off)
+        self.made.seconds = self._body(body, 0, 1)
+        return self.made
 
     def _body(self, body: tuple[nodes.Statement, ...], depth: int, times: int) -> float:
-        total = 0.0
-        for statement in body:
-            if isinstance(statement, nodes.Sweep):
-                total += self._sweep(statement, depth, times)
-                continue
-            seconds = self._seconds(statement) * times
-            self.questions += isinstance(statement, nodes.AskConfirm)
-            self._add(statement, depth, self._text(statement), times, seconds)
-            total += seconds
-        return total
+        return sum(self._statement(statement, depth, times) for statement in body)
 
-    def _sweep(self, sweep: nodes.Sweep, depth: int, times: int) -> float:
-        points = self.program.points.get(sweep)
-        count = len(points) if points is not None else 1
-        self.is_exact &= points is not None
-        place = len(self.steps)
-        inner = self._body(sweep.body, depth + 1, times * count)
-        if not any(isinstance(statement, nodes.Sweep) for statement in sweep.body):
-            self.rows += times * count
-        text = f"sweep {sweep.name}: {self._points(sweep, points)}"
-        self.steps.insert(place, Step(depth, self._line(sweep), text, times, inner))
+    def _statement(self, statement: nodes.Statement, depth: int, times: int) -> float:
+        match statement:
+            case nodes.Sweep() | nodes.Repeat() | nodes.Search():
+                return self._loop(statement, depth, times)
+            case nodes.If():
+                return self._if(statement, depth, times)
+            case nodes.Watch(body=body):
+                self._add(statement, depth, self._text(statement), times, 0.0)
+                return self._body(body, depth + 1, times)
+            case nodes.Measure():
+                return self._measure(statement, depth, times)
+        seconds = self._seconds(statement) * times
+        if isinstance(statement, nodes.Ask):
+            self.made.questions.append(statement.text)
+        self._add(statement, depth, self._text(statement), times, seconds)
+        return seconds
+
+    def _if(self, statement: nodes.If, depth: int, times: int) -> float:
+        """The longest branch counts; where the condition is known, the one that is taken."""
+        longest = 0.0
+        for number, (condition, body) in enumerate(statement.branches):
+            holds = constants.evaluate(condition, self.known)
+            text = self.source.text[condition.span.start : condition.span.end]
+            word = "if" if not number else "else if"
+            never = "   never here" if holds is False else ""
+            line = self.source.line_of(condition.span.start)
+            self.made.steps.append(Step(depth, line, f"{word} {text}{never}", times, 0.0))
+            self.made.is_exact &= holds is not None
+            if holds is not False:
+                longest = max(longest, self._body(body, depth + 1, times))
+        if statement.otherwise:
+            self.made.steps.append(Step(depth, self._line(statement.otherwise[0]) - 1, "else", times, 0.0))
+            longest = max(longest, self._body(statement.otherwise, depth + 1, times))
+        return longest
+
+    def _measure(self, statement: nodes.Measure, depth: int, times: int) -> float:
+        self._add(statement, depth, self._text(statement), times, 0.0)
+        use = self.program.measures.get(statement)
+        if use is None or use.measurement.node is None or use.measurement.scope is None:
+            self.made.is_exact = False
+            return 0.0
+        inner, inner.made = _Walk(self.program, self.bench, self._inputs(use)), self.made
+        inner.source = use.measurement.scope.source
+        return inner._body(use.measurement.node.body, depth + 1, times)
+
+    def _inputs(self, use: Use) -> dict[str, Value]:
+        assert use.measurement.scope is not None
+        values = {**use.measurement.scope.known, **use.measurement.defaults}
+        for name, expr in use.inputs.items():
+            if expr is not None:
+                values.pop(name, None)
+                value = constants.evaluate(expr, self.known)
+                if value is not None:
+                    values[name] = value
+        return values
+
+    # --- loops -------------------------------------------------------------------------------------------------------
+
+    def _loop(self, loop: nodes.Loop, depth: int, times: int) -> float:
+        count, text, is_exact = self._turns(loop)
+        self.made.is_exact &= is_exact
+        place = len(self.made.steps)
+        inner = self._body(loop.body, depth + 1, times * count)
+        if isinstance(loop, nodes.Repeat) and loop.every is not None and count:
+            every = float(constants.number(loop.every, self.known) or 0)
+            inner = max(inner, every * (count - 1) * times + inner / count)
+        if not any(isinstance(statement, nodes.Sweep | nodes.Repeat | nodes.Search) for statement in loop.body):
+            self.made.rows += times * count
+        self.made.steps.insert(place, Step(depth, self._line(loop), text, times, inner))
         return inner
 
-    def _points(self, sweep: nodes.Sweep, points: list[Decimal] | None) -> str:
+    def _turns(self, loop: nodes.Loop) -> tuple[int, str, bool]:
+        """How many turns, in words, and whether that is known."""
+        if isinstance(loop, nodes.Search):
+            fine, coarse = self._search_turns(loop)
+            return fine, f"{self._text(loop)}: up to {coarse}, in about {fine} points", False
+        if isinstance(loop, nodes.Repeat):
+            amount = constants.number(loop.amount, self.known)
+            if loop.kind == "times":
+                return int(amount or 1), self._text(loop), amount is not None
+            every = constants.number(loop.every, self.known) if loop.every is not None else None
+            if loop.kind == "for" and amount is not None and every:
+                return max(1, int(amount / every)), self._text(loop), True
+            return 1, f"{self._text(loop)}: turns known when it ends", False
+        points = self._points(loop)
+        if loop.refine is not None and points is not None:
+            return (
+                loop.refine.most,
+                f"sweep {loop.name}: {self._shown(loop, points)}, refined to at most {loop.refine.most}",
+                False,
+            )
+        return (
+            len(points) if points is not None else 1,
+            f"sweep {loop.name}: {self._shown(loop, points)}",
+            points is not None,
+        )
+
+    def _search_turns(self, loop: nodes.Search) -> tuple[int, str]:
+        values = [constants.number(e, self.known) for e in (loop.start, loop.end, loop.resolution)]
+        if None in values:
+            return 1, "points known when it begins"
+        span = abs(float(values[1]) - float(values[0]))  # type: ignore[arg-type]
+        most = max(2, round(span / float(values[2])) + 1)  # type: ignore[arg-type]
+        halvings = max(1, (most - 1).bit_length())
+        return (2 + halvings if loop.is_halving else 7 + max(1, halvings - 3)), f"{most} values"
+
+    def _points(self, sweep: nodes.Sweep) -> list[Decimal] | None:
+        points = self.program.points.get(sweep)
+        if points is None:
+            try:
+                return constants.sweep_points(sweep, self.known)
+            except Exception:  # reported when the sweep begins, where the values are known
+                return None
+        return points
+
+    def _shown(self, sweep: nodes.Sweep, points: list[Decimal] | None) -> str:
         if points is None:
             return "points known when it begins"
-        kind = self.program.types[sweep.values[0] if sweep.values else sweep.segments[0].end]
-        texts = [constants.written(point, kind.dimension, kind.shown) for point in points]
+        labels = self.program.labels.get(sweep)
+        first = sweep.values[0] if sweep.values else sweep.segments[0].end if sweep.segments else None
+        kind = self.program.types.get(first) if first is not None else None
+        if labels:
+            texts = [f'"{label}"' for label in labels]
+        elif kind is None:
+            binding = next((n[sweep.name] for n in self.program.names.values() if sweep.name in n), None)
+            texts = [
+                constants.written(p, binding.type.dimension, binding.type.shown) if binding else str(p) for p in points
+            ]
+        else:
+            texts = [constants.written(point, kind.dimension, kind.shown) for point in points]
         shown = texts if len(texts) <= 7 else [*texts[:4], "…", *texts[-2:]]
         return f"{len(points)} points: {', '.join(shown)}"
 
+    # --- time --------------------------------------------------------------------------------------------------------
+
     def _seconds(self, statement: nodes.Statement) -> float:
-        if isinstance(statement, nodes.Wait):
-            return float(constants.number(statement.time, self.program.params) or 0)
-        if isinstance(statement, nodes.Read):
-            each = [self._answer_time(reading) for reading in statement.readings]
-            return (max(each) if statement.together else sum(each)) * statement.averaging
+        match statement:
+            case nodes.Wait(time=time):
+                return float(constants.number(time, self.known) or 0)
+            case nodes.Read(readings=readings, together=together, averaging=averaging):
+                each = [self._answer_time(reading) for reading in readings]
+                return (max(each) if together else sum(each)) * averaging
+            case nodes.WaitReading(every=every, count=count):
+                self.made.is_exact = False
+                return float(constants.number(every, self.known) or 0) * count
+            case nodes.CallProgram():
+                self.made.is_exact = False
         return 0.0
 
     def _answer_time(self, reading: nodes.Reading) -> float:
         if self.bench is None:
             return ANSWER_TIME
-        role = reading.role or self.bench.signals[reading.source].role
-        simulated = self.bench.instruments[self.bench.roles[role].instrument].simulated
-        return simulated.answer_time if simulated and simulated.answer_time else ANSWER_TIME
+        signal = self.bench.signals.get(reading.source) if reading.role is None else None
+        role = self.bench.roles.get(signal.role if signal else reading.role or "")
+        if role is None:
+            return ANSWER_TIME
+        fact = self.bench.instruments[role.instrument]
+        simulated = fact.simulated.answer_time if fact.simulated else 0.0
+        return simulated or fact.profile.answer_time or ANSWER_TIME
+
+    def moments(self, body: tuple[nodes.Statement, ...], known: dict[str, Value]) -> Iterator[Moment]:
+        """The set points of a block one after the other; `now` goes on with them."""
+        for statement in body:
+            self.known = known
+            if isinstance(statement, nodes.Sweep):
+                labels = self.program.labels.get(statement)
+                for point in self._points(statement) or []:
+                    value: Value = labels[int(point)] if labels else point
+                    yield from self.moments(statement.body, {**known, statement.name: value})
+            elif isinstance(statement, nodes.Repeat):
+                count = self._turns(statement)[0]
+                every = float(constants.number(statement.every, known) or 0) if statement.every is not None else 0.0
+                for turn in range(min(count, MOST_MOMENTS)):
+                    began = self.now
+                    yield from self.moments(statement.body, {**known, statement.name: Decimal(turn + 1)})
+                    self.now = max(self.now, began + every)
+            elif isinstance(statement, nodes.Search):
+                for end in (statement.start, statement.end):
+                    reached = constants.number(end, known)
+                    inner = {**known, statement.name: reached} if reached is not None else known
+                    yield from self.moments(statement.body, inner)
+            elif isinstance(statement, nodes.If):
+                for condition, inner_body in statement.branches:
+                    if constants.evaluate(condition, known) is not False:
+                        yield from self.moments(inner_body, known)
+                        break
+            elif isinstance(statement, nodes.Watch):
+                yield from self.moments(statement.body, known)
+            else:
+                if isinstance(statement, nodes.Set):
+                    yield from self._settings(statement, known)
+                self.now += self._seconds(statement)
+
+    def _settings(self, statement: nodes.Set, known: dict[str, Value]) -> Iterator[Moment]:
+        for assignment in statement.assignments:
+            value = constants.evaluate(assignment.value, known)
+            kind = self.program.types.get(assignment.value)
+            if isinstance(value, bool):
+                yield Moment(self.now, f"{assignment.role}.{assignment.setting}", float(value), "")
+            elif isinstance(value, Decimal) and kind is not None:
+                symbol = kind.shown or units.symbol_of(kind.dimension)
+                yield Moment(self.now, f"{assignment.role}.{assignment.setting}", float(value), symbol)
+
+    # --- texts -------------------------------------------------------------------------------------------------------
 
     def _line(self, statement: nodes.Statement) -> int:
-        return self.program.source.line_of(statement.span.start)
+        return self.source.line_of(statement.span.start)
 
     def _add(self, statement: nodes.Statement, depth: int, text: str, times: int, seconds: float) -> None:
-        self.steps.append(Step(depth, self._line(statement), text, times, seconds))
+        self.made.steps.append(Step(depth, self._line(statement), text, times, seconds))
 
     def _text(self, statement: nodes.Statement) -> str:
-        return " ".join(self.program.source.line_text(self._line(statement)).split("#")[0].split())
+        return " ".join(self.source.line_text(self._line(statement)).split("#")[0].split())

@@ -3,20 +3,24 @@
 from __future__ import annotations
 
 import datetime
+import hashlib
 import traceback
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
+from pathlib import Path
 from typing import Any
 
 from ibexite import __version__, events
 from ibexite.bench.bench import Bench, SafeDeed
 from ibexite.bench.file import BenchFile
 from ibexite.bench.guardian import Guardian
-from ibexite.engine.runtime import Runtime
+from ibexite.engine.runtime import Runtime, TestOver, UnitOver
+from ibexite.engine.selection import Selection
 from ibexite.engine.services import Clock, Operator
-from ibexite.errors import BenchError, IbexiteError, RecordsError, SequenceError, StopRun
+from ibexite.errors import BenchError, CeilingError, IbexiteError, RecordsError, SequenceError, StopRun
 from ibexite.language import constants, nodes
-from ibexite.language.program import Program
+from ibexite.language.constants import Value
+from ibexite.language.program import Case, Program
 
 
 @dataclass(slots=True)
@@ -29,6 +33,8 @@ class Identity:
     station: str
     started: datetime.datetime
     sequence_sha256: str = ""
+    lot: str = ""
+    retest_of: str = ""
 
 
 @dataclass(slots=True)
@@ -40,6 +46,17 @@ class Outcome:
     trial: list[str] = field(default_factory=list)
     tests: dict[str, str] = field(default_factory=dict)
     is_safe: bool = True
+
+
+@dataclass(slots=True)
+class Orders:
+    """How a run is to be carried out."""
+
+    selection: Selection = field(default_factory=Selection)
+    stops_on_fail: bool = False
+    begins_lot: bool = True  # the first unit of a lot: `before lot` is carried out
+    ends_lot: bool = True  # the last one
+    variant_params: frozenset[str] = frozenset()  # parameters that may be set from outside without making a trial
 
 
 class Run:
@@ -57,19 +74,24 @@ class Run:
         operator: Operator,
         readers: list[Callable[[events.Event], None]],
         guardian: Guardian | None = None,
+        orders: Orders | None = None,
     ) -> None:
         self.program, self.bench_file, self.identity = program, bench_file, identity
+        self.orders = orders or Orders()
         self.bench = Bench(bench_file)
         self.readers = readers
         self._guardian = guardian
         self.outcome = Outcome()
         self.runtime = Runtime(program, self.bench, clock, operator, self.emit)
         self.runtime.serial = identity.serial
+        self.runtime.folder = Path(program.source.name).absolute().parent
         self.runtime.trial = self.outcome.trial
         self.clock = clock
         self._running = ""  # the test that has begun and not ended
         self._is_prepared = False  # the bench is connected: from then on `after unit` has something to do
         self._is_cleaning = False
+        self._block = ""
+        self._left: dict[tuple[str, str], float] = {}  # the state that `before unit` left
 
     def emit(self, event: events.Event) -> None:
         """Passes an event to all readers. A view that breaks is taken out; a journal that breaks ends the run."""
@@ -123,9 +145,9 @@ class Run:
 
     def _line_of(self, error: BaseException) -> str:
         """The line of the sequence that an error passed through; compiled code carries its line numbers."""
-        name = self.program.source.name
-        lines = [f.lineno for f in traceback.extract_tb(error.__traceback__) if f.filename == name]
-        return f"{name}:{lines[-1]}" if lines else ""
+        names = {source.name for source in self.program.sources}
+        places = [(f.filename, f.lineno) for f in traceback.extract_tb(error.__traceback__) if f.filename in names]
+        return f"{places[-1][0]}:{places[-1][1]}" if places else ""
 
     def _prepare(self) -> None:
         needed = self._instruments()
@@ -136,17 +158,46 @@ class Run:
             calibration = self.bench_file.instruments[name].calibration
             if calibration is not None and calibration.due < today:
                 self.outcome.trial.append(f"calibration of {name} was due on {calibration.due.isoformat()}")
-        self.outcome.trial += [f"parameter set by hand: {text}" for text in self.program.overrides]
+        self.outcome.trial += [
+            f"parameter set by hand: {text}"
+            for text in self.program.overrides
+            if text.partition(" = ")[0] not in self.orders.variant_params
+        ]
+        self.outcome.trial += self._left_out()
         self._is_prepared = True
         if self._guardian is not None:  # from here on outputs may go on
             self._guardian.watch(self.bench, self.runtime.began)
+        if self.runtime.timing is not None:
+            self.runtime.timing.listen(self.bench)
         self.bench.protect()
-        self.bench.learn_state(dict.fromkeys((a.role, a.setting) for a in self._assignments()))
+        self.bench.learn_state(self._settings())
         self.bench.take_limiting()
         self._flush()
 
-    def _assignments(self) -> list[nodes.Assignment]:
-        return [point.assignment for point in self.program.set_points]
+    def _left_out(self) -> list[str]:
+        """Why a pass would not be a whole one: tests that are switched off or were not chosen, limits nobody
+        approved."""
+        orders, reasons = self.orders, []
+        if not orders.selection.is_whole:
+            reasons.append(orders.selection.told())
+        off = [case.name for case in self.program.cases if case.is_off]
+        if off:
+            reasons.append(f"switched off: {', '.join(off)}")
+        if self.program.placeholders:
+            reasons.append(f"limits that nobody has approved: {', '.join(dict.fromkeys(self.program.placeholders))}")
+        return reasons
+
+    def _settings(self) -> list[tuple[str, str]]:
+        """All settings that any line may change, also those of measurements from outside."""
+        settings = dict.fromkeys((point.role, point.assignment.setting) for point in self.program.set_points)
+        for use in self.program.measures.values():
+            if use.measurement.kind != "sequence":
+                for name in use.roles.values():
+                    role = self.bench_file.roles.get(name)
+                    if role is not None:
+                        profile = self.bench_file.instruments[role.instrument].profile
+                        settings |= dict.fromkeys((name, setting) for setting in profile.settings)
+        return list(settings)
 
     def _instruments(self) -> list[str]:
         """The instruments behind all needs, in the order of the bench file."""
@@ -157,12 +208,18 @@ class Run:
         return [name for name in file.instruments if name in used]
 
     def _before_unit(self) -> None:
-        body = self.program.sequence.before_unit
-        if body:
-            self.runtime.compile("before unit", body)()
+        sequence = self.program.sequence
+        for block, body in (("before lot", sequence.before_lot), ("before unit", sequence.before_unit)):
+            if not body or (block == "before lot" and not self.orders.begins_lot):
+                continue
+            self._enter(block)
+            try:
+                self.runtime.compile(block, body)()
+            except UnitOver as over:
+                raise SequenceError(f"{block} stopped: {over.reason}", remedy="No test was run.") from None
             failed = [reason or "a check failed" for verdict, reason in self.runtime.verdicts if verdict != "pass"]
             if failed:
-                raise SequenceError(f"before unit did not pass: {failed[0]}", remedy="No test was run.")
+                raise SequenceError(f"{block} did not pass: {failed[0]}", remedy="No test was run.")
         self._flush()
         errors = self.bench.read_errors()
         if errors:
@@ -170,51 +227,105 @@ class Run:
         self.bench.take_limiting()
         self._left = dict(self.bench.state)
 
+    def _enter(self, block: str) -> None:
+        if self.runtime.debugger is not None:
+            self.runtime.debugger.entering(block)
+
     def _tests(self) -> None:
         skipping = ""
-        for test in self.program.sequence.tests:
-            if skipping:
-                self._test_ended(test, "skipped", skipping, 0.0)
+        cases = self.program.cases
+        ran: set[str] = set()
+        for number, case in enumerate(cases):
+            following = cases[number + 1] if number + 1 < len(cases) else None
+            previous = cases[number - 1] if number else None
+            reason = skipping or self._reason_to_skip(case)
+            if not reason and case.test.keeps_state and previous is not None and previous.name not in ran:
+                reason = f"it keeps the state of {previous.name}, which was not run"
+            if reason:
+                self._test_ended(case, "skipped", reason, 0.0)
                 continue
-            verdict, is_bench_lost = self._test(test)
-            if is_bench_lost:
-                skipping = f"the bench failed in {test.name}"
-            elif test.is_gate and verdict != "pass":
-                skipping = f"gate {test.name} did not pass"
+            ran.add(case.name)
+            verdict, skipping = self._test(case, keeps=following is not None and following.test.keeps_state)
+            if not skipping and case.test.is_gate and verdict != "pass":
+                skipping = f"gate {case.name} did not pass"
+            if not skipping and self.orders.stops_on_fail and verdict in ("fail", "error"):
+                skipping = f"stopped after {case.name} ({verdict})"
 
-    def _test(self, test: nodes.Test) -> tuple[str, bool]:
-        """Runs one test; its verdict, and whether the bench can no longer be relied upon."""
+    def _reason_to_skip(self, case: Case) -> str:
+        if case.is_off:
+            return "switched off in the sequence"
+        if not self.orders.selection.chooses(case):
+            return "not selected"
+        suffix = case.name[len(case.test.name) :]
+        for name, _ in case.test.needs_pass:
+            verdict = self.outcome.tests.get(name + suffix, self.outcome.tests.get(name, "not run"))
+            if verdict != "pass":
+                return f"it needs {name} to pass ({verdict})"
+        for condition in (case.group.condition if case.group else None, case.test.condition):
+            if condition is not None and not self._holds(case, condition):
+                return "its condition is not met"
+        return ""
+
+    def _corner(self, case: Case) -> tuple[str, Value] | None:
+        return (case.group.corner, case.corner) if case.group is not None and case.corner is not None else None
+
+    def _holds(self, case: Case, condition: nodes.Expr) -> bool:
+        """Whether the condition of a test holds; where that cannot be said the test is run, and will say why."""
+        try:
+            return self.runtime.condition(case.test.name, condition, self._corner(case), case.corner_text)
+        except SequenceError as error:
+            self.emit(events.Problem(self.runtime.now(), f"condition of {case.name}: {error.what}"))
+            return False
+
+    def _test(self, case: Case, *, keeps: bool) -> tuple[str, str]:
+        """Runs one test; its verdict, and why the tests behind it cannot be run ("" if they can)."""
         runtime = self.runtime
         runtime.verdicts, runtime.bad_reasons = [], {}
         began = self.clock.now()
-        self._running = test.name
-        self.emit(events.TestStarted(runtime.now(), test.name, test.title))
-        problem, is_bench_lost = "", False
+        self._running = case.name
+        self._enter(case.name)
+        self.emit(events.TestStarted(runtime.now(), case.name, case.title))
+        problem, stopping, skipped = "", "", ""
         try:
-            runtime.compile(test.name, test.body)()
-            runtime.keep_results()
-            self._look_at_instruments(test)
+            try:
+                block = runtime.compile(
+                    case.test.name, case.test.body, corner=self._corner(case), corner_text=case.corner_text
+                )
+                block()
+                runtime.keep_results()
+            except TestOver as over:
+                if over.verdict == "fail":
+                    runtime.verdicts.append(("fail", over.reason))
+                skipped = over.reason if over.verdict == "skipped" else ""
+            except UnitOver as over:
+                stopping = f"stopped: {over.reason}"
+                self.outcome.trial.append(stopping)
+            self._look_at_instruments(case)
         except RecordsError:
             raise
         except IbexiteError as error:
             where = error.where if error.where and ":" in error.where else self._line_of(error) or error.where
             problem = f"{where}: {error.what}" if where else error.what
             problem = f"{problem}. {error.remedy}" if error.remedy else problem
-            is_bench_lost = isinstance(error, BenchError) and error.__class__.__name__ != "CeilingError"
+            if isinstance(error, BenchError) and not isinstance(error, CeilingError):
+                stopping = f"the bench failed in {case.name}"
+        runtime.watches.clear()
         duration = self.clock.now() - began
         self._flush()
-        if not is_bench_lost:
-            is_bench_lost = self._restore()
-        verdict, reason = self._verdict_of_test(problem)
-        self._test_ended(test, verdict, reason, duration)
-        return verdict, is_bench_lost
+        is_lost = stopping.startswith("the bench failed")
+        if not is_lost and not keeps and self._restore():
+            stopping = f"the bench failed in {case.name}"
+        verdict, reason = self._verdict_of_test(problem, skipped)
+        self._test_ended(case, verdict, reason, duration)
+        return verdict, stopping
 
-    def _look_at_instruments(self, test: nodes.Test) -> None:
+    def _look_at_instruments(self, case: Case) -> None:
         """Once a test: did a source limit (its set points were then not true), did an instrument report errors?"""
         limiting = self.bench.take_limiting()
         for role in limiting:
-            self.emit(events.Limiting(self.runtime.now(), test.name, role))
-            self.runtime.verdicts.append(("fail", f"{role} was at its limit: its set points were not true"))
+            self.emit(events.Limiting(self.runtime.now(), case.name, role))
+            if not self.runtime.expects_limiting:
+                self.runtime.verdicts.append(("fail", f"{role} was at its limit: its set points were not true"))
         errors = self.bench.read_errors()
         if errors:
             raise IbexiteError("; ".join(errors), remedy="Look at the settings of this test.")
@@ -241,7 +352,7 @@ class Run:
             return True
         return False
 
-    def _verdict_of_test(self, problem: str) -> tuple[str, str]:
+    def _verdict_of_test(self, problem: str, skipped: str) -> tuple[str, str]:
         verdicts = self.runtime.verdicts
         failed = [reason for verdict, reason in verdicts if verdict == "fail"]
         undecided = [reason for verdict, reason in verdicts if verdict == "error"]
@@ -251,13 +362,16 @@ class Run:
             return "error", problem or undecided[0]
         if failed:
             return "fail", next((reason for reason in failed if reason), "")
-        return ("pass", "") if verdicts else ("no check", "")
+        if skipped:
+            return "skipped", skipped
+        told = next((reason for _, reason in verdicts if reason), "")
+        return ("pass", told) if verdicts else ("no check", "")
 
-    def _test_ended(self, test: nodes.Test, verdict: str, reason: str, duration: float) -> None:
-        self.outcome.tests[test.name] = verdict
+    def _test_ended(self, case: Case, verdict: str, reason: str, duration: float) -> None:
+        self.outcome.tests[case.name] = verdict
         if verdict == "fail" or (verdict == "error" and self.outcome.verdict == "pass"):
             self.outcome.verdict = verdict
-        self.emit(events.TestEnded(self.runtime.now(), test.name, verdict, reason, round(duration, 6)))
+        self.emit(events.TestEnded(self.runtime.now(), case.name, verdict, reason, round(duration, 6)))
 
     def _flush(self) -> None:
         """Traffic that no other event carries."""
@@ -274,10 +388,16 @@ class Run:
         if self._guardian is not None:
             self._guardian.stand_back()
         if self._is_prepared and self._can_talk():
-            try:
-                self.runtime.compile("after unit", self.program.sequence.after_unit, self._tell_of_cleaning)()
-            except Exception as error:
-                self._tell_of_cleaning(error)
+            sequence = self.program.sequence
+            self.runtime.debugger = None  # nobody is asked while cleaning up
+            for block, body in (("after unit", sequence.after_unit), ("after lot", sequence.after_lot)):
+                if block == "after lot" and not self.orders.ends_lot:
+                    continue
+                self._block = block
+                try:
+                    self.runtime.compile(block, body, self._tell_of_cleaning)()
+                except Exception as error:
+                    self._tell_of_cleaning(error)
         deeds = self.bench.make_safe()
         self._flush()
         self.emit(events.MadeSafe(self.runtime.now(), [{"role": d.role, "problem": d.problem} for d in deeds]))
@@ -287,10 +407,12 @@ class Run:
         if self._guardian is not None and not self._guardian.dismiss():
             self.emit(events.Problem(self.runtime.now(), "the guardian process had ended before the run did"))
         self.bench.close()
+        if self.runtime.outside is not None:
+            self.runtime.outside.close()
 
     def _tell_of_cleaning(self, error: Exception) -> None:
         what = error.what if isinstance(error, IbexiteError) else repr(error)
-        self.emit(events.Problem(self.runtime.now(), f"after unit, {self._line_of(error)}: {what}"))
+        self.emit(events.Problem(self.runtime.now(), f"{self._block}, {self._line_of(error)}: {what}"))
 
     def _can_talk(self) -> bool:
         try:
@@ -311,17 +433,17 @@ class Run:
         outcome = self.outcome
         if self.bench.is_simulated:
             outcome.trial.insert(0, "simulated bench")
-        tests = self.program.sequence.tests
+        cases = self.program.cases
         if outcome.verdict == "pass" and not any(verdict == "pass" for verdict in outcome.tests.values()):
             outcome.verdict, outcome.reason = "error", "nothing was judged"
-        for test in tests:
-            if test.name not in outcome.tests:
-                verdict = "aborted" if test.name == self._running else "skipped"
-                outcome.tests[test.name] = verdict
-                self.emit(events.TestEnded(self.runtime.now(), test.name, verdict, "the run was broken off", 0.0))
+        for case in cases:
+            if case.name not in outcome.tests:
+                verdict = "aborted" if case.name == self._running else "skipped"
+                outcome.tests[case.name] = verdict
+                self.emit(events.TestEnded(self.runtime.now(), case.name, verdict, "the run was broken off", 0.0))
         passed = sum(1 for verdict in outcome.tests.values() if verdict == "pass")
         self.emit(
-            events.RunEnded(self.runtime.now(), outcome.verdict, outcome.reason, outcome.trial, passed, len(tests))
+            events.RunEnded(self.runtime.now(), outcome.verdict, outcome.reason, outcome.trial, passed, len(cases))
         )
 
     # --- what is told at the beginning -------------------------------------------------------------------------------
@@ -344,8 +466,24 @@ class Run:
             },
             {"name": self.bench_file.name, "file": str(self.bench_file.path), "sha256": self.bench_file.sha256},
             [self._param(param) for param in sequence.params if param.name in self.program.params],
-            [{"test": test.name, "title": test.title, "gate": test.is_gate} for test in sequence.tests],
+            [
+                {"test": c.name, "title": c.title, "gate": c.test.is_gate, "tags": list(c.tags)}
+                for c in self.program.cases
+            ],
+            identity.lot,
+            self._files(),
+            identity.retest_of,
         )
+
+    def _files(self) -> list[dict[str, str]]:
+        """The other files that take part: shared files, limit tables, Python files, programs of measurements."""
+        found = {source.name: (_sha256(source.text.encode()), "") for source in self.program.shared}
+        found |= {path: (digest, "") for path, digest in self.program.python_files}
+        for use in self.program.measures.values():
+            facts = use.measurement
+            if facts.kind != "sequence":
+                found[facts.origin] = (facts.sha256, facts.version)
+        return [{"name": n, "sha256": digest, "version": version} for n, (digest, version) in sorted(found.items())]
 
     def _param(self, param: nodes.Param) -> dict[str, Any]:
         kind, value = self.program.param_types[param.name], self.program.params[param.name]
@@ -353,7 +491,8 @@ class Run:
             "name": param.name,
             "value": constants.written(value, kind.dimension, kind.shown),
             "help": param.help,
-            "by_hand": any(text.startswith(f"{param.name} = ") for text in self.program.overrides),
+            "by_hand": param.name not in self.orders.variant_params
+            and any(text.startswith(f"{param.name} = ") for text in self.program.overrides),
         }
 
     def _instrument(self, name: str) -> dict[str, Any]:
@@ -369,3 +508,7 @@ class Run:
             "due": calibration.due.isoformat() if calibration else "",
             "certificate": calibration.certificate if calibration else "",
         }
+
+
+def _sha256(data: bytes) -> str:
+    return hashlib.sha256(data).hexdigest()

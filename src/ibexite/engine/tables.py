@@ -1,29 +1,30 @@
-"""The columns of a sweep while it runs: one row an iteration, appended, and emitted as an event.
+"""The columns of a loop while it runs: one row an iteration, appended, and emitted as an event.
 
 Rows come in the order of nested loops, so the place of a row on the axes follows from its number. Only when an inner
-sweep has other points than in its first pass (ragged sweeps) are places kept: then one axis holds all points, and where
-one was not visited there is a hole. NumPy is loaded when a curve is asked for, not before.
+loop can have other points than in its first pass (ragged sweeps, loops that are left) are places kept: then one axis
+holds all points, and where one was not visited nothing was measured. NumPy is loaded when a curve is asked for.
 """
 
 from __future__ import annotations
 
 import math
 from array import array
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from itertools import product
 from typing import TYPE_CHECKING, Any
 
 from ibexite.events import Row
+from ibexite.holes import NEVER_MEASURED
 
 if TYPE_CHECKING:
     from ibexite.analysis.curve import Curve
 
 
 class Axis:
-    """The points of one sweep variable, and the tables that have it as an axis."""
+    """The points of one loop, and the tables that have it as an axis. Points of an axis of texts are their indexes."""
 
-    def __init__(self, name: str) -> None:
-        self.name = name
+    def __init__(self, name: str, labels: tuple[str, ...] = ()) -> None:
+        self.name, self.labels = name, labels
         self.points: array[float] = array("d")
         self.tables: list[Table] = []
         self._first: Iterable[float] | None = None
@@ -42,23 +43,36 @@ class Axis:
                 table.keep_places()
         pairs = []
         for key in _numbered(points):
-            place = self._places.setdefault(key, len(self.points))
-            if place == len(self.points):
-                self.points.append(key[0])
-            pairs.append((place, key[0]))
+            pairs.append((self._place(key), key[0]))
         return pairs
+
+    def visit(self, points: Iterable[float]) -> Iterator[tuple[int, float]]:
+        """As `run`, for points that become known one by one (repeats, searches, refined sweeps)."""
+        if self._first is None:
+            self._first = ()
+        seen: dict[float, int] = {}
+        for point in points:
+            key = (point, seen.get(point, 0))
+            seen[point] = key[1] + 1
+            yield self._place(key), point
+
+    def _place(self, key: tuple[float, int]) -> int:
+        place = self._places.setdefault(key, len(self.points))
+        if place == len(self.points):
+            self.points.append(key[0])
+        return place
 
     def __len__(self) -> int:
         return len(self.points)
 
     def curve(self) -> Curve:
-        """The axis as a curve over itself."""
+        """The axis as a curve over itself; of texts, if it is one of texts."""
         import numpy as np
 
         from ibexite.analysis.curve import Curve
 
         points = np.array(self.points)
-        return Curve({self.name: points}, points)
+        return Curve({self.name: points}, np.array(self.labels)[points.astype(int)] if self.labels else points)
 
 
 def _numbered(points: Iterable[float]) -> list[tuple[float, int]]:
@@ -72,13 +86,15 @@ def _numbered(points: Iterable[float]) -> list[tuple[float, int]]:
 
 
 class Table:
-    """Columns over the axes of nested sweeps. Calling it stores and emits a row."""
+    """Columns over the axes of nested loops. Calling it stores and emits a row. A complex column is two: x.re, x.im."""
 
-    def __init__(self, number: int, axes: tuple[Axis, ...], columns: tuple[str, ...], runtime: Any) -> None:
+    def __init__(
+        self, number: int, axes: tuple[Axis, ...], columns: tuple[str, ...], runtime: Any, is_ragged: bool
+    ) -> None:
         self.number, self.axes, self.columns = number, axes, columns
         self._runtime = runtime
         self._values: array[float] = array("d")  # row by row
-        self._places: list[tuple[int, ...]] | None = None
+        self._places: list[tuple[int, ...]] | None = [] if is_ragged else None
         for axis in axes:
             axis.tables.append(self)
 
@@ -107,6 +123,9 @@ class Table:
         rest = self.axes[len(place) :]
         axes = {axis.name: np.array(axis.points) for axis in rest}
         values = self._inner(place) if place and self._places is None else self._all()[place]
+        if column not in self.columns:
+            re, im = (values[..., self.columns.index(f"{column}.{part}")] for part in ("re", "im"))
+            return Curve(axes, re + 1j * im)
         return Curve(axes, values[..., self.columns.index(column)])
 
     def _inner(self, place: tuple[int, ...]) -> Any:
@@ -126,11 +145,11 @@ class Table:
         import numpy as np
 
         shape = (*map(len, self.axes), len(self.columns))
-        values = np.frombuffer(self._values) if self._values else np.empty(0)
+        values = np.array(self._values) if self._values else np.empty(0)
         if self._places is None and len(values) == math.prod(shape):
             return values.reshape(shape)
         self.keep_places()
-        spread = np.full(shape, math.nan)
+        spread = np.full(shape, NEVER_MEASURED)
         for at, row in zip(self._places or [], values.reshape(-1, len(self.columns)), strict=True):
             spread[at] = row
         return spread

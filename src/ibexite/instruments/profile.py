@@ -47,6 +47,7 @@ class Profile:
     instrument_class: InstrumentClass
     settings: dict[str, SettingCommands]
     readings: dict[str, ReadingCommands]
+    actions: dict[str, str]  # the command of each
     start: tuple[str, ...]  # sent after connecting: the known state, outputs off
     safe: dict[str, bool]  # settings that make it safe, and their safe value
     error_query: str  # "" when it has no error queue
@@ -54,6 +55,7 @@ class Profile:
     limiting_query: str  # read-and-clear: never repeated; "" when it cannot tell
     timeout: float  # s
     settling: float  # s until a changed setting is true
+    answer_time: float  # s that a reading takes, for the preview; 0 where nobody knows
     terminator: str
 
 
@@ -84,6 +86,7 @@ def _profile(table: Table, name: str) -> Profile:
     instrument_class = known[class_name]
     settings = {key: _setting(entry, instrument_class, key) for key, entry in table.tables("settings").items()}
     readings = {key: _reading(entry, instrument_class, key) for key, entry in table.tables("readings").items()}
+    actions = _actions(table.table("actions"), instrument_class)
     safe = table.table("safe")
     safe_values = {key: safe.flag(key, False) for key in safe}
     for key in safe_values:
@@ -95,6 +98,7 @@ def _profile(table: Table, name: str) -> Profile:
         instrument_class,
         settings,
         readings,
+        actions,
         tuple(table.texts("start", [])),
         safe_values,
         table.text("error_query", ""),
@@ -102,11 +106,23 @@ def _profile(table: Table, name: str) -> Profile:
         table.text("limiting_query", ""),
         quirks.quantity("timeout", units.SECOND, 2.0),
         quirks.quantity("settling", units.SECOND, 0.0),
+        quirks.quantity("answer_time", units.SECOND, 0.0),
         quirks.text("terminator", "\n"),
     )
     quirks.finish()
     table.finish()
     return profile
+
+
+def _actions(table: Table, instrument_class: InstrumentClass) -> dict[str, str]:
+    actions = {"reset": "*RST", "clear": "*CLS"}
+    for key in table:
+        if key not in instrument_class.actions:
+            table.fail(
+                key, f"a {instrument_class.name} has no such action", did_you_mean(key, instrument_class.actions)
+            )
+        actions[key] = table.text(key)
+    return actions
 
 
 def _setting(table: Table, instrument_class: InstrumentClass, key: str) -> SettingCommands:

@@ -34,6 +34,7 @@ class Session:
         self.identity = ""
         self.selected = ""  # the scan list that was selected last
         self.configured: dict[str, str] = {}  # what was configured for each channel
+        self.generation = 0  # counts how often the set-ups of readings were lost
         self.recoveries: list[str] = []
         self._has_recovered = False  # since the errors were read last
         self.is_unproven = False  # a setting was sent and nothing was answered since
@@ -143,6 +144,11 @@ class Session:
         if self.profile.complete_query:
             self.query(self.profile.complete_query)
         self.selected, self.configured = "", {}
+
+    def forget(self) -> None:
+        """Something was sent of which nobody knows what it changed: set-ups of readings are sent anew."""
+        self.selected, self.configured = "", {}
+        self.generation += 1
 
     def answer_errors(self) -> list[str]:
         """Empties the error queue, whose query was asked; the entries, oldest first.

@@ -1,376 +1,243 @@
-"""From lines to nodes: which line may stand where, and what each parse tree means."""
+"""From lines to the tree of a file: which line may stand where at the left margin, and what belongs below it."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from typing import Any
 
-from lark import Token, Tree
-
-from ibexite import units
-from ibexite.errors import UnitError, did_you_mean
 from ibexite.language import nodes, words
+from ibexite.language.build_deeds import DeedBuilder
+from ibexite.language.build_expr import string
 from ibexite.language.grammar import parse_line
 from ibexite.language.layout import Line, read_layout
 from ibexite.language.source import Source, Span
 
+_ONCE = (
+    "sequence", "needs", "params", "constants", "before_lot", "before_unit", "after_unit", "after_lot",
+)  # fmt: skip
+
 
 def build_sequence(source: Source) -> nodes.Sequence:
     """The tree of a source; what cannot be understood is reported to the source and left out."""
-    return _Builder(source).sequence(read_layout(source))
+    return _Builder(source).sequence(read_layout(source), is_shared=False)
 
 
-class _Builder:
+def build_shared(source: Source) -> nodes.Sequence:
+    """The tree of a shared file: uses, constants and measurements, no sequence line and no tests."""
+    return _Builder(source).sequence(read_layout(source), is_shared=True)
+
+
+class _Builder(DeedBuilder):
     def __init__(self, source: Source) -> None:
-        self.source = source
-        self.offset = 0
+        super().__init__(source)
+        nowhere = Span(0, 1)
+        self.parts: dict[str, Any] = {
+            "title": "", "product": "", "revision": "", "serial": "", "serial_span": nowhere, "limits": "",
+            "limits_span": nowhere, "tags": (), "uses": [], "needs": (), "params": (), "constants": (),
+            "measurements": [],
+            "before_lot": (), "before_unit": (), "parts": [], "after_unit": (), "after_lot": (),
+        }  # fmt: skip
 
-    # --- lines -------------------------------------------------------------------------------------------------------
-
-    def sequence(self, lines: list[Line]) -> nodes.Sequence:
-        parts: dict[str, Any] = {
-            "title": "",
-            "product": "",
-            "revision": "",
-            "serial": "",
-            "serial_span": Span(0, 1),
-            "needs": (),
-            "params": (),
-            "before_unit": (),
-            "tests": [],
-            "after_unit": (),
-        }
+    def sequence(self, lines: list[Line], *, is_shared: bool) -> nodes.Sequence:
         seen: dict[str, Line] = {}
         for line in lines:
-            tree = self._parse(line, "top_line", words.TOP_USAGE)
+            tree = self.parse(line, "top_line", words.TOP_USAGE)
             if tree is None:
                 continue
-            if tree.data != "test":
-                if tree.data in seen:
-                    first = self.source.line_of(seen[tree.data].start)
-                    self.source.report(line.span, "written twice", "", f"There is one on line {first} already.")
-                    continue
-                seen[tree.data] = line
-            self._top(line, tree, parts)
+            kind = str(tree.data)
+            if is_shared and kind not in ("use_file", "use_python", "constants", "measurement"):
+                self.source.report(
+                    line.span, f"'{line.first_word}' in a shared file", "",
+                    "A file that others use has only use, constants and measurement lines.",
+                )  # fmt: skip
+                continue
+            if kind in seen and kind in _ONCE:
+                first = self.source.line_of(seen[kind].start)
+                self.source.report(line.span, "written twice", "", f"There is one on line {first} already.")
+                continue
+            seen[kind] = line
+            getattr(self, f"_top_{kind}")(line, tree)
+        if not is_shared:
+            self._whole(seen)
+        made: dict[str, Any] = {
+            key: tuple(value) if isinstance(value, list) else value for key, value in self.parts.items()
+        }
+        return nodes.Sequence(**made)
+
+    def _whole(self, seen: dict[str, Line]) -> None:
         if "sequence" not in seen:
             self.source.report(
                 Span(0, 1), "no sequence line", remedy='A file begins with a line such as: sequence "FM-2 final test"'
             )
-        if not parts["tests"] and not self.source.has_mistakes:
+        if not self.parts["parts"] and not self.source.has_mistakes:
             self.source.report(Span(0, 1), "no test", remedy='A sequence has at least one: test name "title"')
-        return nodes.Sequence(**{**parts, "tests": tuple(parts["tests"])})
 
-    def _top(self, line: Line, tree: Any, parts: dict[str, Any]) -> None:
-        kind = tree.data
-        if kind == "sequence":
-            parts["title"] = _string(tree.children[0])
-            self._header(line, parts)
-        elif kind == "needs":
-            parts["needs"] = tuple(need for child in line.children for need in self._need(child))
-        elif kind == "params":
-            parts["params"] = tuple(p for child in line.children if (p := self._param(child)))
-        elif kind in ("before_unit", "after_unit"):
-            parts[kind] = self._block(line)
-        else:
-            name, title, *gate = tree.children
-            self._new_name(name)
-            parts["tests"].append(
-                nodes.Test(
-                    self._span(name), str(name), _string(title) if title else str(name), bool(gate), self._block(line)
-                )
-            )
+    # --- at the left margin ------------------------------------------------------------------------------------------
 
-    def _parse(self, line: Line, start: str, usage: dict[str, str]) -> Any:
-        self.offset = line.start
-        if line.is_broken:
-            return None
-        word = line.first_word
-        if word not in usage:
-            kind = "verb" if start == "deed_line" else "word"
-            end = line.start + (len(word) or 1)
-            shown = word or line.text.strip()[:1]
-            self.source.report(Span(line.start, end), f"unknown {kind} {shown!r}", "", self._why_not(word, usage))
-            return None
-        return parse_line(self.source, line.text, line.start, start, usage[word])
-
-    def _why_not(self, word: str, usage: dict[str, str]) -> str:
-        for where, table in (
-            ("inside a test or before/after unit", words.USAGE),
-            ("at the left margin", words.TOP_USAGE),
-            ("below the sequence line", words.HEADER_USAGE),
-        ):
-            if word in table:
-                return f"A '{word}' line stands {where}."
-        return did_you_mean(word, usage)
-
-    def _header(self, line: Line, parts: dict[str, Any]) -> None:
+    def _top_sequence(self, line: Line, tree: Any) -> None:
+        self.parts["title"] = string(tree.children[0])
         for child in line.children:
-            tree = self._parse(child, "header_line", words.HEADER_USAGE)
-            self._no_block(child)
-            if tree is None:
+            inner = self.parse(child, "header_line", words.HEADER_USAGE)
+            self.no_block(child)
+            if inner is None:
                 continue
-            if tree.data == "serial":
-                parts["serial_span"] = self._span(tree.children[0])
-            parts[tree.data] = _string(tree.children[0])
+            if inner.data == "tags":
+                self.parts["tags"] = tuple(map(str, inner.children))
+                continue
+            if inner.data in ("serial", "limits"):
+                self.parts[f"{inner.data}_span"] = self._span(inner.children[0])
+            self.parts[str(inner.data)] = string(inner.children[0])
+
+    def _top_use_file(self, line: Line, tree: Any) -> None:
+        self.no_block(line)
+        self.parts["uses"].append(nodes.Use(self._span(tree.children[0]), string(tree.children[0]), False))
+
+    def _top_use_python(self, line: Line, tree: Any) -> None:
+        self.no_block(line)
+        self.parts["uses"].append(nodes.Use(self._span(tree.children[0]), string(tree.children[0]), True))
+
+    def _top_needs(self, line: Line, tree: Any) -> None:
+        self.parts["needs"] = self._needs(line)
+
+    def _top_params(self, line: Line, tree: Any) -> None:
+        self.parts["params"] = self._params(line)
+
+    def _top_constants(self, line: Line, tree: Any) -> None:
+        self.parts["constants"] = self._params(line)
+
+    def _top_before_lot(self, line: Line, tree: Any) -> None:
+        self.parts[str(tree.data)] = self.block(line)
+
+    _top_before_unit = _top_after_unit = _top_after_lot = _top_before_lot
+
+    def _top_test(self, line: Line, tree: Any) -> None:
+        self.parts["parts"].append(self._test(line, tree))
+
+    def _test(self, line: Line, tree: Any) -> nodes.Test:
+        name, title, *clauses = tree.children
+        self._new_name(name)
+        found = self._clauses(line, clauses)
+        span, shown = self._span(name), string(title) if title else str(name)
+        body = self.block(line)
+        return nodes.Test(span, str(name), shown, found.get("gate", False), body, found.get("switched_off", False),
+                          found.get("tags", ()), found.get("condition"), tuple(found.get("needs_pass", ())),
+                          found.get("keeps_state", False))  # fmt: skip
+
+    def _clauses(self, line: Line, clauses: list[Any]) -> dict[str, Any]:
+        found: dict[str, Any] = {}
+        for clause in clauses:
+            kind = str(clause.data)
+            if kind in found and kind != "needs_pass":
+                self.source.report(
+                    line.span, f"two '{kind.replace('_', ' ')}' clauses", "", words.whole_usage(words.TOP_USAGE["test"])
+                )
+            if kind == "tags":
+                found[kind] = tuple(map(str, clause.children))
+            elif kind == "condition":
+                found[kind] = self.expr(clause.children[0])
+            elif kind == "needs_pass":
+                found.setdefault(kind, []).append((str(clause.children[0]), self._span(clause.children[0])))
+            else:
+                found[kind] = True
+        return found
+
+    def _top_group(self, line: Line, tree: Any) -> None:
+        name, title, corner, *rest = tree.children
+        values = [child for child in rest if child is not None and child.data not in _CLAUSES]
+        clauses = [child for child in rest if child is not None and child.data in _CLAUSES]
+        self._new_name(name)
+        if corner is not None:
+            self._new_name(corner)
+        found = self._clauses(line, clauses)
+        for clause in ("gate", "needs_pass", "keeps_state"):
+            if clause in found:
+                self.source.report(line.span, f"'{clause.replace('_', ' ')}' belongs to a test, not to a group")
+        corners = tuple(self.expr(v) for v in values)
+        span = self._span(name)
+        tests = []
+        for child in line.children:
+            inner = self.parse(child, "top_line", words.TOP_USAGE)
+            if inner is None:
+                continue
+            if inner.data != "test":
+                self.source.report(child.span, "not a test", "", "A group holds tests and nothing else.")
+                continue
+            tests.append(self._test(child, inner))
+        if not line.children:
+            self.source.report(line.span, "an empty group", "", "Indent its tests by four spaces.")
+        self.parts["parts"].append(
+            nodes.Group(span, str(name), string(title) if title else str(name), str(corner or ""), corners,
+                        tuple(tests),
+                        found.get("switched_off", False), found.get("tags", ()), found.get("condition"))
+        )  # fmt: skip
+
+    def _top_measurement(self, line: Line, tree: Any) -> None:
+        name, title = tree.children
+        self._new_name(name)
+        span, shown = self._span(name), string(title) if title else str(name)
+        sections: dict[str, Line] = {}
+        lines = list(line.children)
+        while lines and lines[0].first_word in words.SECTION_USAGE:
+            section = lines.pop(0)
+            inner = self.parse(section, "section_line", words.SECTION_USAGE)
+            if inner is not None:
+                sections[str(inner.data)] = section
+        if not lines:
+            self.source.report(line.span, "an empty measurement", "", "After needs, inputs and outputs come its lines.")
+        needs = self._needs(sections["needs"]) if "needs" in sections else ()
+        inputs = self._params(sections["inputs"]) if "inputs" in sections else ()
+        outputs = self._outputs(sections["outputs"]) if "outputs" in sections else ()
+        body = self.statements(lines)
+        self.parts["measurements"].append(nodes.Measurement(span, str(name), shown, needs, inputs, outputs, body))
+
+    # --- lists below a line ------------------------------------------------------------------------------------------
+
+    def _needs(self, line: Line) -> tuple[nodes.Need, ...]:
+        return tuple(need for child in line.children for need in self._need(child))
 
     def _need(self, line: Line) -> list[nodes.Need]:
         self.offset = line.start
         tree: Any = parse_line(self.source, line.text, line.start, "need_line", words.NEED_USAGE)
-        self._no_block(line)
+        self.no_block(line)
         if tree is None:
             return []
         *names, what = tree.children
-        unit = self._unit(what) if tree.data == "need_signal" else None
-        class_name = None if tree.data == "need_signal" else str(what)
-        if class_name == "signal":
+        if tree.data == "need_role" and str(what) == "signal":
             self.source.report(self._span(what), "a signal without a unit", "", "Write: name : signal in V")
             return []
+        unit = self._unit(what) if tree.data == "need_signal" else None
+        class_name = str(what) if tree.data == "need_role" else None
+        kind = str(what) if tree.data == "need_signal_kind" else ""
         for name in names:
             self._new_name(name)
-        return [nodes.Need(self._span(name), str(name), class_name, unit) for name in names]
+        return [nodes.Need(self._span(name), str(name), class_name, unit, kind) for name in names]
+
+    def _params(self, line: Line) -> tuple[nodes.Param, ...]:
+        return tuple(p for child in line.children if (p := self._param(child)))
 
     def _param(self, line: Line) -> nodes.Param | None:
         self.offset = line.start
         tree: Any = parse_line(self.source, line.text, line.start, "param_line", words.PARAM_USAGE)
-        self._no_block(line)
+        self.no_block(line)
         if tree is None:
             return None
         name, default, extent, text = tree.children
         self._new_name(name)
         values = tuple(self.expr(child) for child in extent.children) if extent else ()
-        bounds = (values[0], values[1]) if extent and extent.data == "bounds" else None
-        return nodes.Param(
-            self._span(name),
-            str(name),
-            self.expr(default),
-            () if bounds else values,
-            bounds,
-            _string(text) if text else "",
-        )
+        is_choice = extent is not None and extent.data == "choices"
+        bounds = (values[0], values[1]) if values and not is_choice else None
+        choices = values if is_choice else ()
+        shown = string(text) if text else ""
+        return nodes.Param(self._span(name), str(name), self.expr(default), choices, bounds, shown)
 
-    def _no_block(self, line: Line) -> None:
-        if line.children:
-            self.source.report(
-                line.children[0].span,
-                "unexpected indentation",
-                "",
-                f"A '{line.first_word}' line has no block below it.",
-            )
-
-    def _block(self, line: Line) -> tuple[nodes.Statement, ...]:
-        if not line.children:
-            self.source.report(line.span, "an empty block", "", "Indent the lines that belong to it by four spaces.")
-        return tuple(s for child in line.children if (s := self._deed(child)))
-
-    def _deed(self, line: Line) -> nodes.Statement | None:
-        tree = self._parse(line, "deed_line", words.USAGE)
-        if line.first_word != "sweep":
-            self._no_block(line)
-        if tree is None:
-            if line.first_word == "sweep":
-                self._block(line)
-            return None
-        offset = self.offset
-        statement: Callable[[Line, Tree], nodes.Statement] = getattr(self, f"_{tree.data}")
-        result = statement(line, tree)
-        self.offset = offset
-        return result
-
-    # --- deeds -------------------------------------------------------------------------------------------------------
-
-    def _set(self, line: Line, tree: Any) -> nodes.Set:
-        assignments = []
-        for child in tree.children:
-            role, setting, value = child.children
-            span = Span(self._span(role).start, self._span(setting).end)
-            assignments.append(nodes.Assignment(span, str(role), str(setting), self.expr(value)))
-        return nodes.Set(line.span, tuple(assignments))
-
-    def _read(self, line: Line, tree: Any) -> nodes.Read:
-        readings = [self._reading(child) for child in tree.children if child.data.startswith("read_")]
-        clauses = {str(c.data): c for c in tree.children if not c.data.startswith("read_")}
-        averaging = 1
-        if "averaging" in clauses:
-            averaging = self._count(clauses["averaging"].children[0], "averaging")
-        return nodes.Read(line.span, tuple(readings), "together" in clauses, averaging)
-
-    def _reading(self, tree: Any) -> nodes.Reading:
-        name = tree.children[0]
-        span = self._span(name)
-        self._new_name(name)
-        if tree.data == "read_signal":
-            return nodes.Reading(span, str(name), str(name))
-        if tree.data == "read_renamed":
-            return nodes.Reading(self._span(tree.children[1]), str(name), str(tree.children[1]))
-        _, role, reading, *arguments = tree.children
-        named = []
-        for argument in arguments:
-            if argument is None:
-                continue
-            if argument.data != "named_argument":
-                self.source.report(
-                    self._span(argument), "an argument without a name", "", "Write it as (channel = 103)."
-                )
-                continue
-            named.append((str(argument.children[0]), self.expr(argument.children[1])))
-        place = Span(self._span(role).start, self._span(reading).end)
-        return nodes.Reading(place, str(name), str(reading), str(role), tuple(named))
-
-    def _let(self, line: Line, tree: Any) -> nodes.Let:
-        name, value, shown = tree.children
-        self._new_name(name)
-        return nodes.Let(self._span(name), str(name), self.expr(value), self._unit(shown) if shown else None)
-
-    def _check(self, line: Line, tree: Any) -> nodes.Check:
-        value, demand, *clauses = tree.children
-        kinds = {"at_least": ">=", "at_most": "<=", "above": ">", "below": "<"}
-        a, *b = (self.expr(child) for child in demand.children)
-        criterion = nodes.Criterion(
-            self._span(demand), kinds.get(demand.data, str(demand.data)), a, b[0] if b else None
-        )
-        found: dict[str, Any] = {}
-        for clause in clauses:
-            if clause.data in found:
-                self.source.report(self._span(clause), f"two '{clause.data}' clauses", "", words.USAGE["check"])
-            found[clause.data] = (
-                self.expr(clause.children[0]) if clause.data == "where" else _string(clause.children[0])
-            )
-        return nodes.Check(line.span, self.expr(value), criterion, found.get("where"), found.get("label"))
-
-    def _wait(self, line: Line, tree: Any) -> nodes.Wait:
-        return nodes.Wait(line.span, self.expr(tree.children[0]))
-
-    def _sweep_over(self, line: Line, tree: Any) -> nodes.Sweep:
-        name, *values = tree.children
-        return self._sweep(line, name, tuple(self.expr(v) for v in values), ())
-
-    def _sweep_from(self, line: Line, tree: Any) -> nodes.Sweep:
-        name, *segments = tree.children
-        return self._sweep(line, name, (), tuple(self._segment(s) for s in segments))
-
-    def _sweep(self, line: Line, name: Token, values: tuple, segments: tuple) -> nodes.Sweep:
-        self._new_name(name)
-        span = self._span(name)
-        return nodes.Sweep(span, str(name), values, segments, self._block(line))
-
-    def _segment(self, tree: Any) -> nodes.Segment:
-        start, end, spacing = tree.children
-        kind = {"by_step": "step", "in_points": "points", "in_log_points": "log"}[spacing.data]
-        return nodes.Segment(
-            self._span(tree), self.expr(start) if start else None, self.expr(end), kind, self.expr(spacing.children[0])
-        )
-
-    def _show(self, line: Line, tree: Any) -> nodes.Show:
-        return nodes.Show(self._span(tree.children[0]), _string(tree.children[0]))
-
-    def _ask_confirm(self, line: Line, tree: Any) -> nodes.AskConfirm:
-        return nodes.AskConfirm(self._span(tree.children[0]), _string(tree.children[0]))
-
-    def _plot(self, line: Line, tree: Any) -> nodes.Plot:
-        *ys, x, by, title = tree.children
-        return nodes.Plot(
-            line.span, tuple(map(str, ys)), str(x), str(by) if by else None, _string(title) if title else None
-        )
-
-    # --- expressions -------------------------------------------------------------------------------------------------
-
-    def expr(self, tree: Any) -> nodes.Expr:
-        """The node of an expression."""
-        result: nodes.Expr = getattr(self, f"_x_{tree.data}")(tree, self._span(tree))
-        return result
-
-    def _x_quantity(self, tree: Any, span: Span) -> nodes.Expr:
-        try:
-            return nodes.Literal(span, units.parse_quantity(str(tree.children[0])))
-        except UnitError as error:
-            self.source.report(span, error.what, "", error.remedy)
-            return nodes.Literal(span, units.Quantity(units.Decimal(0), units.NO_UNIT))
-
-    def _x_text(self, tree: Any, span: Span) -> nodes.Expr:
-        return nodes.Text(span, _string(tree.children[0]))
-
-    def _x_word_value(self, tree: Any, span: Span) -> nodes.Expr:
-        return nodes.Word(span, str(tree.children[0]))
-
-    def _x_name(self, tree: Any, span: Span) -> nodes.Expr:
-        return nodes.Name(span, str(tree.children[0]))
-
-    def _x_result_of(self, tree: Any, span: Span) -> nodes.Expr:
-        return nodes.ResultOf(span, str(tree.children[0]), str(tree.children[1]))
-
-    def _x_call(self, tree: Any, span: Span) -> nodes.Expr:
-        name, *arguments, along = tree.children
-        named = tuple((str(a.children[0]), self.expr(a.children[1])) for a in arguments if a.data == "named_argument")
-        plain = tuple(self.expr(a) for a in arguments if a.data != "named_argument")
-        return nodes.Call(span, str(name), plain, named, str(along) if along else None)
-
-    def _x_arithmetic(self, tree: Any, span: Span) -> nodes.Expr:
-        left, op, right = tree.children
-        return nodes.Arithmetic(span, str(op), self.expr(left), self.expr(right))
-
-    def _x_to_the(self, tree: Any, span: Span) -> nodes.Expr:
-        return nodes.Arithmetic(span, "^", self.expr(tree.children[0]), self.expr(tree.children[1]))
-
-    def _x_minus(self, tree: Any, span: Span) -> nodes.Expr:
-        operand = self.expr(tree.children[1])
-        if isinstance(operand, nodes.Literal):  # the sign belongs to the literal: -5 degC is 268.15 K
-            quantity = operand.quantity
-            written = (quantity.value - quantity.unit.offset) / quantity.unit.factor
-            return nodes.Literal(span, units.Quantity(quantity.unit.to_base(-written), quantity.unit))
-        return nodes.Minus(span, operand)
-
-    def _x_compare(self, tree: Any, span: Span) -> nodes.Expr:
-        left, sign, right = tree.children
-        return nodes.Compare(span, str(sign.children[0]), self.expr(left), self.expr(right))
-
-    def _x_both(self, tree: Any, span: Span) -> nodes.Expr:
-        return nodes.Logic(span, "and", tuple(self.expr(c) for c in tree.children))
-
-    def _x_either(self, tree: Any, span: Span) -> nodes.Expr:
-        return nodes.Logic(span, "or", tuple(self.expr(c) for c in tree.children))
-
-    def _x_contrary(self, tree: Any, span: Span) -> nodes.Expr:
-        return nodes.Logic(span, "not", (self.expr(tree.children[0]),))
-
-    # --- small things ------------------------------------------------------------------------------------------------
-
-    def _span(self, item: Token | Tree) -> Span:
-        if isinstance(item, Token):
-            assert item.start_pos is not None and item.end_pos is not None
-            return Span(self.offset + item.start_pos, self.offset + item.end_pos)
-        tokens = list(item.scan_values(lambda value: isinstance(value, Token)))
-        if not tokens:
-            return Span(self.offset, self.offset + 1)
-        return Span(self.offset + tokens[0].start_pos, self.offset + tokens[-1].end_pos)
-
-    def _unit(self, token: Token) -> units.Unit:
-        try:
-            return units.parse_unit(str(token))
-        except UnitError as error:
-            self.source.report(self._span(token), error.what, "", error.remedy)
-            return units.NO_UNIT
-
-    def _count(self, token: Token, what: str) -> int:
-        if str(token).isdigit() and int(token) > 0:
-            return int(token)
-        self.source.report(self._span(token), "not a whole number", "", f"'{what}' takes a number such as 10.")
-        return 1
-
-    def _new_name(self, token: Token) -> None:
-        """Reports a name that is a word of the language or looks like a unit."""
-        name = str(token)
-        if name in words.RESERVED:
-            self.source.report(
-                self._span(token), f"'{name}' cannot be a name", "a word of the language", "Choose another name."
-            )
-        elif name in units.UNITS:
-            self.source.report(
-                self._span(token),
-                f"'{name}' cannot be a name",
-                f"the unit {name}",
-                f"Choose a longer name, such as {name}_value.",
-            )
+    def _outputs(self, line: Line) -> tuple[nodes.Typed, ...]:
+        found = []
+        for child in line.children:
+            self.offset = child.start
+            tree: Any = parse_line(self.source, child.text, child.start, "output_line", words.OUTPUT_USAGE)
+            self.no_block(child)
+            if tree is not None:
+                found.append(self.typed(tree))
+        return tuple(found)
 
 
-def _string(token: Token) -> str:
-    return str(token)[1:-1]
+_CLAUSES = frozenset(["gate", "switched_off", "tags", "condition", "needs_pass", "keeps_state"])

@@ -1,151 +1,42 @@
-"""Checks the lines of one block (a test, before unit, after unit), verb by verb."""
+"""Checks the lines of one block (a test, before unit, a measurement), verb by verb."""
 
 from __future__ import annotations
 
 from dataclasses import replace
 
 from ibexite import units
-from ibexite.classes import Feature, InstrumentClass, instrument_classes
+from ibexite.classes import Feature
 from ibexite.errors import UnitError, did_you_mean
 from ibexite.language import constants, fill, nodes
-from ibexite.language.program import Binding, Program, SetPoint
+from ibexite.language.check_judging import JudgingChecker
+from ibexite.language.check_loops import LoopChecker
+from ibexite.language.program import Binding, RoleUse, SetPoint, Use
 from ibexite.language.source import Span
-from ibexite.language.types import TEXT, Type, Typer
+from ibexite.language.types import NUMBER, TEXT, YES_NO, Type, type_of_kind
 
 
-class DeedChecker:
-    """Walks one block; `names` grows with what its lines bring into being."""
-
-    def __init__(self, program: Program, typer: Typer, block: str) -> None:
-        self.program, self.source, self.typer, self.block = program, program.source, typer, block
-        self.names: dict[str, Binding] = {}
-        self.sweeps: list[nodes.Sweep] = []
-        self.later: dict[str, Span] = {}
-        self.broken: set[str] = set()  # names whose line was reported; their uses are not reported as well
+class DeedChecker(LoopChecker, JudgingChecker):
+    """Walks one block."""
 
     def check_block(self, body: tuple[nodes.Statement, ...]) -> None:
         """Checks the lines of a block and of the blocks within it."""
-        if not self.sweeps:
+        if not self.loops and not self.later:
             self.later = dict(_names_made(body))
         for statement in body:
             getattr(self, f"_{type(statement).__name__.lower()}")(statement)
 
-    # --- names -------------------------------------------------------------------------------------------------------
-
-    @property
-    def _here(self) -> tuple[str, ...]:
-        return tuple(sweep.name for sweep in self.sweeps)
-
-    def lookup(self, name: nodes.Name | nodes.ResultOf) -> Type | None:
-        """The type of a name as seen from the present line: a sweep that is still running is no axis of it."""
-        if isinstance(name, nodes.ResultOf):
-            return self._lookup_result(name)
-        if name.name == "serial":
-            return TEXT
-        if name.name in self.program.param_types:
-            return self.program.param_types[name.name]
-        binding = self.names.get(name.name)
-        if binding is not None:
-            return replace(binding.type, axes=tuple(a for a in binding.type.axes if a not in self._here))
-        if name.name not in self.broken:
-            self._report_unknown(name)
-        return None
-
-    def _report_unknown(self, name: nodes.Name) -> None:
-        need = self.program.needs.get(name.name)
-        if name.name in self.later:
-            line = self.source.line_of(self.later[name.name].start)
-            here = self.source.line_of(name.span.start)
-            when = "by this very line" if line == here else f"on line {line}"
-            self.source.report(name.span, f"'{name.name}' has no value yet", "", f"It gets one {when}.")
-        elif need is not None and need.unit is not None:
-            self.source.report(
-                name.span, f"'{name.name}' has no value yet", "a signal", f"First write: read {name.name}"
-            )
-        elif need is not None:
-            self.source.report(
-                name.span,
-                f"'{name.name}' is a role, not a value",
-                "",
-                f"Read one of its readings first: read x = {name.name}.…",
-            )
-        else:
-            owners = [test for test, names in self.program.names.items() if name.name in names and " " not in test]
-            hint = (
-                f"It belongs to another test: write {owners[0]}.{name.name}."
-                if owners
-                else did_you_mean(name.name, [*self.names, *self.later, *self.program.params, *self.program.needs])
-            )
-            self.source.report(name.span, f"unknown name {name.name!r}", "", hint)
-
-    def _lookup_result(self, name: nodes.ResultOf) -> Type | None:
-        names = self.program.names.get(name.test)
-        if names is None or " " in name.test:
-            later = any(test.name == name.test for test in self.program.sequence.tests)
-            hint = (
-                "It runs later; move it up."
-                if later
-                else did_you_mean(name.test, [test for test in self.program.names if " " not in test])
-            )
-            self.source.report(name.span, f"no test {name.test!r} before this one", "", hint)
-        elif name.name not in names:
-            self.source.report(
-                name.span, f"'{name.test}' has no result {name.name!r}", "", did_you_mean(name.name, names)
-            )
-        else:
-            return names[name.name].type
-        return None
-
-    def _bind(self, name: str, origin: str, kind: Type, span: Span) -> None:
-        earlier = self.names.get(name)
-        if earlier is not None or name in self.program.params:
-            self.source.report(
-                span,
-                f"'{name}' has a value already",
-                "",
-                f"Take a new name, such as later_{name}: read later_{name} = {name}"
-                if origin == "read"
-                else "Take a new name.",
-            )
-            return
-        self.names[name] = Binding(name, origin, kind, span)
-
-    def _role(self, role: str, span: Span) -> InstrumentClass | None:
-        need = self.program.needs.get(role)
-        if need is None or need.class_name is None:
-            roles = [n.name for n in self.program.sequence.needs if n.class_name]
-            what = "is a signal, not a role" if need else "is not among the needs"
-            self.source.report(
-                Span(span.start, span.start + len(role)),
-                f"'{role}' {what}",
-                "",
-                did_you_mean(role, roles) or "Declare it below needs, as: supply : power_supply",
-            )
-            return None
-        return instrument_classes().get(need.class_name)
-
-    def _scalar(self, expr: nodes.Expr) -> Type | None:
-        kind = self.typer.type_of(expr, self.lookup)
-        if kind is not None and kind.axes:
-            self.source.report(
-                expr.span,
-                "a curve where one value is needed",
-                str(kind),
-                "Take one value of it: max(x), at(x, axis = value).",
-            )
-            return None
-        return kind
-
-    # --- verbs -------------------------------------------------------------------------------------------------------
+    # --- what touches hardware ---------------------------------------------------------------------------------------
 
     def _set(self, statement: nodes.Set) -> None:
         for assignment in statement.assignments:
             self._assignment(assignment)
-            self.program.set_points.append(SetPoint(assignment, tuple(self.sweeps)))
+            self.set_points.append(
+                SetPoint(assignment, tuple(self.loops), assignment.role, self.source, self.scope.known)
+            )
 
     def _assignment(self, assignment: nodes.Assignment) -> None:
-        known = self._role(assignment.role, assignment.span)
-        kind = self._scalar(assignment.value)
+        known = self.role(assignment.role, assignment.span)
+        kind = self.scalar(assignment.value)
         if known is None:
             return
         feature = known.settings.get(assignment.setting)
@@ -174,42 +65,64 @@ class DeedChecker:
     def _fits(feature: Feature, kind: Type) -> bool:
         if feature.dimension is None:
             return kind.kind == "yes_no"
-        return kind.kind == "quantity" and kind.dimension == feature.dimension
+        return kind.kind == "quantity" and kind.dimension == feature.dimension and not kind.is_complex
+
+    def _do(self, statement: nodes.Do) -> None:
+        known = self.role(statement.role, statement.span)
+        self.uses.append(RoleUse(statement, statement.role, self.source))
+        if known is not None and statement.action not in known.actions:
+            self.source.report(
+                Span(statement.span.end - len(statement.action), statement.span.end),
+                f"unknown action {statement.action!r}",
+                "",
+                f"{_a(known.name)} has none of this name. {did_you_mean(statement.action, known.actions)}",
+            )
+
+    def _send(self, statement: nodes.Send) -> None:
+        self.role(statement.role, statement.span)
+        self.uses.append(RoleUse(statement, statement.role, self.source))
+        self._text(statement.text, Span(statement.span.end - len(statement.text) - 2, statement.span.end), bare=True)
 
     def _read(self, statement: nodes.Read) -> None:
         for reading in statement.readings:
-            kind = self._signal(reading) if reading.role is None else self._role_reading(reading)
+            kind = self.reading(reading)
             if kind is None:
                 self.broken.add(reading.name)
-            else:
-                self._bind(reading.name, "read", replace(kind, axes=self._here), reading.span)
+                continue
+            if kind.kind != "quantity" and (statement.averaging > 1 or statement.settled is not None):
+                self.source.report(reading.span, "not a number", str(kind), "Only numbers are averaged or settle.")
+            self.bind(reading.name, "read", replace(kind, axes=self.here), reading.span)
+            if statement.settled is not None and kind.kind == "quantity":
+                self._settled(statement.settled, kind)
 
-    def _signal(self, reading: nodes.Reading) -> Type | None:
-        need = self.program.needs.get(reading.source)
-        signals = [n.name for n in self.program.sequence.needs if n.unit is not None]
+    def _settled(self, expr: nodes.Expr, kind: Type) -> None:
+        found = self.scalar(expr)
+        if found is not None and not self.typer.is_difference(expr, found, kind):
+            wanted = units.describe(units.difference(kind.dimension))
+            self.source.report(expr.span, "wrong unit", str(found), f"Two readings in a row agree to within {wanted}.")
+
+    def reading(self, reading: nodes.Reading) -> Type | None:
+        """The type of one value of a read line."""
+        if reading.query:
+            self.role(reading.role or "", reading.span)
+            self.uses.append(RoleUse(reading, reading.role or "", self.source))
+            kind = type_of_kind(reading.kind)
+            if kind.kind == "text" and self.here:
+                self.source.report(reading.span, "a text inside a sweep", "", "Read it before or after the sweep.")
+                return None
+            return kind
+        if reading.role is not None:
+            return self._role_reading(reading)
+        need = self.signal(reading.source, reading.span)
         if need is None:
-            self.source.report(
-                reading.span, f"unknown signal {reading.source!r}", "", did_you_mean(reading.source, signals)
-            )
             return None
-        if need.unit is None:
-            known = instrument_classes().get(need.class_name or "")
-            which = next(iter(known.readings), "reading") if known else "reading"
-            self.source.report(
-                reading.span,
-                f"'{reading.source}' is a role, not a signal",
-                "",
-                f"Write: read name = {reading.source}.{which}",
-            )
-            return None
-        is_bare = need.unit.symbol == units.symbol_of(need.unit.dimension) and need.unit.dimension.kind == "linear"
-        return Type("quantity", need.unit.dimension, shown=None if is_bare else need.unit.symbol)
+        return type_of_kind(need.unit if need.unit is not None else need.kind)
 
     def _role_reading(self, reading: nodes.Reading) -> Type | None:
         for _, value in reading.arguments:
-            self._scalar(value)
-        self.program.role_readings.append(reading)
-        known = self._role(reading.role or "", reading.span)
+            self.scalar(value)
+        self.uses.append(RoleUse(reading, reading.role or "", self.source))
+        known = self.role(reading.role or "", reading.span)
         if known is None:
             return None
         feature = known.readings.get(reading.source)
@@ -221,17 +134,24 @@ class DeedChecker:
                 f"{_a(known.name)} has none of this name. {did_you_mean(reading.source, known.readings)}",
             )
             return None
-        assert feature.dimension is not None
-        return Type("quantity", feature.dimension)
+        return YES_NO if feature.dimension is None else Type("quantity", feature.dimension)
+
+    # --- computing ---------------------------------------------------------------------------------------------------
 
     def _let(self, statement: nodes.Let) -> None:
         kind = self.typer.type_of(statement.value, self.lookup)
         if kind is None:
             self.broken.add(statement.name)
             return
-        if self._here and (kind.axes or kind.kind == "text"):
+        if self.here and (kind.axes or kind.kind == "text"):
             what = "a curve inside a sweep" if kind.axes else "a text inside a sweep"
             self.source.report(statement.value.span, what, str(kind), "Compute it after the sweep.")
+            self.broken.add(statement.name)
+            return
+        if isinstance(statement.value, nodes.Call) and statement.value.function == "line":
+            self.source.report(
+                statement.value.span, "a line by itself", "", "It has values only where it meets a curve."
+            )
             self.broken.add(statement.name)
             return
         if statement.shown is not None and (kind.kind != "quantity" or statement.shown.dimension != kind.dimension):
@@ -240,145 +160,196 @@ class DeedChecker:
             )
         elif statement.shown is not None:
             kind = replace(kind, shown=statement.shown.symbol)
-        self._bind(statement.name, "let", replace(kind, axes=self._here + kind.axes), statement.span)
+        self.bind(statement.name, "let", replace(kind, axes=self.here + kind.axes), statement.span)
 
-    def _check(self, statement: nodes.Check) -> None:
-        if self.block == "after unit":
-            self.source.report(
-                statement.span, "a check after the verdict", "", "Judge in a test; after unit only cleans up."
-            )
-        kind = self.typer.type_of(statement.value, self.lookup)
-        criterion = statement.criterion
-        if kind is not None and kind.kind != "quantity":
-            self.source.report(
-                statement.value.span, "not a number", str(kind), "These limits judge numbers with units."
-            )
-            kind = None
-        limits = [criterion.a] if criterion.kind == "within" else [e for e in (criterion.a, criterion.b) if e]
-        for limit in limits:
-            self._limit(kind, limit)
-        if criterion.kind == "within":
-            self._tolerance(kind, criterion)
-        if statement.where is not None:
-            self._where(kind, statement.where)
+    def _if(self, statement: nodes.If) -> None:
+        before = dict(self.names)
+        merged: dict[str, Binding] = {}
+        self.depth_of_if += 1
+        for condition, _ in statement.branches:
+            self.condition(condition, "if v_out > 4.75 V")
+        for body in (*(body for _, body in statement.branches), statement.otherwise):
+            self.names = dict(before)
+            self.check_block(body)
+            for name, binding in self.names.items():
+                if name in before:
+                    continue
+                other = merged.get(name)
+                if other is not None and not other.type.fits(binding.type):
+                    self.source.report(
+                        binding.span,
+                        "another unit than in the branch above",
+                        str(binding.type),
+                        f"There it is {other.type}.",
+                    )
+                merged[name] = binding
+        self.depth_of_if -= 1
+        self.names = {**before, **merged}
 
-    def _limit(self, kind: Type | None, limit: nodes.Expr) -> None:
-        found = self.typer.type_of(limit, self.lookup)
-        if kind is None or found is None:
-            return
-        if found.kind != "quantity" or found.dimension != kind.dimension:
-            self.source.report(limit.span, "wrong unit", str(found), f"The value to be judged is {kind}.")
-        elif not set(found.axes) <= set(kind.axes):
-            self.source.report(limit.span, "a limit over other axes", str(found), f"The value to be judged is {kind}.")
+    # --- measurements and programs -----------------------------------------------------------------------------------
 
-    def _tolerance(self, kind: Type | None, criterion: nodes.Criterion) -> None:
-        assert criterion.b is not None
-        nominal, found = self.program.types.get(criterion.a), self.typer.type_of(criterion.b, self.lookup)
-        if kind is None or found is None or nominal is None:
-            return
-        in_percent = found.dimension.is_plain and found.shown in ("%", "ppm")
-        if in_percent and (kind.dimension.kind != "linear"):
+    def _measure(self, statement: nodes.Measure) -> None:
+        facts = self.scope.measurements.get(statement.measurement)
+        if facts is None and self.companions is not None:
+            facts = self.companions.installed().get(statement.measurement)
+        if facts is None:
+            hint = did_you_mean(statement.measurement, self.scope.measurements)
             self.source.report(
-                criterion.b.span,
-                f"{found.shown} of {units.describe(kind.dimension)}",
+                statement.span,
+                f"unknown measurement {statement.measurement!r}",
                 "",
-                f"Give the tolerance in {units.symbol_of(units.difference(kind.dimension))}.",
+                # fmt: skip
+                hint or 'Declare it at the left margin, or bring it with: use "shared.ibx"',
             )
-        elif in_percent and "%" in (nominal.shown, kind.shown):
+            self.broken.add(statement.name)
+            return
+        self.program.adopt(facts)
+        self.scope.used.add(facts.name)
+        given = dict(statement.arguments)
+        for name, value in given.items():
+            if name not in facts.needs and name not in facts.inputs:
+                hint = did_you_mean(name, [*facts.needs, *facts.inputs])
+                self.source.report(value.span, f"{facts.name} takes no {name!r}", "", hint)
+        roles = {name: self._played_by(statement, need, given.get(name)) for name, need in facts.needs.items()}
+        inputs: dict[str, nodes.Expr | None] = {}
+        values = dict(facts.defaults)
+        for name, kind in facts.inputs.items():
+            inputs[name] = given.get(name)
+            if name not in given:
+                continue
+            found = self.scalar(given[name])
+            if found is not None and not found.fits(kind):
+                self.source.report(given[name].span, "wrong unit", str(found), f"{name} of {facts.name} is {kind}.")
+            known = constants.evaluate(given[name], self.scope.known)
+            values.pop(name, None)
+            if known is not None:
+                values[name] = known
+        self.program.measures[statement] = Use(facts, {k: v for k, v in roles.items() if v}, inputs)
+        for point in facts.set_points:
+            role = roles.get(point.role) or point.role
+            self.set_points.append(
+                replace(point, role=role, known={**point.known, **values}, loops=(*self.loops, *point.loops))
+            )
+        self.uses += [replace(use, role=roles.get(use.role) or use.role) for use in facts.uses]
+        self._outputs_of(statement, facts.outputs)
+
+    def _played_by(self, statement: nodes.Measure, need: nodes.Need, given: nodes.Expr | None) -> str:
+        """The role or signal of this block that plays one of the measurement."""
+        name = given.name if isinstance(given, nodes.Name) else need.name if given is None else ""
+        place = given.span if given is not None else statement.span
+        mine = self.scope.needs.get(name)
+        self.scope.used.add(name)
+        what = f"a {need.class_name}" if need.class_name else "a signal"
+        if mine is None:
+            self.source.report(place, f"what is {need.name!r} here?", "",
+                               f"{statement.measurement} needs {what}: write {need.name} = name")  # fmt: skip
+            return ""
+        wanted = need.unit.dimension if need.unit else need.class_name or need.kind
+        found = mine.unit.dimension if mine.unit else mine.class_name or mine.kind
+        if wanted != found:
+            said = units.describe(mine.unit.dimension) if mine.unit else mine.class_name or mine.kind
+            self.source.report(place, "another kind", f"{name} is {said}",
+                               f"{need.name} of {statement.measurement} is {what}"
+                               + (f" in {need.unit.symbol}." if need.unit else "."))  # fmt: skip
+            return ""
+        return name
+
+    def _outputs_of(self, statement: nodes.Measure, outputs: dict[str, Type]) -> None:
+        for name, kind in outputs.items():
+            key = f"{statement.name}.{name}"
+            if kind.axes and self.here:
+                self.hidden[key] = "A curve that was measured inside a loop is recorded, but cannot be used here."
+                continue
+            if kind.kind == "text" and self.here:
+                self.hidden[key] = "A text that was found inside a loop is recorded, but cannot be used here."
+                continue
+            for axis in kind.axes:
+                known = outputs.get(axis)
+                if known is not None:
+                    self.foreign_axes[axis] = replace(known, axes=(axis,))
+            self.bind(key, "let", replace(kind, axes=self.here + kind.axes), statement.span)
+
+    def _callprogram(self, statement: nodes.CallProgram) -> None:
+        if not self.program_exists(statement.program):
             self.source.report(
-                criterion.b.span,
-                "per cent of what?",
+                statement.span,
+                f"there is no program {statement.program!r}",
                 "",
-                "The nominal value is in % itself. Write: between 83 % and 87 %",
+                "It is looked for beside the sequence.",
             )
-        elif in_percent:
-            self.program.tolerances[criterion] = "relative"
-        elif found.dimension == units.difference(kind.dimension) or _is_degrees(criterion.b, kind):
-            self.program.tolerances[criterion] = "absolute"
-        else:
-            self.source.report(
-                criterion.b.span,
-                "wrong unit",
-                str(found),
-                f"The tolerance is {units.describe(units.difference(kind.dimension))} or in %.",
-            )
+        for _, value in statement.arguments:
+            self.scalar(value)
+        self._time(statement.timeout, "a time-out", "10 s")
+        for typed in statement.gives:
+            kind = type_of_kind(typed.kind, typed.axes)
+            if self.here and (kind.axes or kind.kind == "text"):
+                self.source.report(typed.span, "a curve or text inside a sweep", str(kind), "Call it after the sweep.")
+                self.broken.add(typed.name)
+                continue
+            for axis in typed.axes:
+                self.foreign_axes.setdefault(axis, NUMBER)
+            self.bind(typed.name, "call", replace(kind, axes=self.here + kind.axes), typed.span)
 
-    def _where(self, kind: Type | None, where: nodes.Expr) -> None:
-        found = self.typer.type_of(where, self.lookup)
-        if found is None or kind is None:
-            return
-        if found.kind != "yes_no":
-            self.source.report(where.span, "not a condition", str(found), "Write, for example: where iload >= 140 mA")
-        elif not set(found.axes) <= set(kind.axes):
-            extra = ", ".join(a for a in found.axes if a not in kind.axes)
-            self.source.report(
-                where.span, "a condition over other axes", f"over {extra}", f"The value to be judged is {kind}."
-            )
+    def program_exists(self, name: str) -> bool:
+        """True if there is such a file; without companions nobody knows."""
+        return self.companions is None or self.companions.exists(name)
 
-    def _wait(self, statement: nodes.Wait) -> None:
-        kind = self._scalar(statement.time)
-        value = constants.number(statement.time, self.program.params)
-        if kind is not None and (kind.kind != "quantity" or kind.dimension != units.SECOND):
-            self.source.report(statement.time.span, "wrong unit", str(kind), "A wait takes a time, such as 200 ms.")
-        elif value is not None and value < 0:
-            self.source.report(statement.time.span, "a negative time")
-
-    def _sweep(self, sweep: nodes.Sweep) -> None:
-        kind = self._sweep_type(sweep)
-        known = self.program.params
-        at_hand = kind is not None and not self.source.has_mistakes
-        self.program.points[sweep] = (
-            constants.report_points(self.source, sweep, known, kind.dimension, kind.shown) if kind and at_hand else None
-        )
-        if kind is None:
-            self.broken.add(sweep.name)
-        else:  # while it runs the name is a value; after it, an axis over itself alone
-            self._bind(sweep.name, "sweep", replace(kind, axes=(sweep.name,)), sweep.span)
-        self.sweeps.append(sweep)
-        self.check_block(sweep.body)
-        self.sweeps.pop()
-
-    def _sweep_type(self, sweep: nodes.Sweep) -> Type | None:
-        ends = list(sweep.values)
-        for segment in sweep.segments:
-            ends += [e for e in (segment.start, segment.end) if e is not None]
-        kinds = [(expr, self._scalar(expr)) for expr in ends]
-        first = kinds[0][1]
-        if first is None:
-            return None
-        for expr, kind in kinds[1:]:
-            if kind is not None and (kind.kind, kind.dimension) != (first.kind, first.dimension):
-                self.source.report(expr.span, "wrong unit", str(kind), f"The sweep began with {first}.")
-                return None
-        if first.kind != "quantity":
-            self.source.report(sweep.span, "only numbers with units can be swept", str(first))
-            return None
-        for segment in sweep.segments:
-            self._amount(segment, first)
-        return first
-
-    def _amount(self, segment: nodes.Segment, kind: Type) -> None:
-        found = self._scalar(segment.amount)
-        if found is None:
-            return
-        wanted = units.difference(kind.dimension) if segment.spacing == "step" else units.PLAIN
-        is_degrees = segment.spacing == "step" and _is_degrees(segment.amount, kind)
-        if found.kind != "quantity" or (found.dimension != wanted and not is_degrees):
-            self.source.report(segment.amount.span, "wrong unit", str(found), f"Here belongs {units.describe(wanted)}.")
-        if segment.spacing == "log" and kind.dimension.kind != "linear":
-            self.source.report(segment.span, f"logarithmic points of {kind}", "", "Levels are logarithmic already.")
+    # --- the operator and the report ---------------------------------------------------------------------------------
 
     def _show(self, statement: nodes.Show) -> None:
         self._text(statement.text, statement.span)
 
-    def _askconfirm(self, statement: nodes.AskConfirm) -> None:
-        self._text(statement.text, statement.span)
+    def _attach(self, statement: nodes.Attach) -> None:
+        self._text(statement.file, statement.span, bare=True)
 
-    def _text(self, text: str, span: Span) -> None:
+    def _tone(self, statement: nodes.Tone) -> None:
+        """Nothing can be wrong with it."""
+
+    def _ask(self, statement: nodes.Ask) -> None:
+        self._text(statement.text, statement.span)
+        if statement.picture and not self.program_exists(statement.picture):
+            self.source.report(statement.span, f"there is no picture {statement.picture!r}", "",
+                               "It is looked for beside the sequence.")  # fmt: skip
+        if statement.kind == "adjust":
+            need = self.signal(statement.name, statement.span)
+            assert statement.criterion is not None
+            if need is not None:
+                kind = type_of_kind(need.unit if need.unit is not None else need.kind)
+                self.typer.demand(kind, statement.criterion, self.lookup)
+            return
+        if statement.pattern:
+            self.pattern(statement.pattern, statement.span)
+        if not statement.name:
+            return
+        kind = {"yes_no": YES_NO, "choice": TEXT, "text": TEXT}.get(statement.kind, NUMBER)
+        if statement.kind == "number" and statement.unit is not None:
+            kind = type_of_kind(statement.unit)
+        for bound in statement.bounds or ():
+            found = self.scalar(bound)
+            if found is not None and not found.fits(kind):
+                self.source.report(bound.span, "wrong unit", str(found), f"The answer is {kind}.")
+        if self.here and kind.kind == "text":
+            self.source.report(statement.span, "a text inside a sweep", "", "Ask before or after the sweep.")
+            return
+        self.bind(statement.name, "ask", replace(kind, axes=self.here), statement.span)
+
+    def _text(self, text: str, span: Span, *, bare: bool = False) -> None:
+        """Checks the gaps of a text. bare: where a number must have its unit named, for machines read it."""
         for gap in fill.gaps(text):
             place = Span(span.start + 1 + gap.start, span.start + 1 + gap.end)
-            kind = self.lookup(nodes.Name(place, gap.name))
-            if kind is None or not gap.unit:
+            owner, _, part = gap.name.partition(".")
+            kind = self.lookup(nodes.ResultOf(place, owner, part) if part else nodes.Name(place, gap.name))
+            if kind is None:
+                continue
+            if kind.axes:
+                self.source.report(
+                    place, "a curve in a text", str(kind), "Take one value of it before: let best = max(x)"
+                )
+                continue
+            if not gap.unit:
+                if bare and kind.kind == "quantity" and not kind.dimension.is_plain:
+                    symbol = units.symbol_of(kind.dimension)
+                    self.source.report(place, "in which unit?", str(kind), f"Write: {{{gap.name}:{symbol}}}")
                 continue
             try:
                 if units.parse_unit(gap.unit).dimension != kind.dimension or kind.kind != "quantity":
@@ -387,39 +358,52 @@ class DeedChecker:
                 self.source.report(place, error.what, "", error.remedy)
 
     def _plot(self, statement: nodes.Plot) -> None:
-        axes = [name for name in (statement.x, statement.by) if name]
         for y in statement.ys:
-            binding = self.names.get(y)
+            binding = self._plotted(y, statement)
             if binding is None:
-                self._report_unknown(nodes.Name(statement.span, y))
                 return
-            for axis in axes:
-                if axis not in binding.type.axes:
+            for axis in (name for name in (statement.x, statement.by) if name):
+                other = self.names.get(axis)
+                is_column = other is not None and axis == statement.x and other.type.axes == binding.axes
+                if axis not in binding.axes and not (is_column and axis != y):
                     self.source.report(
                         statement.span,
                         f"'{y}' is not a curve over {axis}",
                         "",
-                        f"It has {', '.join(binding.type.axes) or 'no axes'}.",
+                        f"It has {', '.join(binding.axes) or 'no axes'}.",
                     )
                     return
+
+    def _plotted(self, name: str, statement: nodes.Plot) -> Type | None:
+        binding = self.names.get(name)
+        if binding is None:
+            self.report_unknown(nodes.Name(statement.span, name))
+            return None
+        if binding.type.is_complex or binding.type.kind == "text":
+            self.source.report(statement.span, f"'{name}' cannot be drawn", str(binding.type),
+                               "Draw its size or phase: let size = abs(z)")  # fmt: skip
+            return None
+        self.scope.used.add(name)
+        return binding.type
 
 
 def _names_made(body: tuple[nodes.Statement, ...]) -> list[tuple[str, Span]]:
     made: list[tuple[str, Span]] = []
-    for statement in body:
+    for statement in nodes.walk(body):
         match statement:
             case nodes.Read(readings=readings):
                 made += [(r.name, r.span) for r in readings]
-            case nodes.Let(name=name, span=span):
+            case (
+                nodes.Let(name=name, span=span) | nodes.Sweep(name=name, span=span) | nodes.Search(name=name, span=span)
+            ):
                 made.append((name, span))
-            case nodes.Sweep(name=name, span=span, body=inner):
-                made += [(name, span), *_names_made(inner)]
+            case nodes.Repeat(name=name, span=span):
+                made += [(name, span), (statement.elapsed, span)]
+            case nodes.Ask(name=name, span=span, kind=kind) if name and kind != "adjust":
+                made.append((name, span))
+            case nodes.CallProgram(gives=gives):
+                made += [(typed.name, typed.span) for typed in gives]
     return made
-
-
-def _is_degrees(expr: nodes.Expr, kind: Type) -> bool:
-    """True for a tolerance or step of a temperature that is written as a number in degC: it is a difference."""
-    return kind.dimension == units.CELSIUS and isinstance(expr, nodes.Literal) and expr.quantity.unit.symbol == "degC"
 
 
 def _a(class_name: str) -> str:

@@ -38,7 +38,56 @@ def evaluate(expr: nodes.Expr, known: Known) -> Value | None:
                     return _OPERATIONS[expr.op](left, right)
                 except (DivisionByZero, InvalidOperation, Overflow):
                     return None
+        case nodes.Compare():
+            return _compared(evaluate(expr.left, known), expr.op, evaluate(expr.right, known))
+        case nodes.Logic():
+            return _logic(expr.op, [evaluate(operand, known) for operand in expr.operands])
     return None
+
+
+def _compared(left: Value | None, op: str, right: Value | None) -> bool | None:
+    if left is None or right is None or type(left) is not type(right):
+        return None
+    if op in ("==", "!="):
+        return (left == right) is (op == "==")
+    if not isinstance(left, Decimal) or not isinstance(right, Decimal):
+        return None
+    return {">=": left >= right, "<=": left <= right, ">": left > right, "<": left < right}[op]
+
+
+def _logic(op: str, operands: list[Value | None]) -> bool | None:
+    if op == "not":
+        return not operands[0] if isinstance(operands[0], bool) else None
+    decisive = op == "or"
+    if any(operand is decisive for operand in operands):
+        return decisive
+    return None if None in operands else not decisive
+
+
+def both_limits(criterion: nodes.Criterion, known: Known, tolerance_kind: str | None) -> tuple[Decimal, Decimal] | None:
+    """Lower and upper limit of `between` or `within`, exact; None where they depend on anything measured."""
+    assert criterion.b is not None
+    a, b = number(criterion.a, known), number(criterion.b, known)
+    if a is None or b is None:
+        return None
+    if criterion.kind == "between":
+        return a, b
+    half = as_difference(criterion.b, b)
+    half = abs(a * half) if tolerance_kind == "relative" else half
+    return a - half, a + half
+
+
+def meets(
+    value: Decimal, kind: str, a: Decimal, b: Decimal | None, tolerance_kind: str | None, b_expr: nodes.Expr | None
+) -> bool:
+    """Whether a known value meets known limits."""
+    if b is None or b_expr is None:
+        return {">=": value >= a, "<=": value <= a, ">": value > a, "<": value < a}.get(kind, value == a)
+    if kind == "within":
+        half = as_difference(b_expr, b)
+        half = abs(a * half) if tolerance_kind == "relative" else half
+        return a - half <= value <= a + half
+    return a <= value <= b
 
 
 def number(expr: nodes.Expr, known: Known) -> Decimal | None:
@@ -65,9 +114,24 @@ def names_in(expr: nodes.Expr) -> set[str]:
             return names_in(expr.left) | names_in(expr.right)
         case nodes.Logic(operands=operands):
             return set().union(*map(names_in, operands))
+        case nodes.Inside(operand=operand, criterion=criterion):
+            return names_in(operand) | names_in(criterion.a) | (names_in(criterion.b) if criterion.b else set())
+        case nodes.ResultOf():
+            return {f"{expr.test}.{expr.name}"}
         case nodes.Call():
-            return set().union(*map(names_in, expr.arguments), *(names_in(value) for _, value in expr.named))
+            return set().union(*map(_names_in_argument, expr.arguments), *(names_in(value) for _, value in expr.named))
     return set()
+
+
+def _names_in_argument(argument: nodes.Argument) -> set[str]:
+    match argument:
+        case nodes.Pair(x=x, y=y):
+            return names_in(x) | names_in(y)
+        case nodes.Window(amount=amount):
+            return names_in(amount)
+        case nodes.UnitArgument():
+            return set()
+    return names_in(argument)
 
 
 def sweep_points(sweep: nodes.Sweep, known: Known) -> list[Decimal] | None:
@@ -95,6 +159,8 @@ def segment_points(segment: nodes.Segment, start: Decimal, end: Decimal, amount:
     """The points of one segment, both ends included; the errors of ibexite.language.points."""
     if segment.spacing == "step":
         return points.by_step(start, end, amount)
+    if segment.spacing in ("decade", "octave"):
+        return points.per_ratio(start, end, amount, 10 if segment.spacing == "decade" else 2)
     if amount != int(amount):
         raise MistakeError("the number of points is not whole", remedy="Write: in 11 points.")
     return (points.linear if segment.spacing == "points" else points.logarithmic)(start, end, int(amount))

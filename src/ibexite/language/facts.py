@@ -7,9 +7,9 @@ from dataclasses import dataclass
 from decimal import Decimal
 
 from ibexite import units
-from ibexite.errors import did_you_mean
-from ibexite.language import constants, nodes
-from ibexite.language.program import Program, SetPoint
+from ibexite.errors import MistakeError, did_you_mean
+from ibexite.language import constants, nodes, points
+from ibexite.language.program import Program, RoleUse, SetPoint
 from ibexite.units import Dimension
 
 MAX_COMBINATIONS = 20_000
@@ -33,32 +33,34 @@ class RoleFacts:
     bounds: dict[str, tuple[Bound, ...]]
     settings: frozenset[str]
     readings: dict[str, dict[str, Dimension]]  # the arguments of each reading
+    actions: frozenset[str]
+    allows_raw: bool
     profile: str
 
 
 @dataclass(frozen=True, slots=True)
 class BenchFacts:
-    """The roles and signals of a bench file."""
+    """The roles and signals of a bench file. The dimension of a signal that is no number is its kind."""
 
     name: str
     roles: dict[str, RoleFacts]
-    signals: dict[str, Dimension]
+    signals: dict[str, Dimension | str]
 
 
 def vet_against(program: Program, bench: BenchFacts) -> None:
     """Reports missing roles and signals, and set points beyond a ceiling or a range, sweeps included."""
     for need in program.sequence.needs:
         _check_need(program, need, bench)
-    for reading in program.role_readings:
-        found = bench.roles.get(reading.role or "")
+    for use in program.uses:
+        found = bench.roles.get(use.role)
         if found is not None:
-            _check_reading(program, reading, found)
+            _check_use(program, use, found, bench.name)
     for point in program.set_points:
-        role = bench.roles.get(point.assignment.role)
+        role = bench.roles.get(point.role)
         if role is None:
             continue
         if point.assignment.setting not in role.settings:
-            program.source.report(
+            point.source.report(
                 point.assignment.span,
                 "this bench cannot set it",
                 "",
@@ -95,18 +97,45 @@ def _check_need(program: Program, need: nodes.Need, bench: BenchFacts) -> None:
             "",
             f"Add [signals.{need.name}] to {bench.name}. {did_you_mean(need.name, bench.signals)}".rstrip(),
         )
-    elif need.unit is not None and need.unit.dimension != dimension:
+        return
+    wanted: Dimension | str = need.unit.dimension if need.unit is not None else need.kind
+    wanted = units.PLAIN if wanted == "number" else wanted
+    if wanted != dimension:
+        told = units.describe(dimension) if isinstance(dimension, Dimension) else f"a {dimension} signal"
         report(
             need.span,
-            "wrong unit",
-            f"on the bench {need.name} is {units.describe(dimension)}",
-            f"The sequence needs it in {need.unit.symbol}; see [signals.{need.name}] in {bench.name}.",
+            "wrong unit" if isinstance(dimension, Dimension) else "another kind of signal",
+            f"on the bench {need.name} is {told}",
+            f"The sequence needs it in {need.unit.symbol}; see [signals.{need.name}] in {bench.name}."
+            if need.unit is not None
+            else f"The sequence needs a {need.kind} signal; see [signals.{need.name}] in {bench.name}.",
         )
 
 
-def _check_reading(program: Program, reading: nodes.Reading, role: RoleFacts) -> None:
+def _check_use(program: Program, use: RoleUse, role: RoleFacts, bench: str) -> None:
+    node = use.node
+    if isinstance(node, nodes.Do):
+        if node.action not in role.actions:
+            use.source.report(
+                node.span,
+                "this bench cannot do it",
+                "",
+                # fmt: skip
+                f"Profile {role.profile} has no action {node.action}. {did_you_mean(node.action, role.actions)}",
+            )
+    elif isinstance(node, nodes.Send) or node.query:
+        if not role.allows_raw:
+            use.source.report(
+                node.span, "raw commands are not allowed here", "",
+                f"Where they are wanted, write raw = true into [roles.{use.role}] of {bench}.",
+            )  # fmt: skip
+    else:
+        _check_reading(program, use, node, role)
+
+
+def _check_reading(program: Program, use: RoleUse, reading: nodes.Reading, role: RoleFacts) -> None:
     """The profile must have the reading, and the line must give each of its arguments (the channel may be left out)."""
-    report, wanted = program.source.report, role.readings.get(reading.source)
+    report, wanted = use.source.report, role.readings.get(reading.source)
     if wanted is None:
         report(
             reading.span,
@@ -138,48 +167,91 @@ def _check_reading(program: Program, reading: nodes.Reading, role: RoleFacts) ->
 def _check_bound(program: Program, point: SetPoint, bound: Bound) -> None:
     assignment = point.assignment
     kind = program.types.get(assignment.value)
-    for known in _combinations(program, point):
+    combinations = _combinations(program, point)
+    if combinations is None and program.has_mistakes:
+        return  # it may be unknown only for a mistake that was reported already
+    if combinations is None:
+        point.source.report(
+            assignment.value.span, "will be watched", "",
+            f"{point.role}.{assignment.setting} is known only when the line runs; it is compared with its "
+            f"{bound.what} then.",
+            level="note",
+        )  # fmt: skip
+        return
+    for known in combinations:
         value = constants.number(assignment.value, known)
         if value is None or kind is None or bound.low <= float(value) <= bound.high:
             continue
         shown = constants.written(value, kind.dimension)
         limit = bound.high if float(value) > bound.high else bound.low
         at = ", ".join(
-            f"{sweep.name} = {constants.written(known[sweep.name], program.types[_end(sweep)].dimension)}"
-            for sweep in point.sweeps
-            if sweep.name in constants.names_in(assignment.value)
+            f"{name} = {constants.written(known[name], program.types[expr].dimension)}"
+            for name, expr in _named_by_loops(point)
+            if name in constants.names_in(assignment.value) and name in known
         )
-        program.source.report(
+        point.source.report(
             assignment.value.span,
             f"beyond the {bound.what}",
             f"{shown}" + (f" at {at}" if at else ""),
-            f"{assignment.role}.{assignment.setting} may be at "
+            f"{point.role}.{assignment.setting} may be at "
             f"{'most' if limit == bound.high else 'least'} "
             f"{units.format_value(limit, kind.dimension)} ({bound.origin}).",
         )
         return
 
 
-def _end(sweep: nodes.Sweep) -> nodes.Expr:
-    return sweep.values[0] if sweep.values else sweep.segments[0].end
+def _named_by_loops(point: SetPoint) -> list[tuple[str, nodes.Expr]]:
+    """The names of the loops around a set point, each with an expression of its type."""
+    named: list[tuple[str, nodes.Expr]] = []
+    for loop in point.loops:
+        if isinstance(loop, nodes.Search):
+            named.append((loop.name, loop.start))
+        elif isinstance(loop, nodes.Sweep) and (loop.values or loop.segments):
+            named.append((loop.name, loop.values[0] if loop.values else loop.segments[0].end))
+    return named
 
 
-def _combinations(program: Program, point: SetPoint) -> list[dict[str, constants.Value]]:
-    """Every combination of the sweep values that the set point depends on; parameters as they are."""
+def _axis_points(program: Program, loop: nodes.Loop, known: constants.Known) -> list[constants.Value] | None:
+    """The values that the name of a loop takes; None where they are known only at run time."""
+    if isinstance(loop, nodes.Search):
+        ends = [constants.number(loop.start, known), constants.number(loop.end, known)]
+        return None if None in ends else [e for e in ends if e is not None]
+    if isinstance(loop, nodes.Repeat):
+        count = constants.number(loop.amount, known) if loop.kind == "times" else None
+        return None if count is None else [Decimal(1), count]
+    found = program.points.get(loop)
+    if found is None:
+        try:
+            found = constants.sweep_points(loop, known)
+        except (MistakeError, points.StepDoesNotFit):
+            return None
+    if loop.refine is not None and found is not None:
+        return [min(found), max(found)]
+    if loop in program.labels:
+        return list(program.labels[loop])
+    return list(found) if found is not None else None
+
+
+def _combinations(program: Program, point: SetPoint) -> list[dict[str, constants.Value]] | None:
+    """Every combination of the loop values that the set point depends on; None if it cannot be known before the run."""
     used = constants.names_in(point.assignment.value)
-    sweeps = [sweep for sweep in point.sweeps if sweep.name in used]
-    axes: list[list[Decimal]] = []
-    for sweep in sweeps:
-        values = program.points.get(sweep)
+    loops = [loop for loop in point.loops if loop.name in used]
+    axes: list[list[constants.Value]] = []
+    for loop in loops:
+        values = _axis_points(program, loop, point.known)
         if values is None:
-            return []  # known only at run time; the engine looks at each set point again
+            return None
         axes.append(values)
+    if any(name not in point.known and name not in {loop.name for loop in loops} for name in used):
+        return None
     count = 1
     for axis in axes:
         count *= len(axis)
     if count > MAX_COMBINATIONS:  # formulas of several sweeps are nearly always extreme at the ends
         axes = [[axis[0], axis[-1]] for axis in axes]
-    names = [sweep.name for sweep in sweeps]
-    return [
-        {**program.params, **dict(zip(names, combination, strict=True))} for combination in itertools.product(*axes)
-    ]
+    names = [loop.name for loop in loops]
+    made = [{**point.known, **dict(zip(names, combination, strict=True))} for combination in itertools.product(*axes)]
+    expr, kind = point.assignment.value, program.types.get(point.assignment.value)
+    if kind is not None and kind.kind == "quantity" and made and constants.number(expr, made[0]) is None:
+        return None  # a function stands in it
+    return made

@@ -21,7 +21,7 @@ from ibexite.errors import UnitError, did_you_mean, nearest
 from ibexite.language import words
 from ibexite.language.source import Source, Span
 
-STARTS = ["top_line", "header_line", "need_line", "param_line", "deed_line"]
+STARTS = ["top_line", "header_line", "need_line", "param_line", "section_line", "output_line", "deed_line"]
 OPTIONS: dict[str, Any] = {"parser": "lalr", "lexer": "contextual", "start": STARTS, "maybe_placeholders": True}
 _FOLDER = resources.files("ibexite.language")
 _WORD = re.compile(r'"[^"\n]*"?|[A-Za-z_]\w*|\d[\w.]*|\S')
@@ -53,7 +53,7 @@ def line_parser() -> lark.Lark:
     return lark.Lark(text, **OPTIONS)
 
 
-def parse_line(source: Source, text: str, offset: int, start: str, usage: str) -> lark.Tree | None:
+def parse_line(source: Source, text: str, offset: int, start: str, usage: tuple[str, ...]) -> lark.Tree | None:
     """The parse tree of a line; None after reporting what is wrong with it."""
     try:
         return line_parser().parse(text, start=start)
@@ -61,7 +61,7 @@ def parse_line(source: Source, text: str, offset: int, start: str, usage: str) -
         at = error.pos_in_stream if error.pos_in_stream is not None and error.pos_in_stream >= 0 else len(text)
         if isinstance(error, lark.exceptions.UnexpectedToken) and error.token.type == "$END":
             at = len(text.rstrip())
-        _report_syntax(source, text, offset, at, usage)
+        _report_syntax(source, text, offset, at, words.usage_for(usage, text))
         return None
 
 

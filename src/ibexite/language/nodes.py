@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import TypeVar, dataclass_transform
 
@@ -69,9 +70,36 @@ class Call:
 
     span: Span
     function: str
-    arguments: tuple[Expr, ...]
+    arguments: tuple[Argument, ...]
     named: tuple[tuple[str, Expr], ...]
     along: str | None
+    part: str = ""  # of a result with parts: resonance(z).q
+
+
+@node
+class Pair:
+    """x -> y, an argument of line()."""
+
+    span: Span
+    x: Expr
+    y: Expr
+
+
+@node
+class Window:
+    """5 points or 3 per octave, an argument of smooth()."""
+
+    span: Span
+    amount: Expr
+    kind: str  # points or octave
+
+
+@node
+class UnitArgument:
+    """The symbol of a unit, an argument of number()."""
+
+    span: Span
+    unit: Unit
 
 
 @node
@@ -111,7 +139,17 @@ class Logic:
     operands: tuple[Expr, ...]
 
 
-Expr = Literal | Text | Word | Name | ResultOf | Call | Arithmetic | Minus | Compare | Logic
+@node
+class Inside:
+    """A condition: operand between a and b, or within a +/- b."""
+
+    span: Span
+    operand: Expr
+    criterion: Criterion
+
+
+Expr = Literal | Text | Word | Name | ResultOf | Call | Arithmetic | Minus | Compare | Logic | Inside
+Argument = Expr | Pair | Window | UnitArgument
 
 
 @node
@@ -126,31 +164,58 @@ class Assignment:
 
 @node
 class Set:
-    """Sends settings, in the order written."""
+    """Sends settings, in the order written; verified: reads back and compares."""
 
     span: Span
     assignments: tuple[Assignment, ...]
+    is_verified: bool = False
 
 
 @node
 class Reading:
-    """One value of a read line: a signal (role is None) or a reading of a role."""
+    """One value of a read line: a signal (role is None), a reading of a role, or a raw query (then `query` is its
+    text).
+
+    `kind` is the kind of a raw query's value: a unit, or "number", "text", "yes_no".
+    """
 
     span: Span
     name: str
     source: str
     role: str | None = None
     arguments: tuple[tuple[str, Expr], ...] = ()
+    query: str = ""
+    kind: Unit | str = ""
 
 
 @node
 class Read:
-    """Takes readings."""
+    """Takes readings. tries: how often in all a bad one is taken; settled: until two in a row agree to within it."""
 
     span: Span
     readings: tuple[Reading, ...]
     together: bool
     averaging: int
+    tries: int = 3
+    settled: Expr | None = None
+
+
+@node
+class Do:
+    """An action of a role."""
+
+    span: Span
+    role: str
+    action: str
+
+
+@node
+class Send:
+    """A raw command."""
+
+    span: Span
+    role: str
+    text: str
 
 
 @node
@@ -165,7 +230,8 @@ class Let:
 
 @node
 class Criterion:
-    """What a check demands: kind is >=, <=, >, <, between (a, b) or within (a +/- b)."""
+    """What a check demands: kind is >=, <=, >, <, ==, between (a, b), within (a +/- b), is (a Word) or matches (a
+    Text)."""
 
     span: Span
     kind: str
@@ -175,13 +241,15 @@ class Criterion:
 
 @node
 class Check:
-    """A judgement."""
+    """A judgement. Without a criterion its limits come from the limit table."""
 
     span: Span
     value: Expr
-    criterion: Criterion
+    criterion: Criterion | None
     where: Expr | None
     label: str | None
+    guard: Expr | None = None
+    allowing: int = 0
 
 
 @node
@@ -193,8 +261,35 @@ class Wait:
 
 
 @node
+class WaitReading:
+    """Waits until a condition on readings holds so many times in a row."""
+
+    span: Span
+    read: Read
+    every: Expr
+    until: Expr
+    count: int
+    timeout: Expr
+
+
+@node
+class Watch:
+    """Limits observed while the block's lines run; beyond them the test fails at once, or the unit is stopped."""
+
+    span: Span
+    signal: str
+    criterion: Criterion
+    every: Expr
+    is_stopping: bool
+    body: tuple[Statement, ...]
+
+
+@node
 class Segment:
-    """A stretch of a sweep; start is None where it goes on from the end before. spacing: step, points or log."""
+    """A stretch of a sweep; start is None where it goes on from the end before.
+
+    spacing: step, points, log, decade or octave.
+    """
 
     span: Span
     start: Expr | None
@@ -204,30 +299,171 @@ class Segment:
 
 
 @node
+class Refine:
+    """Further points where a column bends or comes near its limit, at most so many in all."""
+
+    span: Span
+    column: str
+    how: str  # bends or limit
+    most: int
+
+
+@node
 class Sweep:
-    """Runs its block for each value; either over listed values or along segments."""
+    """Runs its block for each value: over listed values, along segments, or over the values in a file."""
 
     span: Span
     name: str
     values: tuple[Expr, ...]
     segments: tuple[Segment, ...]
     body: tuple[Statement, ...]
+    file: str = ""
+    refine: Refine | None = None
+
+
+@node
+class Repeat:
+    """Runs its block again and again. kind: times (amount), for (amount) or until (condition, timeout)."""
+
+    span: Span
+    name: str
+    kind: str
+    amount: Expr
+    every: Expr | None
+    timeout: Expr | None
+    body: tuple[Statement, ...]
+
+    @property
+    def elapsed(self) -> str:
+        """The name of the column with the seconds since the first turn."""
+        return f"{self.name}_elapsed"
+
+
+@node
+class Search:
+    """Finds the first value at which a condition holds, to a resolution."""
+
+    span: Span
+    name: str
+    start: Expr
+    end: Expr
+    step: Expr | None
+    resolution: Expr
+    is_halving: bool
+    until: Expr
+    body: tuple[Statement, ...]
+
+
+@node
+class Leave:
+    """Ends the innermost loop."""
+
+    span: Span
+    why: str
+
+
+@node
+class Skip:
+    """Leaves this test."""
+
+    span: Span
+    why: str
+
+
+@node
+class Stop:
+    """Ends the tests of this unit."""
+
+    span: Span
+    why: str
+
+
+@node
+class If:
+    """Carries out the block of the first condition that holds, else `otherwise`."""
+
+    span: Span
+    branches: tuple[tuple[Expr, tuple[Statement, ...]], ...]
+    otherwise: tuple[Statement, ...]
+
+
+@node
+class Expect:
+    """This test expects its sources to limit."""
+
+    span: Span
+
+
+@node
+class Measure:
+    """Runs a reusable measurement. Arguments are inputs, or roles and signals (then the value is a Name)."""
+
+    span: Span
+    measurement: str
+    arguments: tuple[tuple[str, Expr], ...]
+    name: str
+
+
+@node
+class Typed:
+    """A result with its type: a unit or "number", "text", "yes_no"; over axes."""
+
+    span: Span
+    name: str
+    kind: Unit | str
+    axes: tuple[str, ...] = ()
+
+
+@node
+class CallProgram:
+    """Runs a program: values in, values out."""
+
+    span: Span
+    program: str
+    arguments: tuple[tuple[str, Expr], ...]
+    gives: tuple[Typed, ...]
+    timeout: Expr
 
 
 @node
 class Show:
-    """Shows a text to the operator."""
+    """Shows a text to the operator (how = show), or puts one into the report (how = note)."""
 
     span: Span
     text: str
+    how: str = "show"
 
 
 @node
-class AskConfirm:
-    """Asks the operator to do something and confirm it."""
+class Attach:
+    """Puts a file into the records and the report."""
 
     span: Span
+    file: str
+
+
+@node
+class Tone:
+    """A tone for the operator, good or bad."""
+
+    span: Span
+    kind: str
+
+
+@node
+class Ask:
+    """A question to the operator. kind: confirm, button, yes_no, choice, text, number or adjust."""
+
+    span: Span
+    kind: str
     text: str
+    name: str = ""  # that gets the answer; for adjust the signal
+    choices: tuple[str, ...] = ()
+    pattern: str = ""
+    unit: Unit | None = None
+    bounds: tuple[Expr, Expr] | None = None
+    criterion: Criterion | None = None
+    picture: str = ""
 
 
 @node
@@ -241,22 +477,51 @@ class Plot:
     title: str | None
 
 
-Statement = Set | Read | Let | Check | Wait | Sweep | Show | AskConfirm | Plot
+Loop = Sweep | Repeat | Search
+Statement = (
+    Set | Read | Do | Send | Let | Check | Wait | WaitReading | Watch | Sweep | Repeat | Search | Leave | Skip | Stop
+    | If
+    | Expect | Measure | CallProgram | Show | Attach | Tone | Ask | Plot
+)  # fmt: skip
+
+
+def inner_bodies(statement: Statement) -> tuple[tuple[Statement, ...], ...]:
+    """The blocks within a statement."""
+    match statement:
+        case Sweep(body=body) | Repeat(body=body) | Search(body=body) | Watch(body=body):
+            return (body,)
+        case If(branches=branches, otherwise=otherwise):
+            return (*(body for _, body in branches), otherwise)
+    return ()
+
+
+def walk(body: tuple[Statement, ...]) -> Iterator[Statement]:
+    """All statements of a block and of the blocks within it, in the order of the text."""
+    for statement in body:
+        yield statement
+        for inner in inner_bodies(statement):
+            yield from walk(inner)
 
 
 @node
 class Need:
-    """A role with its instrument class, or a signal with its unit."""
+    """A role with its instrument class, or a signal with its unit or its kind ("number", "yes_no", "text")."""
 
     span: Span
     name: str
     class_name: str | None
     unit: Unit | None
+    kind: str = ""
+
+    @property
+    def is_signal(self) -> bool:
+        """True for a signal."""
+        return self.class_name is None
 
 
 @node
 class Param:
-    """A parameter: default, choices, bounds, help."""
+    """A parameter, constant or input: default, choices, bounds, help."""
 
     span: Span
     name: str
@@ -268,7 +533,7 @@ class Param:
 
 @node
 class Test:
-    """A named test with its lines."""
+    """A named test with its lines and its clauses."""
 
     __test__ = False  # not for pytest
     span: Span
@@ -276,19 +541,74 @@ class Test:
     title: str
     is_gate: bool
     body: tuple[Statement, ...]
+    is_off: bool = False
+    tags: tuple[str, ...] = ()
+    condition: Expr | None = None
+    needs_pass: tuple[tuple[str, Span], ...] = ()
+    keeps_state: bool = False
+
+
+@node
+class Group:
+    """Tests that belong together; with `over`, repeated for each value of `corner`."""
+
+    span: Span
+    name: str
+    title: str
+    corner: str
+    values: tuple[Expr, ...]
+    tests: tuple[Test, ...]
+    is_off: bool = False
+    tags: tuple[str, ...] = ()
+    condition: Expr | None = None
+
+
+@node
+class Measurement:
+    """A reusable measurement: what it needs, takes and gives, and its lines."""
+
+    span: Span
+    name: str
+    title: str
+    needs: tuple[Need, ...]
+    inputs: tuple[Param, ...]
+    outputs: tuple[Typed, ...]
+    body: tuple[Statement, ...]
+
+
+@node
+class Use:
+    """Another file: a shared sequence file, or Python functions."""
+
+    span: Span
+    file: str
+    is_python: bool
 
 
 @node
 class Sequence:
-    """A whole file."""
+    """A whole file. A shared file has only uses, constants and measurements."""
 
     title: str
     product: str
     revision: str
     serial: str
     serial_span: Span
+    limits: str
+    limits_span: Span
+    tags: tuple[str, ...]
+    uses: tuple[Use, ...]
     needs: tuple[Need, ...]
     params: tuple[Param, ...]
+    constants: tuple[Param, ...]
+    measurements: tuple[Measurement, ...]
+    before_lot: tuple[Statement, ...]
     before_unit: tuple[Statement, ...]
-    tests: tuple[Test, ...]
+    parts: tuple[Test | Group, ...]  # in the order of the text
     after_unit: tuple[Statement, ...]
+    after_lot: tuple[Statement, ...]
+
+    @property
+    def tests(self) -> tuple[Test, ...]:
+        """All tests, also those in groups, each once, in the order of the text."""
+        return tuple(t for part in self.parts for t in (part.tests if isinstance(part, Group) else (part,)))

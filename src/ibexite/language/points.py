@@ -66,6 +66,26 @@ def logarithmic(start: Decimal, end: Decimal, count: int) -> list[Decimal]:
     return [start, *inner, end] if count > 1 else [start]
 
 
+def per_ratio(start: Decimal, end: Decimal, amount: Decimal, ratio: int) -> list[Decimal]:
+    """`amount` points for each ratio of 10 (decade) or 2 (octave), both ends included, up or down.
+
+    The steps are equal ratios, as near to the wanted ones as both ends allow.
+
+    >>> [float(p) for p in per_ratio(Decimal(100), Decimal(1000), Decimal(2), 10)]
+    [100.0, 316.22776601683796, 1000.0]
+
+    Raises:
+        MistakeError: an end is zero or the ends have different signs, or the amount is not positive.
+    """
+    if amount <= 0:
+        raise MistakeError("the number of points is not positive", remedy="Write, for example: at 10 per decade")
+    if start == 0 or end == 0 or (start < 0) != (end < 0):
+        raise MistakeError("a logarithmic sweep cannot reach or cross zero", remedy="Begin above zero.")
+    steps = abs(math.log(end / start)) / math.log(ratio) * float(amount)
+    _bound(steps + 1)
+    return logarithmic(start, end, max(1, round(steps)) + 1)
+
+
 def _count(count: int, same_ends: bool) -> None:
     if count < 1 or (count == 1 and not same_ends):
         raise MistakeError(f"{count} points do not reach from one end to the other", remedy="Take 2 or more.")

@@ -2,31 +2,171 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
 from decimal import Decimal
+from typing import Protocol
 
 from ibexite.language import nodes
 from ibexite.language.constants import Value
 from ibexite.language.source import Source, Span
-from ibexite.language.types import Type
+from ibexite.language.types import PythonFunction, Type
 
 
 @dataclass(frozen=True, slots=True)
 class Binding:
-    """A name of a test: how it came to be (param, sweep, read, let), its type, its axes, where it got its value."""
+    """A name of a test: how it came to be (sweep, read, let, ask, call, elapsed, output), its type, where it got its
+    value. Conditional: an `if` decides whether it gets one."""
 
     name: str
     origin: str
     type: Type
     span: Span
+    is_conditional: bool = False
 
 
 @dataclass(frozen=True, slots=True)
 class SetPoint:
-    """One assignment with the sweeps around it, kept for the comparison with ceilings and ranges."""
+    """One assignment with what is around it, kept for the comparison with ceilings and ranges.
+
+    `given` are the values that names have here besides the parameters (a corner, the inputs of a measurement); `role`
+    is the role as the sequence knows it; `source` the file where the assignment stands.
+    """
 
     assignment: nodes.Assignment
-    sweeps: tuple[nodes.Sweep, ...]
+    loops: tuple[nodes.Loop, ...]
+    role: str
+    source: Source
+    known: Mapping[str, Value]
+
+
+@dataclass(frozen=True, slots=True)
+class RoleUse:
+    """A reading, action, raw command or query of a role."""
+
+    node: nodes.Reading | nodes.Do | nodes.Send
+    role: str
+    source: Source
+
+
+@dataclass(frozen=True, slots=True)
+class LimitRow:
+    """A row of a limit table, in base units; `is_approved` is false for a placeholder. `origin`: file and row."""
+
+    low: Decimal | None
+    high: Decimal | None
+    is_approved: bool
+    origin: str
+
+
+@dataclass(slots=True)
+class Scope:
+    """What the names of one file mean: constants (and parameters), needs, measurements, Python functions."""
+
+    source: Source
+    known: dict[str, Value] = field(default_factory=dict)
+    types: dict[str, Type] = field(default_factory=dict)
+    needs: dict[str, nodes.Need] = field(default_factory=dict)
+    measurements: dict[str, MeasurementFacts] = field(default_factory=dict)
+    functions: dict[str, PythonFunction] = field(default_factory=dict)
+    used: set[str] = field(default_factory=set)  # names that some line uses
+
+    def inner(self, needs: dict[str, nodes.Need], known: dict[str, Value], types: dict[str, Type]) -> Scope:
+        """The scope of a measurement or a corner: its own needs and values, all else as around it."""
+        return replace(self, needs=needs, known={**self.known, **known}, types={**self.types, **types})
+
+
+@dataclass(slots=True)
+class MeasurementFacts:
+    """A reusable measurement as callers see it. kind: sequence (then node and scope are there), python or program."""
+
+    name: str
+    title: str
+    kind: str
+    needs: dict[str, nodes.Need]
+    inputs: dict[str, Type]
+    defaults: dict[str, Value]
+    outputs: dict[str, Type]
+    origin: str  # the file it comes from
+    sha256: str = ""
+    version: str = ""
+    timeout: float = 60.0  # s; of python and program
+    helps: dict[str, str] = field(default_factory=dict)
+    node: nodes.Measurement | None = None
+    scope: Scope | None = None
+    names: dict[str, Binding] = field(default_factory=dict)
+    set_points: list[SetPoint] = field(default_factory=list)
+    uses: list[RoleUse] = field(default_factory=list)
+    home: Program | None = None  # the program in which it was checked
+
+
+@dataclass(frozen=True, slots=True)
+class Use:
+    """One `measure` line, vetted: what plays each role and signal, and the inputs as expressions or defaults."""
+
+    measurement: MeasurementFacts
+    roles: dict[str, str]
+    inputs: dict[str, nodes.Expr | None]
+
+
+@dataclass(frozen=True, slots=True)
+class Case:
+    """A test as it is run: once, or once for each corner of its group. `name` is unique within the run."""
+
+    name: str
+    test: nodes.Test
+    group: nodes.Group | None = None
+    corner: Value | None = None
+    corner_text: str = ""
+
+    @property
+    def tags(self) -> tuple[str, ...]:
+        """Its tags and those of its group."""
+        return (*(self.group.tags if self.group else ()), *self.test.tags)
+
+    @property
+    def is_off(self) -> bool:
+        """True if it or its group is switched off in the sequence."""
+        return self.test.is_off or bool(self.group and self.group.is_off)
+
+    @property
+    def title(self) -> str:
+        """Its title, with the corner."""
+        return f"{self.test.title}, {self.corner_text}" if self.corner_text else self.test.title
+
+
+class Companions(Protocol):
+    """Where the files come from that a sequence names. Errors are MistakeErrors."""
+
+    def shared(self, name: str) -> Source:
+        """Another file of the language."""
+
+    def limits(self, name: str) -> LimitTable:
+        """A limit table."""
+
+    def points(self, name: str, column: str) -> tuple[list[Decimal], Type]:
+        """The values of a column of a file."""
+
+    def functions(self, name: str) -> tuple[dict[str, PythonFunction], dict[str, MeasurementFacts]]:
+        """What a Python file offers: functions and measurements."""
+
+    def measurements(self) -> dict[str, MeasurementFacts]:
+        """The measurements that the project offers."""
+
+    def installed(self) -> dict[str, MeasurementFacts]:
+        """The measurements that installed packages offer."""
+
+    def exists(self, name: str) -> bool:
+        """True if there is such a file beside the sequence."""
+
+
+class LimitTable(Protocol):
+    """A table of limits, kept apart from the sequence."""
+
+    path: str
+
+    def row(self, test: str, name: str, variant: str, revision: str, kind: Type) -> LimitRow | None:
+        """The limits of a value; None if there are none. Raises MistakeError: wrong unit, two rows fit."""
 
 
 @dataclass(slots=True)
@@ -35,17 +175,83 @@ class Program:
 
     source: Source
     sequence: nodes.Sequence
+    main: Scope
     types: dict[nodes.Expr, Type] = field(default_factory=dict)
-    params: dict[str, Value] = field(default_factory=dict)
-    param_types: dict[str, Type] = field(default_factory=dict)
     overrides: tuple[str, ...] = ()
     names: dict[str, dict[str, Binding]] = field(default_factory=dict)  # of each test
     points: dict[nodes.Sweep, list[Decimal] | None] = field(default_factory=dict)  # None: known only at run time
+    labels: dict[nodes.Sweep, tuple[str, ...]] = field(default_factory=dict)  # of sweeps over texts; points are indexes
     tolerances: dict[nodes.Criterion, str] = field(default_factory=dict)  # "absolute" or "relative"
     set_points: list[SetPoint] = field(default_factory=list)
-    role_readings: list[nodes.Reading] = field(default_factory=list)
+    uses: list[RoleUse] = field(default_factory=list)
+    measures: dict[nodes.Measure, Use] = field(default_factory=dict)
+    limits: dict[nodes.Check, LimitRow] = field(default_factory=dict)
+    limits_file: str = ""
+    placeholders: list[str] = field(default_factory=list)  # rows of the limit table that nobody has approved
+    shared: list[Source] = field(default_factory=list)  # all files of the language besides the sequence
+    python_files: list[tuple[str, str]] = field(default_factory=list)  # path and SHA-256
+
+    @property
+    def params(self) -> dict[str, Value]:
+        """Parameters and constants by name."""
+        return self.main.known
+
+    @property
+    def param_types(self) -> dict[str, Type]:
+        """Their types."""
+        return self.main.types
 
     @property
     def needs(self) -> dict[str, nodes.Need]:
         """Roles and signals by name."""
-        return {need.name: need for need in self.sequence.needs}
+        return self.main.needs
+
+    @property
+    def cases(self) -> list[Case]:
+        """All tests in the order in which they run."""
+        cases = []
+        for part in self.sequence.parts:
+            if isinstance(part, nodes.Test):
+                cases.append(Case(part.name, part))
+                continue
+            for value, text in self.corners(part):
+                suffix = f" [{text}]" if text else ""
+                cases += [Case(test.name + suffix, test, part, value, text) for test in part.tests]
+        return cases
+
+    def corners(self, group: nodes.Group) -> list[tuple[Value | None, str]]:
+        """The corners of a group with their texts; one without value for a group that has none."""
+        from ibexite.language import constants
+
+        if not group.corner:
+            return [(None, "")]
+        found: list[tuple[Value | None, str]] = []
+        for expr in group.values:
+            value = constants.evaluate(expr, self.params)
+            kind = self.types.get(expr)
+            if value is not None and kind is not None:
+                found.append((value, f"{group.corner} = {constants.written(value, kind.dimension, kind.shown)}"))
+        return found
+
+    def adopt(self, facts: MeasurementFacts) -> None:
+        """Takes over what was found out about a measurement that was checked with another file."""
+        home = facts.home
+        if home is None or home is self or home.source in self.shared:
+            return
+        self.shared += [source for source in home.sources if source not in self.shared]
+        self.types |= home.types
+        self.points |= home.points
+        self.labels |= home.labels
+        self.tolerances |= home.tolerances
+        self.measures |= home.measures
+        self.limits |= home.limits
+
+    @property
+    def sources(self) -> list[Source]:
+        """All files of the language."""
+        return [self.source, *self.shared]
+
+    @property
+    def has_mistakes(self) -> bool:
+        """True if any of its files has one."""
+        return any(source.has_mistakes for source in self.sources)

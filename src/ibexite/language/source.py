@@ -21,13 +21,13 @@ class Span:
 
 @dataclass(frozen=True, slots=True)
 class Finding:
-    """A mistake (or a warning) at a place: what it is in a few words, and what to do."""
+    """A finding at a place: what it is in a few words, and what to do. level: mistake, warning or note."""
 
     span: Span
     title: str
     mark: str = ""  # said beside the caret line
     remedy: str = ""
-    is_warning: bool = False
+    level: str = "mistake"
 
 
 @dataclass(slots=True)
@@ -57,16 +57,16 @@ class Source:
         end = self._starts[line] - 1 if line < len(self._starts) else len(self.text)
         return self.text[start:end].rstrip("\r")
 
-    def report(self, span: Span, title: str, mark: str = "", remedy: str = "", *, is_warning: bool = False) -> None:
+    def report(self, span: Span, title: str, mark: str = "", remedy: str = "", *, level: str = "mistake") -> None:
         """Notes a finding; the same one twice counts once."""
-        finding = Finding(span, title, mark, remedy, is_warning)
+        finding = Finding(span, title, mark, remedy, level)
         if finding not in self.findings:
             self.findings.append(finding)
 
     @property
     def has_mistakes(self) -> bool:
         """True if any finding is more than a warning."""
-        return any(not f.is_warning for f in self.findings)
+        return any(f.level == "mistake" for f in self.findings)
 
     def sorted_findings(self) -> list[Finding]:
         """The findings in the order of the file."""
@@ -78,7 +78,7 @@ class Source:
         text = self.line_text(line)
         width = max(1, min(finding.span.end - finding.span.start, len(text) - column + 1))
         number = f"{line:5d} | "
-        label = "warning: " if finding.is_warning else ""
+        label = "" if finding.level == "mistake" else f"{finding.level}: "
         mark = " " * (len(number) - 2) + "| " + " " * (column - 1) + "^" * width
         parts = [
             f"{self.name}:{line}:{column}: {label}{finding.title}",
@@ -98,7 +98,7 @@ class Source:
             "column": column,
             "end_line": end_line,
             "end_column": end_column,
-            "severity": "warning" if finding.is_warning else "mistake",
+            "severity": finding.level,
             "title": finding.title,
             "mark": finding.mark,
             "remedy": finding.remedy,

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 
 from ibexite import units
 from ibexite.errors import UnitError, did_you_mean
-from ibexite.functions import FUNCTIONS
+from ibexite.functions import FUNCTIONS, IN_WAIT, Function
 from ibexite.language import nodes
 from ibexite.language.source import Source
 from ibexite.units import PLAIN, Dimension
@@ -21,29 +21,71 @@ class Type:
     dimension: Dimension = PLAIN
     axes: tuple[str, ...] = ()
     shown: str | None = None
+    is_complex: bool = False
 
     def __str__(self) -> str:
         if self.kind == "quantity":
-            what = units.describe(self.dimension)
+            what = units.describe(self.dimension) + (", complex" if self.is_complex else "")
         else:
             what = "a text" if self.kind == "text" else "a yes/no value"
         return f"{what} over {', '.join(self.axes)}" if self.axes else what
 
+    def fits(self, other: Type) -> bool:
+        """True if both are of one kind and dimension."""
+        return (self.kind, self.dimension, self.is_complex) == (other.kind, other.dimension, other.is_complex)
+
+
+@dataclass(frozen=True, slots=True)
+class PythonFunction:
+    """A function of a Python file with the units that it declares. An argument that takes whole curves is a list
+    there."""
+
+    name: str
+    file: str
+    arguments: tuple[tuple[str, Dimension, bool], ...]  # name, dimension, takes a whole curve
+    result: Dimension
+    shown: str | None
+    help: str
+    timeout: float
+
+    @property
+    def usage(self) -> str:
+        """How it is called."""
+        return f"{self.name}({', '.join(name for name, _, _ in self.arguments if name != 'axis')})"
+
 
 YES_NO = Type("yes_no")
 TEXT = Type("text")
+NUMBER = Type("quantity")
 Lookup = Callable[[nodes.Name | nodes.ResultOf], Type | None]
 _SIGNS: dict[str, Callable[[Dimension, Dimension], Dimension]] = {
     "+": units.add, "-": units.subtract, "*": units.multiply, "/": units.divide,
 }  # fmt: skip
 
 
+def type_of_kind(kind: units.Unit | str, axes: tuple[str, ...] = ()) -> Type:
+    """The type that a declaration names: a unit, or number, text, yes_no."""
+    if isinstance(kind, units.Unit):
+        is_bare = kind.symbol == units.symbol_of(kind.dimension) and kind.dimension.kind == "linear"
+        return Type("quantity", kind.dimension, axes, None if is_bare else kind.symbol)
+    return replace({"number": NUMBER, "text": TEXT, "yes_no": YES_NO}[kind], axes=axes)
+
+
 class Typer:
     """Gives types to expressions; None where a mistake was reported. Keeps them in `types` for the compiler."""
 
-    def __init__(self, source: Source) -> None:
-        self.source = source
-        self.types: dict[nodes.Expr, Type] = {}
+    def __init__(
+        self,
+        source: Source,
+        types: dict[nodes.Expr, Type],
+        tolerances: dict[nodes.Criterion, str],
+        functions: Mapping[str, PythonFunction],
+    ) -> None:
+        self.source, self.types, self.tolerances, self.functions = source, types, tolerances, functions
+        self.is_in_wait = False
+        self.axis_of: Callable[[str], Type | None] = lambda name: (
+            None
+        )  # the type of an axis, as the present block knows it
 
     def type_of(self, expr: nodes.Expr, lookup: Lookup) -> Type | None:
         """The type of an expression whose names are found by `lookup`."""
@@ -75,6 +117,9 @@ class Typer:
                 return self._compare(expr, lookup)
             case nodes.Logic():
                 return self._logic(expr, lookup)
+            case nodes.Inside():
+                operand = self._quantity(expr.operand, lookup)
+                return self.demand(operand, expr.criterion, lookup) if operand else None
             case nodes.Call():
                 return self._call(expr, lookup)
 
@@ -90,16 +135,17 @@ class Typer:
         if left is None or right is None:
             return None
         axes = joined_axes(left, right)
+        is_complex = left.is_complex or right.is_complex
         if expr.op == "^":
-            return Type("quantity", self._power(expr, left, right), axes)
+            return Type("quantity", self._power(expr, left, right), axes, is_complex=is_complex)
         dimension = _SIGNS[expr.op](left.dimension, right.dimension)
         shown = None
         if expr.op in "+-" and dimension == left.dimension:
             shown = left.shown if left.shown == right.shown else None
-        return Type("quantity", dimension, axes, shown)
+        return Type("quantity", dimension, axes, shown, is_complex)
 
     def _power(self, expr: nodes.Arithmetic, left: Type, right: Type) -> Dimension:
-        if not right.dimension.is_plain:
+        if not right.dimension.is_plain or right.is_complex:
             raise UnitError(f"an exponent is a plain number, this is {right}")
         if left.dimension.is_plain:
             return PLAIN
@@ -114,8 +160,9 @@ class Typer:
         if left.kind != right.kind or left.dimension != right.dimension:
             self.source.report(expr.right.span, "these cannot be compared", str(right), f"The left side is {left}.")
             return None
-        if left.kind != "quantity" and expr.op not in ("==", "!="):
-            self.source.report(expr.span, "only == and != compare texts and yes/no values")
+        if (left.kind != "quantity" or left.is_complex or right.is_complex) and expr.op not in ("==", "!="):
+            what = "complex values" if left.kind == "quantity" else "texts and yes/no values"
+            self.source.report(expr.span, f"only == and != compare {what}")
             return None
         return Type("yes_no", axes=joined_axes(left, right))
 
@@ -128,44 +175,196 @@ class Typer:
         known = [kind for kind in found if kind is not None]
         return Type("yes_no", axes=joined_axes(*known)) if len(known) == len(found) else None
 
+    # --- limits ------------------------------------------------------------------------------------------------------
+
+    def demand(self, kind: Type | None, criterion: nodes.Criterion, lookup: Lookup) -> Type | None:
+        """The type of a condition "x between a and b": yes/no over the axes of x; None after a mistake."""
+        parts = [criterion.a] if criterion.kind == "within" else [e for e in (criterion.a, criterion.b) if e]
+        found = [self._limit(kind, limit, lookup) for limit in parts]  # all of them: each has its own mistakes
+        is_right = all(found)
+        if criterion.kind == "within":
+            is_right = self._tolerance(kind, criterion, lookup) and is_right
+        return Type("yes_no", axes=kind.axes) if kind is not None and is_right else None
+
+    def _limit(self, kind: Type | None, limit: nodes.Expr, lookup: Lookup) -> bool:
+        found = self.type_of(limit, lookup)
+        if kind is None or found is None:
+            return False
+        if (found.kind, found.dimension) != (kind.kind, kind.dimension) or found.is_complex:
+            self.source.report(limit.span, "wrong unit", str(found), f"The value to be judged is {kind}.")
+            return False
+        if not set(found.axes) <= set(kind.axes):
+            self.source.report(limit.span, "a limit over other axes", str(found), f"The value to be judged is {kind}.")
+            return False
+        return True
+
+    def _tolerance(self, kind: Type | None, criterion: nodes.Criterion, lookup: Lookup) -> bool:
+        assert criterion.b is not None
+        nominal, found = self.types.get(criterion.a), self.type_of(criterion.b, lookup)
+        if kind is None or found is None or nominal is None:
+            return False
+        in_percent = found.dimension.is_plain and found.shown in ("%", "ppm")
+        if in_percent and (kind.dimension.kind != "linear"):
+            self.source.report(
+                criterion.b.span,
+                f"{found.shown} of {units.describe(kind.dimension)}",
+                "",
+                f"Give the tolerance in {units.symbol_of(units.difference(kind.dimension))}.",
+            )
+        elif in_percent and "%" in (nominal.shown, kind.shown):
+            self.source.report(
+                criterion.b.span,
+                "per cent of what?",
+                "",
+                "The nominal value is in % itself. Write: between 83 % and 87 %",
+            )
+        elif in_percent:
+            self.tolerances[criterion] = "relative"
+            return True
+        elif self.is_difference(criterion.b, found, kind):
+            self.tolerances[criterion] = "absolute"
+            return True
+        else:
+            self.source.report(
+                criterion.b.span,
+                "wrong unit",
+                str(found),
+                f"The tolerance is {units.describe(units.difference(kind.dimension))} or in %.",
+            )
+        return False
+
+    @staticmethod
+    def is_difference(expr: nodes.Expr, found: Type, kind: Type) -> bool:
+        """True if an expression can be a difference of two values of a type; of temperatures also as 5 degC."""
+        return found.kind == "quantity" and (
+            found.dimension == units.difference(kind.dimension) or is_degrees(expr, kind)
+        )
+
+    # --- functions ---------------------------------------------------------------------------------------------------
+
     def _call(self, expr: nodes.Call, lookup: Lookup) -> Type | None:
+        if expr.function in self.functions:
+            return self._python(expr, self.functions[expr.function], lookup)
+        if expr.function in IN_WAIT:
+            return self._drift(expr, lookup)
         function = FUNCTIONS.get(expr.function)
         if function is None:
-            self.source.report(
-                expr.span, f"unknown function {expr.function!r}", "", did_you_mean(expr.function, FUNCTIONS)
-            )
+            known = [*FUNCTIONS, *self.functions]
+            self.source.report(expr.span, f"unknown function {expr.function!r}", "", did_you_mean(expr.function, known))
             return None
-        wants_axis = function.name == "at"
-        if len(expr.arguments) != 1 or len(expr.named) != wants_axis or (expr.along and not function.consumes):
-            self.source.report(expr.span, f"'{function.name}' is called otherwise", "", f"Write {function.usage}.")
+        arguments, flags = split_flags(expr, function)
+        if not self._is_called_right(expr, function, arguments):
             return None
-        inner = self._quantity(expr.arguments[0], lookup)
-        if inner is None:
+        if function.name == "line":
+            return self._line(expr, lookup)
+        first = arguments[0]
+        assert not isinstance(first, nodes.Pair | nodes.Window | nodes.UnitArgument)
+        x = self._quantity(first, lookup)
+        if x is None or not self._complexity_fits(first, x, function):
             return None
-        result = replace(inner, dimension=function.result(inner.dimension))
-        if not function.consumes:
-            return result if result.dimension == inner.dimension else replace(result, shown=None)
-        axis = self._consumed_axis(expr, inner, lookup)
-        return replace(result, axes=tuple(a for a in inner.axes if a != axis)) if axis else None
+        if function.name == "at":
+            return self._at(expr, x, lookup)
+        if function.name == "onto":
+            return self._onto(arguments, x, lookup)
+        axis = self._consumed_axis(expr, x) if function.kind in ("consume", "keep") else ""
+        further = zip(function.arguments[1:], arguments[1:], strict=True)
+        fits = [self._argument(function, x, kind, argument, lookup) for kind, argument in further]
+        if axis is None or not all(fits):
+            return None
+        return self._result(expr, function, x, axis, frozenset(flags), arguments, lookup)
 
-    def _consumed_axis(self, expr: nodes.Call, inner: Type, lookup: Lookup) -> str | None:
+    def _result(
+        self,
+        expr: nodes.Call,
+        function: Function,
+        x: Type,
+        axis: str,
+        flags: frozenset[str],
+        arguments: list,
+        lookup: Lookup,
+    ) -> Type | None:
+        along = self.axis_of(axis) if axis else None
+        rule = function.fields[expr.part] if expr.part else function.result
+        dimension = rule(x.dimension, along.dimension if along else PLAIN)
+        is_complex = {"makes_complex": True, "result_real": False}.get(function.complexity, x.is_complex)
+        shown = x.shown if dimension == x.dimension else along.shown if along and dimension == along.dimension else None
+        others = [self.types[a] for a in arguments[1:] if a in self.types]
+        axes = joined_axes(x, *others)
+        if function.kind == "consume":
+            axes = tuple(a for a in x.axes if a != axis)
+            if "all" in flags:
+                axes += ("crossing",)
+        return Type("quantity", dimension, axes, shown, is_complex)
+
+    def _is_called_right(self, expr: nodes.Call, function: Function, arguments: list[nodes.Argument]) -> bool:
+        wanted = len(function.arguments) - ("axis" in function.arguments)
+        is_right = (
+            (len(arguments) == wanted or (function.name == "line" and len(arguments) >= 2))
+            and bool(expr.named) == (function.name == "at")
+            and not (expr.along and function.kind in ("point", "special") and function.name != "line")
+        )
+        if not is_right:
+            self.source.report(expr.span, f"'{function.name}' is called otherwise", "", f"Write {function.usage}.")
+        elif bool(expr.part) != bool(function.fields) or (expr.part and expr.part not in function.fields):
+            parts = ", ".join(function.fields)
+            hint = f"Write {function.name}(…).{next(iter(function.fields))}; its parts are {parts}." if parts else ""
+            what = "which part of it?" if not expr.part else f"no part {expr.part!r}"
+            self.source.report(expr.span, what, "", hint or f"'{function.name}' gives one value.")
+            is_right = False
+        return is_right
+
+    def _complexity_fits(self, expr: nodes.Expr, x: Type, function: Function) -> bool:
+        if x.is_complex and function.complexity not in ("any", "result_real"):
+            self.source.report(
+                expr.span,
+                "a complex value",
+                str(x),
+                f"'{function.name}' takes real ones: abs(z), phase(z), re(z), im(z).",
+            )
+            return False
+        return True
+
+    def _argument(self, function: Function, x: Type, kind: str, argument: nodes.Argument, lookup: Lookup) -> bool:
+        """Whether a further argument is what the function takes; reports it if not."""
+        if kind == "window":
+            if isinstance(argument, nodes.Window):
+                amount = self._quantity(argument.amount, lookup)
+                return amount is not None and amount.dimension.is_plain
+            self.source.report(
+                argument.span, "not a window", "", "Write: smooth(x, 5 points) or smooth(x, 3 per octave)"
+            )
+            return False
+        if kind == "unit":
+            if not isinstance(argument, nodes.UnitArgument):
+                self.source.report(argument.span, "not a unit", "", "Write, for example: number(v_out, mV)")
+            elif argument.unit.dimension != x.dimension:
+                self.source.report(argument.span, "wrong unit", argument.unit.symbol, f"The value is {x}.")
+            else:
+                return True
+            return False
+        if isinstance(argument, nodes.Pair | nodes.Window | nodes.UnitArgument):
+            self.source.report(argument.span, "not a value", "", f"Write {function.usage}.")
+            return False
+        found = self._quantity(argument, lookup)
+        if found is None:
+            return False
+        wanted = {"same": x.dimension, "decibel": units.DECIBEL, "plain": PLAIN, "angle": units.RADIAN}[kind]
+        if found.dimension != wanted or (found.axes and function.kind != "point"):
+            self.source.report(argument.span, "wrong unit", str(found), f"Here belongs {units.describe(wanted)}.")
+            return False
+        return True
+
+    def _consumed_axis(self, expr: nodes.Call, inner: Type) -> str | None:
+        first = expr.arguments[0]
         if not inner.axes:
             self.source.report(
-                expr.arguments[0].span,
+                first.span,
                 "not a curve",
                 str(inner),
                 f"'{expr.function}' takes a name that got its values in a sweep, after that sweep.",
             )
             return None
-        if expr.named:
-            axis, value = expr.named[0]
-            wanted, found = lookup(nodes.Name(value.span, axis)), self._quantity(value, lookup)
-            if wanted and found and axis in inner.axes and (wanted.dimension != found.dimension or found.axes):
-                self.source.report(
-                    value.span, "wrong unit", str(found), f"{axis} is {units.describe(wanted.dimension)}."
-                )
-                return None
-        elif expr.along:
+        if expr.along:
             axis = expr.along
         elif len(inner.axes) == 1:
             axis = inner.axes[0]
@@ -182,7 +381,128 @@ class Typer:
             return None
         return axis
 
+    def _at(self, expr: nodes.Call, inner: Type, lookup: Lookup) -> Type | None:
+        if not inner.axes:
+            self._consumed_axis(expr, inner)
+            return None
+        for axis, value in expr.named:
+            if axis not in inner.axes:
+                self.source.report(expr.span, f"no axis {axis!r}", "", f"It has: {', '.join(inner.axes)}.")
+                return None
+            wanted, found = self.axis_of(axis), self._quantity(value, lookup)
+            if wanted is None or found is None:
+                return None
+            if wanted.dimension != found.dimension or found.axes:
+                self.source.report(
+                    value.span, "wrong unit", str(found), f"{axis} is {units.describe(wanted.dimension)}."
+                )
+                return None
+        taken = {axis for axis, _ in expr.named}
+        return replace(inner, axes=tuple(a for a in inner.axes if a not in taken))
+
+    def _onto(self, arguments: list[nodes.Argument], x: Type, lookup: Lookup) -> Type | None:
+        second = arguments[1]
+        like = (
+            self._quantity(second, lookup)
+            if not isinstance(second, nodes.Pair | nodes.Window | nodes.UnitArgument)
+            else None
+        )
+        if like is None:
+            return None
+        if not x.axes or not set(x.axes) & set(like.axes):
+            self.source.report(second.span, "no axis in common", str(like), f"The first curve is {x}.")
+            return None
+        return x
+
+    def _line(self, expr: nodes.Call, lookup: Lookup) -> Type | None:
+        if not expr.along:
+            self.source.report(
+                expr.span, "along which axis?", "", "Write: line(2 kHz -> -3 dB, 9 kHz -> -3 dB along freq)"
+            )
+            return None
+        axis = self.axis_of(expr.along)
+        if axis is None:
+            self.source.report(
+                expr.span, f"no axis {expr.along!r}", "", "Name the axis of the curve that it is a limit of."
+            )
+            return None
+        found: Type | None = None
+        for pair in expr.arguments:
+            if isinstance(pair, nodes.Name):
+                continue  # a flag
+            if not isinstance(pair, nodes.Pair):
+                self.source.report(pair.span, "not a point", "", "A line is made of points: x -> y.")
+                return None
+            x, y = self._quantity(pair.x, lookup), self._quantity(pair.y, lookup)
+            if x is None or y is None:
+                return None
+            if x.dimension != axis.dimension:
+                self.source.report(
+                    pair.x.span, "wrong unit", str(x), f"{expr.along} is {units.describe(axis.dimension)}."
+                )
+                return None
+            found = found or y
+            if y.dimension != found.dimension:
+                self.source.report(pair.y.span, "wrong unit", str(y), f"The line began with {found}.")
+                return None
+        return replace(found, axes=(expr.along,)) if found else None
+
+    def _python(self, expr: nodes.Call, function: PythonFunction, lookup: Lookup) -> Type | None:
+        wanted = [a for a in function.arguments if a[0] != "axis"]
+        if len(expr.arguments) != len(wanted) or expr.named or expr.part:
+            self.source.report(expr.span, f"'{function.name}' is called otherwise", "", f"Write {function.usage}.")
+            return None
+        axes: list[Type] = []
+        for (name, dimension, is_whole), argument in zip(wanted, expr.arguments, strict=True):
+            if isinstance(argument, nodes.Pair | nodes.Window | nodes.UnitArgument):
+                self.source.report(argument.span, "not a value", "", f"Write {function.usage}.")
+                return None
+            found = self._quantity(argument, lookup)
+            if found is None:
+                return None
+            if found.dimension != dimension or found.is_complex:
+                self.source.report(
+                    argument.span,
+                    "wrong unit",
+                    str(found),
+                    f"{name} of {function.name} is {units.describe(dimension)}.",
+                )
+                return None
+            if is_whole and len(found.axes) != 1:
+                self.source.report(
+                    argument.span, "not a curve over one axis", str(found), f"{name} takes a whole curve."
+                )
+                return None
+            axes += [] if is_whole else [found]
+        return Type("quantity", function.result, joined_axes(*axes), function.shown)
+
+    def _drift(self, expr: nodes.Call, lookup: Lookup) -> Type | None:
+        first = expr.arguments[0] if len(expr.arguments) == 1 else None
+        if not self.is_in_wait or not isinstance(first, nodes.Name) or expr.along or expr.named:
+            self.source.report(
+                expr.span, "drift(x) stands only in a wait", "",
+                "Write: wait reading t_board every 2 s until abs(drift(t_board)) < 5 mK/s timeout 5 min",
+            )  # fmt: skip
+            return None
+        x = self._quantity(first, lookup)
+        if x is None:
+            return None
+        return Type("quantity", units.divide(units.difference(x.dimension), units.SECOND))
+
+
+def split_flags(expr: nodes.Call, function: Function) -> tuple[list[nodes.Argument], list[str]]:
+    """The arguments of a call, and the words at its end that are flags of the function."""
+    arguments, flags = list(expr.arguments), []
+    while len(arguments) > 1 and isinstance(arguments[-1], nodes.Name) and arguments[-1].name in function.flags:
+        flags.append(arguments.pop().name)  # type: ignore[union-attr]
+    return arguments, flags
+
 
 def joined_axes(*types: Type) -> tuple[str, ...]:
     """All axes of several operands, each once, in the order of first appearance."""
     return tuple(dict.fromkeys(axis for t in types for axis in t.axes))
+
+
+def is_degrees(expr: nodes.Expr, kind: Type) -> bool:
+    """True for a tolerance or step of a temperature that is written as a number in degC: it is a difference."""
+    return kind.dimension == units.CELSIUS and isinstance(expr, nodes.Literal) and expr.quantity.unit.symbol == "degC"

@@ -1,0 +1,188 @@
+"""The functions of formulas, as compiled code calls them: with curves, single values, and the names of axes.
+
+Here the plain functions of the other modules are applied along an axis of a labelled curve. Which function means what
+is in the table of ibexite.functions; `find` gives the callable of an entry.
+"""
+
+from __future__ import annotations
+
+import importlib
+from collections.abc import Callable
+from functools import cache
+from typing import Any
+
+import numpy as np
+
+from ibexite.analysis import features, shaping
+from ibexite.analysis.curve import Array, Curve, Line, combine, is_curve, never
+from ibexite.errors import SequenceError
+from ibexite.holes import NEVER_MEASURED
+
+
+@cache
+def find(name: str) -> Callable[..., Any]:
+    """The callable of a target, "module.function", wrapped as its kind demands.
+
+    Targets: curve.* are called as they are; statistics.* and features.* take an axis away; shaping.* keep it.
+    """
+    module_name, _, function_name = name.partition(".")
+    if module_name == "catalog":
+        own: Callable[..., Any] = globals()[function_name]
+        return own
+    function = getattr(importlib.import_module(f"ibexite.analysis.{module_name}"), function_name)
+    if module_name == "curve":
+        return function
+    return _keeping(function) if module_name == "shaping" else _consuming(function)
+
+
+def _rows(curve: Curve, axis: str) -> tuple[Array, Array, dict[str, Array], tuple[int, ...], Array]:
+    """x rising, the values as rows along the axis, the other axes, their shape, and the order that makes x rise."""
+    place = list(curve.axes).index(axis)
+    x = curve.axes[axis]
+    order = np.argsort(x, kind="stable")
+    moved = np.moveaxis(curve.values, place, -1)[..., order]
+    rest = {name: points for name, points in curve.axes.items() if name != axis}
+    return x[order], moved.reshape(-1, len(x)), rest, moved.shape[:-1], order
+
+
+def _strict(x: Array, row: Array) -> tuple[Array, Array]:
+    """Without what was never measured, and without points that stand twice at the same x (their mean)."""
+    measured = ~never(row)
+    x, row = x[measured], row[measured]
+    if len(x) > 1 and (np.diff(x) == 0).any():
+        unique, inverse = np.unique(x, return_inverse=True)
+        row = np.array([row[inverse == i].mean() for i in range(len(unique))])
+        x = unique
+    return x, row
+
+
+def _consuming(function: Callable[..., Any]) -> Callable[..., Any]:
+    is_statistic = function.__module__.endswith("statistics")
+
+    def apply(curve: Curve, axis: str, *arguments: Any, field: str = "", **options: Any) -> Any:
+        x, rows, rest, shape, _ = _rows(curve, axis)
+        results = []
+        for row in rows:
+            points, values = (x, row) if is_statistic else _strict(x, row)
+            if len(values) == 0 or never(values).all():
+                results.append(NEVER_MEASURED)
+                continue
+            try:
+                found = function(points, values, *arguments, **options)
+            except ValueError as error:
+                raise SequenceError(
+                    f"{function.__name__} along {axis}: {error}", remedy="Look at its points."
+                ) from None
+            results.append(getattr(found, field) if field else found)
+        return Curve(rest, np.array(results).reshape(shape)) if rest else results[0]
+
+    return apply
+
+
+def _keeping(function: Callable[..., Any]) -> Callable[..., Any]:
+    def apply(curve: Curve, axis: str, *arguments: Any, **options: Any) -> Curve:
+        x, rows, rest, shape, order = _rows(curve, axis)
+        made = np.full(rows.shape, NEVER_MEASURED, dtype=curve.values.dtype)
+        for i, row in enumerate(rows):
+            measured = ~never(row)
+            if not measured.any():
+                continue
+            try:
+                made[i, measured] = function(x[measured], row[measured], *arguments, **options)
+            except ValueError as error:
+                raise SequenceError(
+                    f"{function.__name__} along {axis}: {error}", remedy="Look at its points."
+                ) from None
+        back = np.empty_like(made)
+        back[:, order] = made
+        place = list(curve.axes).index(axis)
+        return Curve(curve.axes, np.moveaxis(back.reshape(*shape, len(x)), -1, place))
+
+    return apply
+
+
+def at(curve: Curve | Line, places: dict[str, float], *, log: bool = False) -> Any:
+    """The value at a point of one axis or several, interpolated between neighbours.
+
+    Raises:
+        SequenceError: the point lies beyond the ends of an axis.
+    """
+    if isinstance(curve, Line):
+        return float(curve.on(np.array([places[curve.axis]]))[0])
+    take = _consuming(shaping.at)
+    for axis, value in places.items():
+        try:
+            curve = take(curve, axis, value, log=log)
+        except SequenceError as error:
+            raise SequenceError(
+                f"{axis} = {error.what.partition(': ')[2]}", remedy="Take a point within the curve."
+            ) from None
+    return curve
+
+
+def crossings(curve: Curve, axis: str, level: float, **options: Any) -> Curve:
+    """All crossings along an axis, over the new axis `crossing` (1, 2, …); rows with fewer are filled up with holes."""
+    x, rows, rest, shape, _ = _rows(curve, axis)
+    found = [features.crossings(*_strict(x, row), level, **options) for row in rows]
+    longest = max(map(len, found), default=0)
+    values = np.full((len(found), longest), NEVER_MEASURED)
+    for row, mine in zip(values, found, strict=True):
+        row[: len(mine)] = mine
+    return Curve({**rest, "crossing": np.arange(1.0, longest + 1)}, values.reshape(*shape, longest))
+
+
+def onto(curve: Curve, like: Curve, *, log: bool = False) -> Curve:
+    """A curve at the points of another one, along the one axis in whose points they differ.
+
+    Raises:
+        SequenceError: they differ in more than one axis.
+    """
+    differing = [a for a in curve.axes if a in like.axes and not np.array_equal(curve.axes[a], like.axes[a])]
+    if not differing:
+        return curve
+    if len(differing) > 1:
+        raise SequenceError(
+            f"the curves differ along {' and '.join(differing)}", remedy="onto() brings one axis together at a time."
+        )
+    axis = differing[0]
+    x, rows, rest, shape, _ = _rows(curve, axis)
+    points = like.axes[axis]
+    made = np.array([shaping.onto(*_strict(x, row), points, log=log) for row in rows])
+    axes = {name: points if name == axis else own for name, own in curve.axes.items()}
+    place = list(axes).index(axis)
+    return Curve(axes, np.moveaxis(made.reshape(*shape, len(points)), -1, place))
+
+
+def line(axis: str, *pairs: tuple[float, float], log: bool = False) -> Line:
+    """A line through points (x, y).
+
+    Raises:
+        SequenceError: fewer than two points, or x does not rise, or is not positive on a logarithmic axis.
+    """
+    x, y = (np.array(values, dtype=float) for values in zip(*pairs, strict=True))
+    if len(x) < 2 or (np.diff(x) <= 0).any() or (log and x[0] <= 0):
+        raise SequenceError(
+            "a line needs two points or more, from left to right" + (", above zero" if log else ""),
+            remedy="Write them in rising order.",
+        )
+    return Line(axis, x, y, log)
+
+
+def number(x: Any, factor: float, offset: float) -> Any:
+    """The bare number of a value in a unit."""
+    return combine(lambda v: (v - offset) / factor, x) if is_curve(x) else (x - offset) / factor
+
+
+def inside(x: Any, low: Any, high: Any) -> Any:
+    """Whether a value lies within limits, the limits included; a hole where any of them is one."""
+    from ibexite.analysis.curve import compared, logic
+
+    return logic("and", compared(">=", x, low), compared("<=", x, high))
+
+
+def statistics_n(curve: Curve, axis: str) -> tuple[int, int] | None:
+    """Of how many values a statistic was made, and how many there could have been; None if it is a curve itself."""
+    if len(curve.axes) > 1:
+        return None
+    holes = np.isnan(curve.values)
+    return int((~holes).sum()), int((~never(curve.values)).sum())

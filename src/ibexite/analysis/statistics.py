@@ -1,0 +1,86 @@
+"""Statistics of the values along an axis: plain functions on arrays. NaN is left out; nothing left gives NaN."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from ibexite.analysis.curve import Array
+
+
+def _good(y: Array) -> Array:
+    return y[~np.isnan(y)]
+
+
+def largest(x: Array, y: Array) -> float:
+    """The largest value of y, shape (n,), in the unit of y. x is not used.
+
+    >>> largest(np.arange(3.0), np.array([1.0, np.nan, -4.0]))
+    1.0
+    """
+    good = _good(y)
+    return float(good.max()) if len(good) else np.nan
+
+
+def smallest(x: Array, y: Array) -> float:
+    """The smallest value of y, shape (n,), in the unit of y. x is not used."""
+    good = _good(y)
+    return float(good.min()) if len(good) else np.nan
+
+
+def span(x: Array, y: Array) -> float:
+    """Largest minus smallest value of y, shape (n,), in the unit of a difference of y. x is not used."""
+    good = _good(y)
+    return float(good.max() - good.min()) if len(good) else np.nan
+
+
+def mean(x: Array, y: Array) -> float | complex:
+    """The arithmetic mean of y, shape (n,), in the unit of y, complex if y is. x is not used."""
+    good = _good(y)
+    return good.mean().item() if len(good) else np.nan
+
+
+def mean_power(x: Array, y: Array) -> float:
+    """The level of the mean power of levels y in dB, dBm or dBV, shape (n,): 10 lg of the mean of 10^(y/10).
+
+    >>> round(mean_power(np.arange(2.0), np.array([0.0, 10.0])), 3)   # the mean of 1 mW and 10 mW is 5.5 mW
+    7.404
+    """
+    good = _good(y)
+    return float(10 * np.log10(np.mean(10 ** (good / 10)))) if len(good) else np.nan
+
+
+def deviation(x: Array, y: Array) -> float:
+    """The sample standard deviation of y, shape (n,), with n - 1 in the denominator; NaN for less than two values.
+
+    Two passes: the mean is taken off first, so that a large mean does not spoil a small spread.
+    Source: JCGM 100:2008 (GUM), 4.2.2.
+    """
+    good = _good(y)
+    return float(np.sqrt(np.sum((good - good.mean()) ** 2) / (len(good) - 1))) if len(good) > 1 else np.nan
+
+
+def median(x: Array, y: Array) -> float:
+    """The median of y, shape (n,), in the unit of y. x is not used."""
+    good = _good(y)
+    return float(np.median(good)) if len(good) else np.nan
+
+
+def rms(x: Array, y: Array) -> float:
+    """The root of the mean square of y, shape (n,), in the unit of y. x is not used."""
+    good = _good(y)
+    return float(np.sqrt(np.mean(good**2))) if len(good) else np.nan
+
+
+def count(x: Array, y: Array) -> float:
+    """How many values of y, shape (n,), are no holes."""
+    return float(len(_good(y)))
+
+
+def argmax(x: Array, y: Array) -> float:
+    """The x, in its unit, of the largest value of y (both of shape (n,)); the first one of several."""
+    return np.nan if np.isnan(y).all() else float(x[np.nanargmax(y)])
+
+
+def argmin(x: Array, y: Array) -> float:
+    """The x, in its unit, of the smallest value of y (both of shape (n,)); the first one of several."""
+    return np.nan if np.isnan(y).all() else float(x[np.nanargmin(y)])

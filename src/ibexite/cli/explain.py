@@ -1,0 +1,151 @@
+"""Looks up the reference entry of a word: a verb, a declaration, a function, a unit or an instrument class."""
+
+from __future__ import annotations
+
+import re
+
+from ibexite import units
+from ibexite.classes import InstrumentClass, instrument_classes
+from ibexite.errors import MistakeError, UnitError, did_you_mean
+from ibexite.functions import FUNCTIONS, Function
+from ibexite.language import reference, words
+
+
+def explain(word: str) -> str:
+    """The entry of a word, as text.
+
+    Raises:
+        MistakeError: there is no such word; names the nearest ones.
+    """
+    entries = {**reference.DECLARATIONS, **reference.VERBS}
+    if word in entries:
+        usage = words.USAGE.get(word) or words.TOP_USAGE[word]
+        return _line_entry(word, usage, entries[word])
+    if word in FUNCTIONS:
+        return _function_entry(FUNCTIONS[word])
+    if word in instrument_classes():
+        return _class_entry(instrument_classes()[word])
+    try:
+        return _unit_entry(units.parse_unit(word))
+    except UnitError:
+        known = [*entries, *FUNCTIONS, *instrument_classes(), *units.UNITS]
+        raise MistakeError(
+            f"there is nothing called {word!r}",
+            remedy=did_you_mean(word, known) + " It explains verbs, functions, units and instrument classes.",
+        ) from None
+
+
+def all_words() -> dict[str, list[str]]:
+    """All words that can be explained, by kind."""
+    return {
+        "declarations": list(reference.DECLARATIONS),
+        "verbs": list(reference.VERBS),
+        "functions": list(FUNCTIONS),
+        "instrument classes": list(instrument_classes()),
+    }
+
+
+def _forms(usage: tuple[str, ...]) -> list[str]:
+    return [f"    {form}" for form in usage]
+
+
+def _line_entry(word: str, usage: tuple[str, ...], entry: reference.Entry) -> str:
+    return "\n".join([word, "", *_forms(usage), "", entry.text, "", "Example:", f"    {entry.example}"])
+
+
+def _function_entry(function: Function) -> str:
+    lines = [f"{function.name}, a function of formulas ({function.group})", "", f"    {function.usage}", "",
+             function.help[0].upper() + function.help[1:] + "."]  # fmt: skip
+    if function.flags:
+        lines.append(f"Words that may follow: {', '.join(function.flags)}.")
+    if function.fields:
+        lines.append(f"Its parts: {', '.join(function.fields)}.")
+    detail = function_docstring(function)
+    return "\n".join([*lines, *(["", detail] if detail else []), "", "Example:", f"    {function.example}"])
+
+
+def function_docstring(function: Function) -> str:
+    """Method and source of a function, from the docstring of the code that computes it."""
+    import importlib
+
+    module, _, name = function.target.partition(".")
+    if module not in ("features", "shaping", "statistics"):
+        return ""
+    text = getattr(importlib.import_module(f"ibexite.analysis.{module}"), name).__doc__ or ""
+    paragraphs = [re.sub(r"\s+", " ", p).strip() for p in text.split("\n\n")]
+    return "\n".join(p for p in paragraphs if not p.startswith((">>>", "Args:", "Returns:", "Raises:")))
+
+
+def _class_entry(known: InstrumentClass) -> str:
+    lines = [f"{known.name}, an instrument class: {known.help}"]
+    for title, features in (("settings", known.settings), ("readings", known.readings)):
+        if features:
+            lines += ["", title]
+            lines += [f"    {f.name:<16} {f.unit:<8} {f.help}" for f in features.values()]
+    lines += ["", "actions", *(f"    {name:<16} {'':<8} {text}" for name, text in known.actions.items())]
+    name = next(iter(known.settings), "")
+    unit = known.settings[name].unit if name else ""
+    example = (
+        f"set x.{name} = {'on' if unit == 'on_off' else '1 ' + unit}"
+        if name
+        else "read v = x." + next(iter(known.readings))
+    )
+    return "\n".join([*lines, "", "Example (x is the role):", f"    {example}"])
+
+
+def _unit_entry(unit: units.Unit) -> str:
+    what = units.describe(unit.dimension)
+    base = units.base_symbol(unit.dimension)
+    factor = units.plain_number(float(unit.factor), 12)
+    held = (
+        f"1 {unit.symbol} is {factor} {base}".rstrip()
+        if not unit.offset
+        else f"0 {unit.symbol} is {unit.offset} {base}"
+    )
+    same = [s for s, u in units.UNITS.items() if u.dimension == unit.dimension and s != unit.symbol][:12]
+    lines = [
+        f"{unit.symbol}, a unit: {what}",
+        "",
+        held + " (the form in which values are kept).",
+        # fmt: skip
+        f"Of the same kind: {', '.join(same)}." if same else "",
+        "",
+        "Example:",
+        f"    let x = 3 {unit.symbol}",
+    ]
+    return "\n".join(line for i, line in enumerate(lines) if line or i != 3)
+
+
+def reference_page() -> str:
+    """docs/reference.md: everything that can be explained, on one page."""
+    parts = [
+        "# Reference of the sequence language\n",
+        "Made from the tables of the program by `make tables`; `ibexite explain WORD` shows the same. How the language "
+        "hangs together is told in [language.md](language.md).\n",
+    ]
+    for title, entries in (("Declarations", reference.DECLARATIONS), ("Verbs", reference.VERBS)):
+        parts.append(f"## {title}\n")
+        for word, entry in entries.items():
+            usage = words.USAGE.get(word) or words.TOP_USAGE[word]
+            forms = "\n".join(usage)
+            parts.append(f"### {word}\n\n```text\n{forms}\n```\n\n{entry.text}\n\n```\n{entry.example}\n```\n")
+    parts.append("## Functions\n")
+    for group in dict.fromkeys(f.group for f in FUNCTIONS.values()):
+        parts.append(f"### {group.capitalize()}\n\n| function | | example |\n|---|---|---|")
+        parts += [f"| `{f.usage}` | {f.help} | `{f.example}` |" for f in FUNCTIONS.values() if f.group == group]
+        parts.append("")
+    parts.append("## Instrument classes\n")
+    for known in instrument_classes().values():
+        parts.append(f"### {known.name}\n\n{known.help[0].upper() + known.help[1:]}.\n\n| | unit | |\n|---|---|---|")
+        for kind, features in (("setting", known.settings), ("reading", known.readings)):
+            parts += [f"| {kind} `{f.name}` | {f.unit} | {f.help} |" for f in features.values()]
+        parts += [f"| action `{name}` | | {text} |" for name, text in known.actions.items()]
+        parts.append("")
+    return "\n".join(parts)
+
+
+if __name__ == "__main__":
+    import sys
+    from pathlib import Path
+
+    Path(sys.argv[1]).write_text(reference_page(), encoding="utf-8")

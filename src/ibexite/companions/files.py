@@ -1,0 +1,164 @@
+"""The companions of a sequence as files: beside the sequence, and in the folders that the project names."""
+
+from __future__ import annotations
+
+import hashlib
+import re
+from decimal import Decimal
+from pathlib import Path
+
+from ibexite import units
+from ibexite.companions.declared import MANIFEST, read_manifest, read_python
+from ibexite.companions.limits import LimitSheet, read_limits
+from ibexite.companions.sheet import read_sheet
+from ibexite.errors import MistakeError, UnitError, did_you_mean
+from ibexite.language.program import MeasurementFacts
+from ibexite.language.source import Source, read_source
+from ibexite.language.types import PythonFunction, Type
+
+ENTRY_POINTS = "ibexite.measurements"
+
+
+class Files:
+    """Companions in the folder of a sequence; `measurement_folders` hold measurements that a team shares."""
+
+    def __init__(self, folder: Path, measurement_folders: tuple[Path, ...] = ()) -> None:
+        self.folder, self._folders = folder, measurement_folders
+        self._shared: dict[Path, Source] = {}
+        self.python_files: list[tuple[str, str]] = []
+        self.limit_file: tuple[str, str] | None = None
+
+    def _path(self, name: str) -> Path:
+        return self.folder / name
+
+    def exists(self, name: str) -> bool:
+        """True if there is such a file beside the sequence."""
+        return self._path(name).is_file()
+
+    def shared(self, name: str) -> Source:
+        """Another file of the language, read once."""
+        path = self._path(name)
+        key = path.resolve()
+        if key not in self._shared:
+            self._shared[key] = read_source(path)
+        return self._shared[key]
+
+    def limits(self, name: str) -> LimitSheet:
+        """A limit table."""
+        path = self._path(name)
+        found = read_limits(path)
+        self.limit_file = (found.path, hashlib.sha256(path.read_bytes()).hexdigest())
+        return found
+
+    def functions(self, name: str) -> tuple[dict[str, PythonFunction], dict[str, MeasurementFacts]]:
+        """What a Python file offers."""
+        path = self._path(name)
+        found = read_python(path)
+        self.python_files.append((str(path), hashlib.sha256(path.read_bytes()).hexdigest()))
+        return found
+
+    def points(self, name: str, column: str) -> tuple[list[Decimal], Type]:
+        """The values of a column, "freq", "freq [Hz]" or "freq in Hz"; the only column may have any name."""
+        sheet = read_sheet(self._path(name), what="file of values")
+        headings = {re.split(r"\s*[\[(]|\s+in\s+", c)[0]: c for c in sheet.columns}
+        if column not in headings and len(headings) != 1:
+            raise MistakeError(
+                f"there is no column {column!r}", where=sheet.path, remedy=did_you_mean(column, headings)
+            )
+        heading = headings.get(column) or next(iter(headings.values()))
+        unit_text = next((m for m in re.findall(r"[\[(]([^\])]*)[\])]|\bin\s+(\S+)$", heading)), ("", ""))
+        default = unit_text[0] or unit_text[1]
+        found: list[units.Quantity] = []
+        for row in sheet.rows:
+            text = row.cells[heading]
+            where = f"{sheet.path}: row {row.number}"
+            try:
+                quantity = units.parse_quantity(text)
+                if not quantity.unit.symbol and default:
+                    quantity = units.parse_quantity(f"{text} {default}")
+            except UnitError as error:
+                raise MistakeError(error.what, where=where, remedy=error.remedy) from None
+            if found and quantity.dimension != found[0].dimension:
+                raise MistakeError(
+                    f"{text!r} is {units.describe(quantity.dimension)}", where=where,
+                    remedy=f"The first value is {units.describe(found[0].dimension)}.",
+                )  # fmt: skip
+            found.append(quantity)
+        if not found:
+            raise MistakeError("there are no values", where=sheet.path, remedy="Write one a row below the heading.")
+        first = found[0]
+        return [q.value for q in found], Type("quantity", first.dimension, shown=first.unit.symbol or None)
+
+    # --- measurements ------------------------------------------------------------------------------------------------
+
+    def measurements(self) -> dict[str, MeasurementFacts]:
+        """The measurements in the folders of the project."""
+        found: dict[str, MeasurementFacts] = {}
+        for folder in self._folders:
+            if not folder.is_dir():
+                raise MistakeError(
+                    "there is no such folder of measurements", where=str(folder), remedy="See ibexite.toml."
+                )
+            for path in sorted(folder.iterdir()):
+                for name, facts in self._offered(path).items():
+                    if name in found:
+                        raise MistakeError(
+                            f"two measurements are called {name!r}", where=facts.origin,
+                            remedy=f"The other one is in {found[name].origin}.",
+                        )  # fmt: skip
+                    found[name] = facts
+        return found
+
+    def _offered(self, path: Path) -> dict[str, MeasurementFacts]:
+        if path.name.endswith(MANIFEST):
+            facts = read_manifest(path)
+            return {facts.name: facts}
+        if path.suffix == ".py" and re.search(
+            r"^@\w*\.?measurement\(", path.read_text("utf-8", "replace"), re.MULTILINE
+        ):
+            return read_python(path)[1]
+        if path.suffix == ".ibx":
+            return self._of_shared_file(path)
+        return {}
+
+    def _of_shared_file(self, path: Path) -> dict[str, MeasurementFacts]:
+        from ibexite.language.check import vet_shared
+
+        source = read_source(path)
+        program = vet_shared(source, Files(path.parent))
+        if source.has_mistakes:
+            first = next(f for f in source.sorted_findings() if f.level == "mistake")
+            line, column = source.position(first.span.start)
+            raise MistakeError(first.title, where=f"{path}:{line}:{column}", remedy=first.remedy)
+        digest = hashlib.sha256(source.text.encode()).hexdigest()
+        offered = {n: m for n, m in program.main.measurements.items() if m.origin == source.name}
+        for facts in offered.values():
+            facts.sha256 = digest
+        return offered
+
+    def installed(self) -> dict[str, MeasurementFacts]:
+        """The measurements of installed packages, by entry points of the group ibexite.measurements.
+
+        Each entry point names a module (or a function in one) whose file offers measurements.
+
+        Raises:
+            MistakeError: names the package whose offer is wrong.
+        """
+        import importlib.util
+        from importlib.metadata import entry_points
+
+        found: dict[str, MeasurementFacts] = {}
+        for entry in entry_points(group=ENTRY_POINTS):
+            package = entry.dist.name if entry.dist else entry.value
+            try:
+                spec = importlib.util.find_spec(entry.module)
+            except (ImportError, ValueError):
+                spec = None
+            if spec is None or not spec.origin:
+                raise MistakeError(
+                    f"package {package} offers measurements in {entry.module}, which is not there",
+                    where="entry points",
+                    remedy="Install the package anew, or remove it.",
+                )  # fmt: skip
+            found |= read_python(Path(spec.origin))[1]
+        return found

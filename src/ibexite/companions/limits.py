@@ -1,0 +1,120 @@
+"""Limit tables: limits kept apart from the sequence, one row a value, for each product variant and revision."""
+
+from __future__ import annotations
+
+from decimal import Decimal
+from pathlib import Path
+
+from ibexite import units
+from ibexite.companions.sheet import Row, Sheet, read_sheet
+from ibexite.errors import MistakeError, UnitError, did_you_mean
+from ibexite.language.program import LimitRow
+from ibexite.language.types import Type
+
+NEEDED = ("test", "name")
+COLUMNS = (
+    *NEEDED, "variant", "revision", "low", "high", "nominal", "tolerance", "unit", "source", "approved", "remark",
+)  # fmt: skip
+
+
+class LimitSheet:
+    """A limit table that was read."""
+
+    def __init__(self, sheet: Sheet) -> None:
+        self.path, self._sheet = sheet.path, sheet
+        for column in sheet.columns:
+            if column not in COLUMNS:
+                raise MistakeError(
+                    f"there is no column {column!r} in a limit table",
+                    where=sheet.path,
+                    remedy=did_you_mean(column, COLUMNS),
+                )
+        for column in NEEDED:
+            if column not in sheet.columns:
+                raise MistakeError(
+                    f"the column {column!r} is missing",
+                    where=sheet.path,
+                    remedy=f"Its columns are: {', '.join(COLUMNS)}.",
+                )
+
+    def row(self, test: str, name: str, variant: str, revision: str, kind: Type) -> LimitRow | None:
+        """The limits of a value: the row that fits best, where an empty variant or revision fits any."""
+        fitting = [
+            (bool(row.cells.get("variant")) + bool(row.cells.get("revision")), row)
+            for row in self._sheet.rows
+            if row.cells["test"] == test and row.cells["name"] == name
+            and row.cells.get("variant", "") in ("", variant) and row.cells.get("revision", "") in ("", revision)
+        ]  # fmt: skip
+        if not fitting:
+            return None
+        best = max(rank for rank, _ in fitting)
+        rows = [row for rank, row in fitting if rank == best]
+        if len(rows) > 1:
+            raise MistakeError(
+                f"two rows have limits for {test}.{name}",
+                where=f"{self.path}: rows {rows[0].number} and {rows[1].number}",
+                remedy="Remove one, or tell them apart by variant or revision.",
+            )  # fmt: skip
+        return self._limits(rows[0], kind)
+
+    def _limits(self, row: Row, kind: Type) -> LimitRow:
+        low, high = self._quantity(row, "low", kind), self._quantity(row, "high", kind)
+        nominal = self._quantity(row, "nominal", kind)
+        tolerance_text = row.cells.get("tolerance", "")
+        where = f"{self.path}: row {row.number}"
+        if (nominal is None) != (not tolerance_text) or (nominal is not None and (low is not None or high is not None)):
+            raise MistakeError(
+                "neither limits nor a nominal value with tolerance", where=where,
+                remedy="A row has low, high or both; or nominal and tolerance.",
+            )  # fmt: skip
+        if nominal is not None:
+            half = self._tolerance(row, tolerance_text, nominal, kind)
+            low, high = nominal - half, nominal + half
+        if low is not None and high is not None and low > high:
+            raise MistakeError("low is above high", where=where, remedy="Swap them.")
+        is_approved = bool(row.cells.get("source") and row.cells.get("approved"))
+        return LimitRow(low, high, is_approved, where)
+
+    def _quantity(self, row: Row, column: str, kind: Type) -> Decimal | None:
+        text = row.cells.get(column, "")
+        if not text:
+            return None
+        unit = row.cells.get("unit", "")
+        return self._parsed(row, column, text, unit, kind.dimension)
+
+    def _parsed(self, row: Row, column: str, text: str, unit: str, dimension: units.Dimension) -> Decimal:
+        where = f"{self.path}: row {row.number}, {column}"
+        bare = text.replace(",", ".") if text.count(",") == 1 and "." not in text else text
+        try:
+            quantity = units.parse_quantity(bare)
+            if not quantity.unit.symbol and unit:
+                quantity = units.parse_quantity(f"{bare} {unit}")
+        except UnitError as error:
+            raise MistakeError(error.what, where=where, remedy=error.remedy) from None
+        if quantity.dimension != dimension:
+            raise MistakeError(
+                f"{text!r}{' ' + unit if unit else ''} is {units.describe(quantity.dimension)}", where=where,
+                remedy=f"The value is {units.describe(dimension)}.",
+            )  # fmt: skip
+        return quantity.value
+
+    def _tolerance(self, row: Row, text: str, nominal: Decimal, kind: Type) -> Decimal:
+        if text.endswith("%"):
+            if kind.dimension.kind != "linear":
+                raise MistakeError(
+                    f"% of {units.describe(kind.dimension)}", where=f"{self.path}: row {row.number}, tolerance",
+                    remedy="Give it in " + units.symbol_of(units.difference(kind.dimension)) + ".",
+                )  # fmt: skip
+            return abs(nominal * self._parsed(row, "tolerance", text, "", units.PLAIN))
+        unit = row.cells.get("unit", "")
+        if kind.dimension == units.CELSIUS:
+            unit = "K" if unit == "degC" else unit
+            text = text.replace("degC", "K")
+        elif kind.dimension.kind == "level":
+            unit = "dB"
+        return self._parsed(row, "tolerance", text, unit, units.difference(kind.dimension))
+
+
+def read_limits(path: Path) -> LimitSheet:
+    """Reads a limit table (CSV or workbook). Raises MistakeError."""
+    return LimitSheet(read_sheet(path, what="limit table"))

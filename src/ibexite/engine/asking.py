@@ -1,0 +1,97 @@
+"""Questions to the operator, and files that are attached."""
+
+from __future__ import annotations
+
+import hashlib
+import math
+import re
+import shutil
+from typing import TYPE_CHECKING, Any
+
+from ibexite import events, units
+from ibexite.engine.services import Question
+from ibexite.errors import SequenceError
+from ibexite.language import fill, nodes
+
+if TYPE_CHECKING:
+    from ibexite.engine.frame import Frame
+
+MAX_ATTACHED = 50_000_000  # bytes
+
+
+def ask(frame: Frame, statement: nodes.Ask, bounds: tuple[Any, ...], *values: Any) -> Any:
+    """Asks a question and returns the answer as a value in base units."""
+    runtime, operator = frame.runtime, frame.runtime.operator
+    picture = str(runtime.folder / statement.picture) if statement.picture else ""
+    unit = statement.unit
+    low, high = (bounds[0], bounds[1]) if bounds else (-math.inf, math.inf)
+    question = Question(
+        statement.kind, frame.filled(statement.text, values), statement.choices, statement.pattern, unit,
+        (float(low), float(high)), picture,
+    )  # fmt: skip
+    if statement.kind == "adjust":
+        answer: Any = _adjust(frame, statement, question)
+    else:
+        answer = operator.ask(question)
+    if operator.trial_reason and operator.trial_reason not in runtime.trial:
+        runtime.trial.append(operator.trial_reason)
+    told = units.format_value(answer, unit.dimension, shown=unit.symbol) if unit is not None else _said(answer)
+    runtime.emit(events.Answered(runtime.now(), question.text, told))
+    return answer
+
+
+def _said(answer: Any) -> str:
+    return ("yes" if answer else "no") if isinstance(answer, bool) else str(answer)
+
+
+def _adjust(frame: Frame, statement: nodes.Ask, question: Question) -> str:
+    """Shows the live value until the operator says that it is done and it lies within its limits."""
+    runtime = frame.runtime
+    need = frame.scope.needs[statement.name]
+    assert need.unit is not None
+    line = runtime.bench.read_line(
+        [runtime.bench.signal_item(statement.name, frame.played_by(statement.name))], together=False, averaging=1
+    )
+    low, high = question.bounds
+    shown = need.unit.symbol
+
+    def live() -> tuple[str, bool]:
+        (value,) = line()
+        runtime.take_bad()
+        runtime.take_traffic()
+        runtime.tick()
+        is_inside = low <= value <= high
+        return units.format_value(value, need.unit.dimension, shown=shown), is_inside  # type: ignore[union-attr]
+
+    said = runtime.operator.adjust(question, live)
+    return f"adjusted to {said}"
+
+
+def attach(frame: Frame, statement: nodes.Attach, *values: Any) -> None:
+    """Takes a copy of a file into the records.
+
+    Raises:
+        SequenceError: it is not there, or too large.
+    """
+    runtime = frame.runtime
+    gaps = fill.gaps(statement.file)
+    name = fill.fill(statement.file, [frame.bare(g, v) for g, v in zip(gaps, values, strict=True)])
+    path = runtime.folder / name
+    try:
+        size = path.stat().st_size
+        if size > MAX_ATTACHED:
+            raise SequenceError(f"{name} has {size:,} bytes, too many to attach", remedy=f"At most {MAX_ATTACHED:,}.")
+        digest = hashlib.sha256(path.read_bytes()).hexdigest()
+        kept = ""
+        if runtime.records is not None:
+            folder = runtime.records / "files"
+            folder.mkdir(parents=True, exist_ok=True)
+            safe = re.sub(r"[^A-Za-z0-9._-]", "_", path.name)
+            target = folder / f"{digest[:16]}_{safe}"
+            shutil.copyfile(path, target)
+            kept = str(target)
+    except OSError as error:
+        raise SequenceError(
+            f"{name} cannot be attached ({error.strerror})", remedy="It must lie beside the sequence."
+        ) from None
+    runtime.emit(events.Attached(runtime.now(), frame.block, name, kept, digest, size))

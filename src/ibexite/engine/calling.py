@@ -1,0 +1,142 @@
+"""Calls of programs and Python functions: values out in base units, values back checked against their types."""
+
+from __future__ import annotations
+
+import time
+from typing import TYPE_CHECKING, Any
+
+from ibexite import events
+from ibexite.errors import ProgramError
+from ibexite.holes import NEVER_MEASURED
+from ibexite.language import nodes
+from ibexite.language.types import PythonFunction, Type, type_of_kind
+from ibexite.outside.program import Outside, as_number
+
+if TYPE_CHECKING:
+    from ibexite.engine.frame import Frame
+    from ibexite.engine.runtime import Runtime
+
+
+def call_program(frame: Frame, statement: nodes.CallProgram, given: dict[str, Any], seconds: float) -> tuple[Any, ...]:
+    """Runs the program of a `call` line; its results in the order of the line."""
+    runtime = frame.runtime
+    program = runtime.folder / statement.program
+    data = {name: as_data(value) for name, value in given.items()}
+    began = time.monotonic()
+    answer = _outside(runtime).call_program(program, data, seconds)
+    gave = {typed.name: typed_value(answer, typed.name, type_of_kind(typed.kind, typed.axes), program.name)
+            for typed in statement.gives}  # fmt: skip
+    told = {name: as_data(value) for name, value in gave.items()}
+    runtime.emit(
+        events.Called(runtime.now(), frame.block, statement.program, data, told, round(time.monotonic() - began, 6))
+    )
+    return tuple(gave.values())
+
+
+def typed_value(answer: dict[str, Any], name: str, kind: Type, who: str) -> Any:
+    """One result of a program, as its type says.
+
+    Raises:
+        ProgramError: it is missing, or of another type or shape.
+    """
+    if name not in answer:
+        raise ProgramError(f"{who} gave no {name}", remedy=f"It gave: {', '.join(map(str, answer)) or 'nothing'}.")
+    value = answer[name]
+    if kind.axes:
+        return _curve(answer, name, kind, who)
+    if kind.kind == "yes_no":
+        if not isinstance(value, bool):
+            raise ProgramError(f"{who} gave {value!r:.60} for {name}, not true or false")
+        return value
+    if kind.kind == "text":
+        if not isinstance(value, str):
+            raise ProgramError(f"{who} gave {value!r:.60} for {name}, not a text")
+        return value
+    return as_number(value, name, who)
+
+
+def _curve(answer: dict[str, Any], name: str, kind: Type, who: str) -> Any:
+    """A curve: a list of numbers, nested for several axes; its axes are results of the same answer, lists of
+    numbers."""
+    import numpy as np
+
+    from ibexite.analysis.curve import Curve
+
+    axes = {}
+    for axis in kind.axes:
+        points = answer.get(axis)
+        if not isinstance(points, list) or not points:
+            raise ProgramError(
+                f"{who} gave no points for the axis {axis} of {name}", remedy=f'Give "{axis}": [..., ...].'
+            )
+        axes[axis] = np.array([as_number(p, axis, who) for p in points])
+    shape = tuple(len(points) for points in axes.values())
+
+    def numbers(entry: Any) -> Any:
+        return [numbers(e) for e in entry] if isinstance(entry, list) else as_number(entry, name, who)
+
+    try:
+        values = np.array(numbers(answer[name]), dtype=float)
+    except ValueError:
+        values = np.empty(0)
+    if values.shape != shape:
+        raise ProgramError(
+            f"{who} gave {name} in another shape than its axes {shape}", remedy="One value for each point."
+        )
+    return Curve(axes, values)
+
+
+def as_data(value: Any) -> Any:
+    """A value as JSON; a hole is null."""
+    if hasattr(value, "values") and hasattr(value, "axes"):
+        return {
+            "axes": {name: points.tolist() for name, points in value.axes.items()},
+            "values": [None if v != v else v for v in value.values.ravel().tolist()],
+        }
+    return None if isinstance(value, float) and value != value else value
+
+
+def call_function(runtime: Runtime, function: PythonFunction, values: tuple[Any, ...]) -> Any:
+    """A Python function; for curves where it takes single values, once for each point."""
+    from ibexite.analysis.curve import is_curve
+
+    wanted = [(name, is_whole) for name, _, is_whole in function.arguments if name != "axis"]
+    wants_axis = any(name == "axis" for name, _, _ in function.arguments)
+    if any(is_whole for _, is_whole in wanted):
+        curve = next(v for v, (_, is_whole) in zip(values, wanted, strict=True) if is_whole)
+        given = [v.values.tolist() if is_whole else v for v, (_, is_whole) in zip(values, wanted, strict=True)]
+        points = next(iter(curve.axes.values())).tolist()
+        return _call(runtime, function, [points, *given] if wants_axis else given)
+    if any(map(is_curve, values)):
+        return _at_each_point(runtime, function, values)
+    return _call(runtime, function, list(values))
+
+
+def _call(runtime: Runtime, function: PythonFunction, arguments: list[Any]) -> float:
+    for argument in arguments:
+        if isinstance(argument, float) and argument != argument:
+            return argument
+    result = _outside(runtime).call_function(function.file, function.name, arguments, function.timeout)
+    return as_number(result, "its result", function.name)
+
+
+def _at_each_point(runtime: Runtime, function: PythonFunction, values: tuple[Any, ...]) -> Any:
+    import numpy as np
+
+    from ibexite.analysis.curve import Curve, joined_axes, never, spread
+
+    axes = joined_axes(*values)
+    shape = tuple(len(points) for points in axes.values())
+    flat = [np.broadcast_to(np.asarray(spread(v, axes), dtype=float), shape).ravel() for v in values]
+    unmeasured = np.logical_or.reduce([never(x) for x in flat])
+    results = [
+        NEVER_MEASURED if unmeasured[i] else _call(runtime, function, [float(x[i]) for x in flat])
+        for i in range(len(unmeasured))
+    ]
+    return Curve(axes, np.array(results).reshape(shape))
+
+
+def _outside(runtime: Runtime) -> Outside:
+    if runtime.outside is None:
+        runtime.outside = Outside()
+    return runtime.outside

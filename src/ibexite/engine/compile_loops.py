@@ -1,0 +1,274 @@
+"""Compiles loops, conditions and waits."""
+
+from __future__ import annotations
+
+from array import array
+from typing import Any
+
+from ibexite.engine.compile_base import CompilerBase, Loop, commas
+from ibexite.engine.formula import variable
+from ibexite.language import nodes
+
+
+class LoopCompiler(CompilerBase):
+    """The verbs sweep, repeat, search, leave, if, wait."""
+
+    # --- waiting and branching ---------------------------------------------------------------------------------------
+
+    def _wait(self, statement: nodes.Wait, line: int) -> None:
+        self._emit(f"wait({self.formulas.source(statement.time)})", line)
+
+    def _waitreading(self, statement: nodes.WaitReading, line: int) -> None:
+        names = [reading.name for reading in statement.read.readings]
+        waiter = self._bind("waiting", self.frame.waiting(statement))
+        times = f"{self.formulas.source(statement.every)}, {self.formulas.source(statement.timeout)}"
+        condition = self.formulas.source(statement.until)
+        arguments = ", ".join(variable(name) for name in names)
+        self._emit(f"{waiter}({times}, lambda {arguments}, drift: {condition})", line)
+
+    def _if(self, statement: nodes.If, line: int) -> None:
+        for name in self._made_in(statement):
+            self._emit(f"{variable(name)} = NEVER", line)
+        word = "if"
+        for condition, body in statement.branches:
+            self._emit(f"{word} decided({self.formulas.source(condition)}):", line)
+            self._branch(body, line)
+            word = "elif"
+        if statement.otherwise:
+            self._emit("else:", line)
+            self._branch(statement.otherwise, line)
+
+    def _branch(self, body: tuple[nodes.Statement, ...], line: int) -> None:
+        self._depth += 1
+        self._block(body)
+        self._emit("pass", line)
+        self._depth -= 1
+
+    def _made_in(self, statement: nodes.If) -> list[str]:
+        """The names that get a value in one of the branches, outside of loops within them."""
+        made: dict[str, None] = {}
+        bodies = list(nodes.inner_bodies(statement))
+        while bodies:
+            for inner in bodies.pop():
+                match inner:
+                    case nodes.Read(readings=readings):
+                        made |= dict.fromkeys(r.name for r in readings)
+                    case nodes.Let(name=name) | nodes.Search(name=name):
+                        made[name] = None
+                    case nodes.Ask(name=name, kind=kind) if name and kind != "adjust":
+                        made[name] = None
+                    case nodes.CallProgram(gives=gives):
+                        made |= dict.fromkeys(typed.name for typed in gives)
+                    case nodes.Measure():
+                        outputs = self.program.measures[inner].measurement.outputs
+                        made |= dict.fromkeys(f"{inner.name}.{name}" for name in outputs)
+                    case nodes.If() | nodes.Watch():
+                        bodies += nodes.inner_bodies(inner)
+        return list(made)
+
+    def _leave(self, statement: nodes.Leave, line: int) -> None:
+        self._emit(f"leave({self._loops[-1].axis!r}, {statement.why!r})", line)
+
+    # --- the three loops ---------------------------------------------------------------------------------------------
+
+    def _sweep(self, sweep: nodes.Sweep, line: int) -> None:
+        self._whole_loop(Loop(sweep, sweep.name), line)
+
+    def _repeat(self, repeat: nodes.Repeat, line: int) -> None:
+        self._whole_loop(Loop(repeat, repeat.name), line)
+
+    def _search(self, search: nodes.Search, line: int) -> None:
+        self._whole_loop(Loop(search, search.name), line)
+
+    def _whole_loop(self, loop: Loop, line: int) -> None:
+        is_outermost = not self._loops
+        if is_outermost:
+            self._finished = []
+            started = len(self._lines)
+            self._emit("", line)  # a place for the announcement, known once the inner loops are compiled
+        else:
+            self._loops[-1].inner.append(loop)
+        self._loops.append(loop)
+        loop.is_ragged = any(outer.is_ragged for outer in self._loops) or _can_be_ragged(loop.node)
+        self._loop(loop, line)
+        self._loops.pop()
+        if is_outermost:
+            self._announce(loop, started)
+            for text, at in self._finished:
+                self._emit(text, at)
+        self._release(loop, line, is_outermost)
+
+    def _loop(self, loop: Loop, line: int) -> None:
+        name, node = loop.axis, loop.node
+        labels = self.program.labels.get(node, ()) if isinstance(node, nodes.Sweep) else ()
+        self.bound[f"axis_{name}"] = self.frame.axis(name, labels)
+        value = f"a_{name}" if labels else f"v_{name}"
+        self._emit(f"for p_{name}, {value} in axis_{name}.{self._turns(loop, line)}:", line)
+        self._depth += 1
+        if labels:
+            self.bound[f"labels_{name}"] = labels
+            self._emit(f"v_{name} = labels_{name}[int(a_{name})]", line)
+        if isinstance(node, nodes.Repeat):
+            self._emit(f"{variable(node.elapsed)} = turns_{name}.elapsed", line)
+            loop.columns.append(node.elapsed)
+        leaves = _leaves(node.body)
+        if leaves:
+            self._emit(f"left_{name} = False", line)
+            place = len(self._lines)
+            self._emit("pass", line)
+            self._emit("try:", line)
+            self._depth += 1
+        self._block(node.body)
+        if leaves:
+            self._emit("pass", line)
+            self._depth -= 1
+            self._emit("except Leaving:", line)
+            self._emit(f"    left_{name} = True", line)
+            self._lines[place] = "    " * self._depth + " = ".join([*map(variable, self._own(loop)), "NEVER"])
+        self._row(loop, line)
+        self._told(loop, line, leaves)
+        self._depth -= 1
+        if isinstance(node, nodes.Search):
+            self._emit(f"v_{name} = search_{name}.result()", line)
+            if len(self._loops) > 1:
+                self._loops[-2].columns.append(name)
+            else:
+                self._finished.append((f"{self._bind('told', self.frame.computed(name))}(v_{name})", line))
+
+    def _own(self, loop: Loop) -> list[str]:
+        """The columns of a loop that its lines make (not its elapsed time)."""
+        return [c for c in loop.columns if not (isinstance(loop.node, nodes.Repeat) and c == loop.node.elapsed)] or [
+            "_"
+        ]
+
+    def _row(self, loop: Loop, line: int) -> None:
+        if not loop.columns and loop.inner:
+            return
+        axes = tuple(self.bound[f"axis_{outer.axis}"] for outer in self._loops)
+        columns = [part for name in loop.columns for part in self._parts(name)]
+        loop.table = self._bind("table", self.frame.table(axes, tuple(columns), loop.is_ragged))
+        names = [outer.axis for outer in self._loops]
+        x = "".join(f"{self._axis_of(outer)}, " for outer in self._loops)
+        values = "".join(self._values(name) for name in loop.columns)
+        self._emit(f"{loop.table}(({commas('p_', names)}), ({x}), ({values}))", line)
+
+    def _axis_of(self, loop: Loop) -> str:
+        is_labelled = isinstance(loop.node, nodes.Sweep) and loop.node in self.program.labels
+        return f"{'a' if is_labelled else 'v'}_{loop.axis}"
+
+    def _parts(self, name: str) -> list[str]:
+        return [f"{name}.re", f"{name}.im"] if self._is_complex(name) else [name]
+
+    def _values(self, name: str) -> str:
+        v = variable(name)
+        return f"{v}.real, {v}.imag, " if self._is_complex(name) else f"{v}, "
+
+    def _told(self, loop: Loop, line: int, leaves: bool) -> None:
+        """After the row: what the loop must know of this turn."""
+        name, node = loop.axis, loop.node
+        if leaves:
+            self._emit(f"if left_{name}: break", line)
+        if isinstance(node, nodes.Search):
+            self._emit(f"search_{name}.held = decided({self.formulas.source(node.until)})", line)
+        elif isinstance(node, nodes.Repeat) and node.kind == "until":
+            self._emit(f"turns_{name}.held = holds({self.formulas.source(node.amount)})", line)
+        elif isinstance(node, nodes.Sweep) and node.refine is not None:
+            self._emit(f"refined_{name}.tell(v_{name}, {variable(node.refine.column)})", line)
+
+    # --- which values a loop takes -----------------------------------------------------------------------------------
+
+    def _turns(self, loop: Loop, line: int) -> str:
+        node, name = loop.node, loop.axis
+        if isinstance(node, nodes.Repeat):
+            self.bound[f"make_turns_{name}"] = self.frame.turns(node)
+            amount = "None" if node.kind == "until" else self.formulas.source(node.amount)
+            times = [self.formulas.source(e) if e is not None else "None" for e in (node.every, node.timeout)]
+            self._emit(f"turns_{name} = make_turns_{name}({', '.join([amount, *times])})", line)
+            return f"visit(turns_{name})"
+        if isinstance(node, nodes.Search):
+            self.bound[f"make_search_{name}"] = self.frame.search(node)
+            given = [self.formulas.source(e) if e is not None else "None" for e in (node.start, node.end, node.step)]
+            given.append(self._difference(node.resolution))
+            given[2] = self._difference(node.step) if node.step is not None else "None"
+            self._emit(f"search_{name} = make_search_{name}({', '.join(given)})", line)
+            return f"visit(search_{name})"
+        points = self.program.points.get(node)
+        if points is not None:
+            loop.points = self.bound[f"points_{name}"] = array("d", map(float, points))
+            made = f"points_{name}"
+        else:
+            self.bound[f"make_points_{name}"] = self.frame.points(node)
+            made = f"make_points_{name}({self._ends(node)})"
+        if node.refine is None:
+            return f"run({made})"
+        loop.points = None
+        self.bound[f"make_refined_{name}"] = self.frame.refined(node)
+        self._emit(f"refined_{name} = make_refined_{name}({made})", line)
+        return f"visit(refined_{name})"
+
+    def _difference(self, expr: nodes.Expr) -> str:
+        from ibexite.language import constants
+
+        known = constants.number(expr, self.frame.known)
+        return repr(float(constants.as_difference(expr, known))) if known is not None else self.formulas.source(expr)
+
+    def _ends(self, sweep: nodes.Sweep) -> str:
+        exprs = list(sweep.values)
+        for segment in sweep.segments:
+            exprs += [e for e in (segment.start, segment.end, segment.amount) if e is not None]
+        return ", ".join(self.formulas.source(e) for e in exprs)
+
+    def _announce(self, loop: Loop, place: int) -> None:
+        tables: list[tuple[Any, list[Any]]] = []
+
+        def collect(here: Loop, outer: list[Any]) -> None:
+            points = here.points
+            if isinstance(here.node, nodes.Repeat) and here.node.kind == "times":
+                points = self.frame.known_count(here.node)
+            sizes = [*outer, points]
+            if here.table:
+                tables.append((self.bound[here.table], sizes))
+            for inner in here.inner:
+                collect(inner, sizes)
+
+        collect(loop, [])
+        started = self._bind("started", self.frame.sweep_started(loop.axis, tables))
+        self._lines[place] = "    " * self._depth + f"{started}()"
+
+    def _release(self, loop: Loop, line: int, is_outermost: bool) -> None:
+        """After a loop its names are curves: whole ones after the outermost, slices at this point within another."""
+        outer = [around.axis for around in self._loops]
+        place = f"({commas('p_', outer)})"
+        for name in loop.columns:
+            if self._is_used_as_curve(name, outer):
+                self._emit(f"{variable(name)} = {loop.table}.curve({name!r}, {place})", line)
+        if not isinstance(loop.node, nodes.Search) and self._is_used_as_curve(loop.axis, outer):
+            self._emit(f"v_{loop.axis} = axis_{loop.axis}.curve()", line)
+        if is_outermost:
+            for inner in loop.inner:
+                self._release(inner, line, is_outermost)
+
+    def _is_used_as_curve(self, name: str, outer: list[str]) -> bool:
+        """True if any line uses the name as a curve, as seen from within the loops around."""
+        if name in self.frame.outputs:
+            return not outer
+        return any(not set(outer) & axes for axes in self.frame.curves_used.get(name, ()))
+
+
+def _leaves(body: tuple[nodes.Statement, ...]) -> bool:
+    """True if a loop with this body has a `leave` of its own."""
+    for statement in body:
+        if isinstance(statement, nodes.Leave):
+            return True
+        if isinstance(statement, nodes.If | nodes.Watch) and any(map(_leaves, nodes.inner_bodies(statement))):
+            return True
+    return False
+
+
+def _can_be_ragged(node: nodes.Loop) -> bool:
+    """True if the loop, in a second pass, can have other turns than in the first, or be left out."""
+    if isinstance(node, nodes.Search) or (isinstance(node, nodes.Repeat) and node.kind != "times"):
+        return True
+    if isinstance(node, nodes.Sweep) and node.refine is not None:
+        return True
+    return _leaves(node.body) or any(isinstance(s, nodes.If) for s in node.body)

@@ -1,0 +1,135 @@
+"""Stepping through a sequence: where to halt, and what can be looked at there. What is asked is the work of a
+service."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any, Protocol
+
+from ibexite.engine.formula import HELPERS, Formulas, variable
+from ibexite.errors import MistakeError, StopRun
+from ibexite.language import nodes
+from ibexite.language.build_expr import ExprBuilder
+from ibexite.language.grammar import line_parser
+from ibexite.language.program import Program
+from ibexite.language.source import Source
+from ibexite.language.types import Type, Typer
+
+
+@dataclass(frozen=True, slots=True)
+class Halt:
+    """Where the run stands: the line that comes next, its text, and the values so far by name."""
+
+    file: str
+    line: int
+    text: str
+    values: dict[str, Any]
+    is_after: bool  # the line was carried out already, and can be run again
+
+
+class Prompt(Protocol):
+    """Whoever decides at a halt: "next", "continue", "again" or "stop"."""
+
+    def __call__(self, halt: Halt, evaluate: Callable[[str], str]) -> str: ...
+
+
+class Debugger:
+    """Halts at each line (stepping), or at the lines and tests that were named."""
+
+    def __init__(self, program: Program, prompt: Prompt, *, stepping: bool, stops: set[str]) -> None:
+        self._program, self._prompt = program, prompt
+        self._stepping, self._stops = stepping, stops
+        self._block = ""
+        self._ask_again = False
+
+    def entering(self, block: str) -> None:
+        """A block begins; halts at its first line if it was named."""
+        self._block = block
+        if block.partition(" [")[0] in self._stops:
+            self._stepping = True
+
+    def at_line(self, line: int, file: str, names: dict[str, Any]) -> None:
+        """Before a line."""
+        self._ask_again = False
+        is_named = str(line) in self._stops and file == self._program.source.name
+        if not self._stepping and not is_named:
+            return
+        self._stepping = True
+        self._ask(line, file, names, is_after=False)
+
+    def again(self, line: int, names: dict[str, Any]) -> bool:
+        """After a line that can be run again: whether it shall be."""
+        if not self._stepping:
+            return False
+        answer = self._ask(line, self._program.source.name, names, is_after=True) if self._ask_again else ""
+        self._ask_again = answer == "again"
+        return self._ask_again
+
+    def _ask(self, line: int, file: str, names: dict[str, Any], *, is_after: bool) -> str:
+        values = {key[2:].replace("_DOT_", "."): v for key, v in names.items() if key.startswith("v_")}
+        source = next((s for s in self._program.sources if s.name == file), self._program.source)
+        halt = Halt(file, line, source.line_text(line).strip(), values, is_after)
+        answer = self._prompt(halt, lambda text: self.evaluate(text, values))
+        if answer == "stop":
+            raise StopRun("stopped at a halt")
+        if answer == "continue":
+            self._stepping = False
+        self._ask_again = answer == "again"
+        return answer
+
+    def evaluate(self, text: str, values: dict[str, Any]) -> str:
+        """The value of a formula over the names that have one now, in words.
+
+        Raises:
+            MistakeError: the formula is not understood.
+        """
+        from ibexite import units
+        from ibexite.analysis.catalog import find
+
+        source = Source("formula", f"let it = {text}")
+        program = self._program
+        bindings = program.names.get(self._block.partition(" [")[0], {})
+        try:
+            tree: Any = line_parser().parse(source.text, start="deed_line")
+        except Exception:
+            raise MistakeError(f"{text!r} is not a formula", remedy="Write, for example: v_out * i_out") from None
+        expr: nodes.Expr = ExprBuilder(source).expr(tree.children[1])
+
+        def lookup(name: nodes.Name | nodes.ResultOf) -> Type | None:
+            key = name.name if isinstance(name, nodes.Name) else f"{name.test}.{name.name}"
+            if key in program.main.types:
+                return program.main.types[key]
+            if key in values and key in bindings:
+                kind = bindings[key].type
+                return (
+                    kind
+                    if hasattr(values[key], "axes")
+                    else Type(kind.kind, kind.dimension, (), kind.shown, kind.is_complex)
+                )
+            raise MistakeError(f"{key!r} has no value here", remedy=f"There is: {', '.join(sorted(values))}.")
+
+        typer = Typer(source, program.types, program.tolerances, {})
+        typer.axis_of = lambda axis: bindings[axis].type if axis in bindings else None
+        kind = typer.type_of(expr, lookup)
+        if kind is None or source.findings:
+            raise MistakeError("\n".join(f.title + (f": {f.mark}" if f.mark else "") for f in source.findings))
+        formulas = Formulas(program.types, program.main.known, set(values), ())
+        formulas.tolerances = program.tolerances
+        code = formulas.source(expr)
+        from ibexite.engine.runtime import _logic
+
+        bound = {**HELPERS, "logic": _logic, "INF": float("inf"), **{variable(k): v for k, v in values.items()}}
+        for word in set("".join(c if c.isalnum() or c == "_" else " " for c in code).split()):
+            if word.startswith("f_") and "__" in word:
+                bound[word] = find(word[2:].replace("__", ".", 1))
+        value = eval(code, bound)
+        if hasattr(value, "values"):
+            return f"a curve of {value.values.size} values over {', '.join(value.axes)}"
+        if kind.kind != "quantity":
+            return ("yes" if value else "no") if kind.kind == "yes_no" else str(value)
+        return (
+            units.format_value(value, kind.dimension, shown=kind.shown)
+            if not isinstance(value, complex)
+            else str(value)
+        )

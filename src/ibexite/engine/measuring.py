@@ -1,0 +1,154 @@
+"""Runs reusable measurements: those in the language as blocks of their own, those in Python and in programs as a
+conversation in which every setting goes through the ceilings of the bench."""
+
+from __future__ import annotations
+
+import time
+from typing import TYPE_CHECKING, Any
+
+from ibexite import events
+from ibexite.engine.calling import _outside, as_data, typed_value
+from ibexite.errors import IbexiteError, ProgramError
+from ibexite.language import nodes
+from ibexite.language.program import Use
+
+if TYPE_CHECKING:
+    from ibexite.engine.frame import Frame
+
+MOST_REQUESTS = 1_000_000
+
+
+def run_measurement(frame: Frame, statement: nodes.Measure, in_loop: bool, *inputs: Any) -> tuple[Any, ...]:
+    """Carries out one call of a measurement; its outputs in the order of their declaration."""
+    use = frame.program.measures[statement]
+    roles = {name: frame.played_by(role) for name, role in use.roles.items()}
+    prefix = f"{frame.prefix}{statement.name}."
+    if use.measurement.kind == "sequence":
+        return _in_the_language(frame, use, roles, prefix, inputs)
+    outputs = _outside_the_language(frame, use, roles, inputs)
+    if not in_loop:  # in a loop they are columns of it
+        for name in use.measurement.outputs:
+            frame.computed(f"{statement.name}.{name}")(outputs[name])
+    return tuple(outputs[name] for name in use.measurement.outputs)
+
+
+def _in_the_language(
+    frame: Frame, use: Use, roles: dict[str, str], prefix: str, inputs: tuple[Any, ...]
+) -> tuple[Any, ...]:
+    from ibexite.engine.compile import Compiler
+    from ibexite.engine.frame import Frame
+
+    facts = use.measurement
+    assert facts.node is not None and facts.scope is not None
+    outputs = tuple(facts.outputs)
+    inner = Frame(
+        frame.runtime, facts.scope, facts.names, facts.scope.known, frame.block,
+        roles=roles, prefix=prefix, outputs=outputs,
+    )  # fmt: skip
+    compiler = Compiler(inner, frame.runtime.bound(inner))
+    run = compiler.compile(facts.node.body, inputs=tuple(facts.inputs), outputs=outputs)
+    results: tuple[Any, ...] = run(*inputs)
+    return results
+
+
+class _Requests:
+    """What a measurement from outside asks of the bench."""
+
+    def __init__(self, frame: Frame, use: Use, roles: dict[str, str]) -> None:
+        self._frame, self._use, self._roles = frame, use, roles
+        self._runtime = frame.runtime
+
+    def answer(self, request: dict[str, Any]) -> dict[str, Any]:
+        """Carries out one request."""
+        if "set" in request:
+            self._set(request["set"])
+        elif "read" in request:
+            return {"values": self._read(request["read"])}
+        elif "do" in request:
+            role, _, action = str(request["do"]).partition(".")
+            self._runtime.bench.do(self._role(role), action)
+        elif "wait" in request:
+            self._runtime.wait(float(request["wait"]))
+        elif "note" in request:
+            text = str(request["note"])[:1000]
+            self._runtime.emit(events.Shown(self._runtime.now(), text, self._frame.block, "note"))
+        else:
+            raise ProgramError(f"{self._use.measurement.name} asked for {', '.join(request) or 'nothing'}",
+                               remedy="It can ask for: set, read, do, wait, note; it ends with result.")  # fmt: skip
+        return {"ok": True}
+
+    def _role(self, name: str) -> str:
+        if name not in self._roles:
+            known = ", ".join(self._roles)
+            raise ProgramError(f"{self._use.measurement.name} has no role {name!r}", remedy=f"It declares: {known}.")
+        return self._roles[name]
+
+    def _set(self, settings: dict[str, Any]) -> None:
+        targets, values = [], []
+        for key, value in settings.items():
+            role, _, setting = str(key).partition(".")
+            fact = self._runtime.bench.file.roles[self._role(role)]
+            profile = self._runtime.bench.file.instruments[fact.instrument].profile
+            if setting not in profile.settings:
+                raise ProgramError(f"{self._use.measurement.name} set {key!r}", remedy=f"{role} has no such setting.")
+            targets.append((fact.name, setting))
+            values.append(bool(value) if profile.settings[setting].feature.dimension is None else float(value))
+        self._runtime.bench.set_line(targets)(*values)
+
+    def _read(self, names: list[str]) -> list[float | None]:
+        bench, items = self._runtime.bench, []
+        for name in names:
+            role, dot, reading = str(name).partition(".")
+            played = self._role(role)
+            items.append(bench.role_item(name, played, reading, {}) if dot else bench.signal_item(name, played))
+        values = bench.read_line(items, together=len(items) > 1, averaging=1)()
+        runtime = self._runtime
+        for name, value in zip(names, values, strict=True):
+            runtime.emit(
+                events.Value(runtime.now(), self._frame.block, f"{self._use.measurement.name}.{name}", "step", "", "",
+                             None if value != value else value, runtime.take_bad(), runtime.take_traffic())
+            )  # fmt: skip
+        return [None if value != value else value for value in values]
+
+
+def _outside_the_language(frame: Frame, use: Use, roles: dict[str, str], inputs: tuple[Any, ...]) -> dict[str, Any]:
+    facts, runtime = use.measurement, frame.runtime
+    outside = _outside(runtime)
+    given = {name: as_data(value) for name, value in zip(facts.inputs, inputs, strict=True)}
+    began = time.monotonic()
+    child, ends_with_it = outside.measurement(facts.origin, facts.name, facts.kind, given)
+    requests = _Requests(frame, use, roles)
+    is_done = False
+    try:
+        for _ in range(MOST_REQUESTS):
+            message = child.receive(facts.timeout)
+            if "error" in message:
+                raise ProgramError(f"{facts.name} failed: {message['error']}", remedy=f"It is in {facts.origin}.")
+            if "result" in message:
+                is_done = True
+                outputs = _outputs(message["result"], use)
+                break
+            try:
+                child.send(requests.answer(message))
+            except (TypeError, ValueError, KeyError, AttributeError) as error:
+                raise ProgramError(f"{facts.name} asked for something that cannot be understood: {error}") from None
+            except IbexiteError as error:
+                child.send({"error": error.what})
+                raise
+        else:
+            raise ProgramError(f"{facts.name} does not come to an end")
+    finally:
+        if ends_with_it:
+            child.close()
+        elif not is_done:
+            outside.drop(facts.origin)
+    told = {name: as_data(value) for name, value in outputs.items()}
+    runtime.emit(events.Called(runtime.now(), frame.block, facts.name, given, told, round(time.monotonic() - began, 6)))
+    return outputs
+
+
+def _outputs(result: Any, use: Use) -> dict[str, Any]:
+    facts = use.measurement
+    if not isinstance(result, dict):
+        raise ProgramError(f"{facts.name} gave {result!r:.60}", remedy="It must give an object with its outputs.")
+    return {name: typed_value(result, name, kind, facts.name) for name, kind in facts.outputs.items()}

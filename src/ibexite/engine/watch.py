@@ -1,0 +1,202 @@
+"""Readings that go on beside the lines: watches, and waits for readings."""
+
+from __future__ import annotations
+
+import math
+from collections import deque
+from collections.abc import Callable
+from types import TracebackType
+from typing import TYPE_CHECKING, Any
+
+from ibexite import events, units
+from ibexite.engine.judge import Tally
+from ibexite.errors import SequenceError
+from ibexite.language import nodes
+
+if TYPE_CHECKING:
+    from ibexite.engine.frame import Frame
+
+DRIFT_READINGS = 5  # how many readings drift(x) looks back, unless the wait asks for more in a row
+
+
+class Log:
+    """Rows of readings over the time since they began, as a table of the test."""
+
+    def __init__(self, frame: Frame, axis: str, metas: list[dict[str, Any]]) -> None:
+        self._runtime = frame.runtime
+        self._number = frame.runtime.next_table()
+        self._began = frame.runtime.clock.now()
+        time = {"name": axis, "unit": "s", "shown": "", "origin": "sweep"}
+        frame.runtime.emit(events.TableStarted(frame.runtime.now(), frame.block, self._number, [time], metas))
+
+    def row(self, values: list[float]) -> None:
+        """Records a row."""
+        runtime = self._runtime
+        elapsed = round(runtime.clock.now() - self._began, 6)
+        runtime.emit(
+            events.Row(
+                runtime.now(), self._number, (elapsed,), tuple(values), runtime.take_bad(), runtime.take_traffic()
+            )
+        )
+
+
+class Waiting:
+    """A `wait reading` line: reads until its condition holds so many times in a row."""
+
+    def __init__(self, frame: Frame, statement: nodes.WaitReading) -> None:
+        self._frame, self._statement = frame, statement
+        self._read = frame.read_line(statement.read)
+        self._names = [reading.name for reading in statement.read.readings]
+        self._last: dict[str, deque[tuple[float, float]]] = {
+            name: deque(maxlen=max(DRIFT_READINGS, statement.count)) for name in self._names
+        }
+
+    def __call__(self, every: float, timeout: float, condition: Callable[..., Any]) -> None:
+        """Raises SequenceError: the condition did not hold in time."""
+        runtime, statement = self._frame.runtime, self._statement
+        log = Log(self._frame, "waited", [self._meta(reading) for reading in statement.read.readings])
+        for past in self._last.values():
+            past.clear()
+        runtime.bench.complete()
+        began = due = runtime.clock.now()
+        in_a_row = 0
+        values: list[float] = []
+        while True:
+            values = self._read()
+            at = runtime.clock.now() - began
+            for name, value in zip(self._names, values, strict=True):
+                if value == value:
+                    self._last[name].append((at, value))
+            log.row(values)
+            met = condition(*values, self._drift)
+            in_a_row = in_a_row + 1 if met == met and met else 0
+            if in_a_row >= statement.count:
+                return
+            due = max(due + every, runtime.clock.now())
+            if due - began > timeout:
+                break
+            runtime.pause(due - runtime.clock.now())
+        kinds = [self._type(reading) for reading in statement.read.readings]
+        said = ", ".join(
+            f"{name} = {units.format_value(value, kind[0], shown=kind[1], digits=4)}"
+            for name, value, kind in zip(self._names, values, kinds, strict=True)
+        )
+        raise SequenceError(
+            f"the wait for {' and '.join(self._names)} ran out of time after {timeout:g} s, last {said}",
+            remedy="Raise the timeout, or look at the unit and the bench.",
+        )
+
+    def _type(self, reading: nodes.Reading) -> tuple[units.Dimension, str | None]:
+        frame = self._frame
+        if reading.role is None:
+            need = frame.scope.needs[reading.source]
+            return (need.unit.dimension, need.unit.symbol) if need.unit else (units.PLAIN, None)
+        if isinstance(reading.kind, units.Unit):
+            return reading.kind.dimension, reading.kind.symbol
+        return (frame.item(reading).dimension, None) if not reading.query else (units.PLAIN, None)
+
+    def _meta(self, reading: nodes.Reading) -> dict[str, Any]:
+        dimension, shown = self._type(reading)
+        return {
+            "name": self._frame.prefix + reading.name, "unit": units.base_symbol(dimension),
+            "shown": shown or "", "origin": "read",
+        }  # fmt: skip
+
+    def _drift(self, name: str) -> float:
+        """The slope of the best straight line through the last readings, per second; NaN while they are too few."""
+        past = self._last[name]
+        if len(past) < (past.maxlen or 0):
+            return math.nan
+        mean_t = sum(t for t, _ in past) / len(past)
+        mean_y = sum(y for _, y in past) / len(past)
+        spread = sum((t - mean_t) ** 2 for t, _ in past)
+        return sum((t - mean_t) * (y - mean_y) for t, y in past) / spread if spread else math.nan
+
+
+class Watch:
+    """A `watch` block: a signal is read every so often while the lines of the block run."""
+
+    def __init__(self, frame: Frame, statement: nodes.Watch, low: float, high: float, every: float) -> None:
+        self._frame, self._statement, self._low, self._high, self._every = frame, statement, low, high, every
+        need = frame.scope.needs[statement.signal]
+        assert need.unit is not None
+        self._unit = need.unit
+        name = f"{statement.signal}_watched"
+        self._line = frame.runtime.bench.read_line(
+            [frame.runtime.bench.signal_item(name, frame.played_by(statement.signal))], together=False, averaging=1
+        )
+        self._name, self._tally = name, Tally()
+        self._is_looking = False
+        self.due = math.inf
+
+    def __enter__(self) -> None:
+        meta = {"name": self._name, "unit": units.base_symbol(self._unit.dimension), "shown": self._unit.symbol,
+                "origin": "read"}  # fmt: skip
+        self._log = Log(self._frame, "watched", [meta])
+        self._began = self.due = self._frame.runtime.clock.now()
+        self._frame.runtime.watches.append(self)
+        self.look()
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self._frame.runtime.watches.remove(self)
+        if kind is None:
+            self.due = 0.0
+            self.look()
+        self._tell()
+
+    def look(self) -> None:
+        """Reads and judges if it is due. Raises TestOver or UnitOver: the limits were passed."""
+        from ibexite.engine.runtime import TestOver, UnitOver
+
+        runtime = self._frame.runtime
+        now = runtime.clock.now()
+        if now < self.due or self._is_looking:
+            return
+        self.due = now + self._every
+        self._is_looking = True
+        (value,) = self._line()
+        self._is_looking = False
+        self._log.row([value])
+        before = self._tally.failed
+        self._tally.judge(value, self._low, self._high, (round(now - self._began, 6),))
+        if self._tally.failed == before:
+            return
+        shown = units.format_value(value, self._unit.dimension, shown=self._unit.symbol)
+        why = f"watch: {self._statement.signal} was {shown}"
+        if self._statement.is_stopping:
+            runtime.verdicts.append(("fail", why))
+            raise UnitOver(why)
+        raise TestOver("fail", why)
+
+    def _tell(self) -> None:
+        from ibexite.engine.frame import source_text
+
+        frame, tally, runtime = self._frame, self._tally, self._frame.runtime
+        verdict, reason = tally.verdict(runtime.bad_reasons.get(self._name, []), "overload")
+        runtime.verdicts.append((verdict, reason))
+        axis = {"name": "watched", "unit": "s", "shown": "", "origin": "sweep"}
+        runtime.emit(
+            events.Judged(
+                runtime.now(), frame.block, frame.source.line_of(self._statement.span.start),
+                f"watch {self._statement.signal}", source_text(frame.source, self._whole_line()),
+                units.base_symbol(self._unit.dimension), self._unit.symbol,
+                _or_none(tally.value), _or_none(tally.low), _or_none(tally.high), _or_none(tally.margin),
+                {"watched": tally.at[0]} if tally.at else {}, [axis], tally.judged, tally.failed, tally.bad,
+                [list(point) for point in tally.failing],
+                {"watched": [tally.least[0], tally.most[0]]} if tally.least else {}, self._name, verdict, reason,
+            )
+        )  # fmt: skip
+
+    def _whole_line(self) -> Any:
+        from ibexite.language.source import Span
+
+        source = self._frame.source
+        line = source.line_of(self._statement.span.start)
+        start = self._statement.span.start - source.position(self._statement.span.start)[1] + 1
+        return Span(start, start + len(source.line_text(line)))
+
+
+def _or_none(value: float) -> float | None:
+    return value if math.isfinite(value) else None

@@ -1,0 +1,383 @@
+"""From lines to statements, verb by verb."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from lark import Token, Tree
+
+from ibexite.errors import did_you_mean
+from ibexite.language import nodes, words
+from ibexite.language.build_expr import ExprBuilder, string
+from ibexite.language.grammar import parse_line
+from ibexite.language.layout import Line
+from ibexite.language.source import Span
+
+_SPACINGS = {
+    "by_step": "step", "in_points": "points", "in_log_points": "log", "per_decade": "decade", "per_octave": "octave",
+}  # fmt: skip
+
+
+class DeedBuilder(ExprBuilder):
+    """Builds the lines of a block."""
+
+    def parse(self, line: Line, start: str, usage: dict[str, tuple[str, ...]]) -> Any:
+        """The parse tree of a line; None after reporting what is wrong with it."""
+        self.offset = line.start
+        if line.is_broken:
+            return None
+        word = line.first_word
+        if word not in usage:
+            kind = "verb" if start == "deed_line" else "word"
+            end = line.start + (len(word) or 1)
+            shown = word or line.text.strip()[:1]
+            self.source.report(Span(line.start, end), f"unknown {kind} {shown!r}", "", self._why_not(word, usage))
+            return None
+        return parse_line(self.source, line.text, line.start, start, usage[word])
+
+    def _why_not(self, word: str, usage: dict[str, tuple[str, ...]]) -> str:
+        if word in words.LATER:
+            return "This word is kept for what is to come; there is no such line yet."
+        for where, table in (
+            ("inside a test or before/after unit", words.USAGE),
+            ("at the left margin", words.TOP_USAGE),
+            ("below the sequence line", words.HEADER_USAGE),
+            ("inside a measurement", words.SECTION_USAGE),
+        ):
+            if word in table and table is not usage:
+                return f"A '{word}' line stands {where}."
+        return did_you_mean(word, usage)
+
+    def no_block(self, line: Line) -> None:
+        """Reports lines below a line that has none."""
+        if line.children:
+            self.source.report(
+                line.children[0].span,
+                "unexpected indentation",
+                "",
+                f"A '{line.first_word}' line has no block below it.",
+            )
+
+    def block(self, line: Line) -> tuple[nodes.Statement, ...]:
+        """The statements below a line; it must have some."""
+        if not line.children:
+            self.source.report(line.span, "an empty block", "", "Indent the lines that belong to it by four spaces.")
+        return self.statements(line.children)
+
+    def statements(self, lines: list[Line]) -> tuple[nodes.Statement, ...]:
+        """The statements of lines."""
+        built: list[nodes.Statement] = []
+        for line in lines:
+            tree = self.parse(line, "deed_line", words.USAGE)
+            if line.first_word not in words.BLOCKS:
+                self.no_block(line)
+            if tree is None:
+                if line.first_word in words.BLOCKS:
+                    self.block(line)
+                continue
+            if tree.data in ("else", "else_if"):
+                self._else(line, tree, built)
+                continue
+            statement: Callable[[Line, Tree], nodes.Statement | None] = getattr(self, f"_{tree.data}")
+            offset = self.offset
+            made = statement(line, tree)
+            self.offset = offset
+            if made is not None:
+                built.append(made)
+        return tuple(built)
+
+    # --- what touches hardware ---------------------------------------------------------------------------------------
+
+    def _set(self, line: Line, tree: Any) -> nodes.Set:
+        assignments = []
+        is_verified = False
+        for child in tree.children:
+            if child is None or child.data == "verified":
+                is_verified |= child is not None
+                continue
+            role, setting, value = child.children
+            span = Span(self._span(role).start, self._span(setting).end)
+            assignments.append(nodes.Assignment(span, str(role), str(setting), self.expr(value)))
+        return nodes.Set(line.span, tuple(assignments), is_verified)
+
+    def _read(self, line: Line, tree: Any) -> nodes.Read:
+        readings = [self._reading(child) for child in tree.children if child.data.startswith("read_")]
+        clauses: dict[str, Any] = {}
+        for clause in (c for c in tree.children if not c.data.startswith("read_")):
+            if clause.data in clauses:
+                self.source.report(
+                    line.span, f"two '{clause.data}' clauses", "", words.whole_usage(words.USAGE["read"])
+                )
+            clauses[str(clause.data)] = clause
+        counts = {
+            key: self._count(clauses[key].children[0], key) if key in clauses else default
+            for key, default in (("averaging", 1), ("tries", 3))
+        }
+        settled = self.expr(clauses["settled"].children[0]) if "settled" in clauses else None
+        return nodes.Read(
+            line.span, tuple(readings), "together" in clauses, counts["averaging"], counts["tries"], settled
+        )
+
+    def _reading(self, tree: Any) -> nodes.Reading:
+        name = tree.children[0]
+        span = self._span(name)
+        self._new_name(name)
+        if tree.data == "read_signal":
+            return nodes.Reading(span, str(name), str(name))
+        if tree.data == "read_renamed":
+            return nodes.Reading(self._span(tree.children[1]), str(name), str(tree.children[1]))
+        if tree.data in ("read_query", "read_query_kind"):
+            _, role, text, kind = tree.children
+            shown = self._unit(kind) if tree.data == "read_query" else str(kind)
+            return nodes.Reading(self._span(role), str(name), "", str(role), (), string(text), shown)
+        _, role, reading, *arguments = tree.children
+        place = Span(self._span(role).start, self._span(reading).end)
+        named = self._named(a for a in arguments if a is not None)
+        return nodes.Reading(place, str(name), str(reading), str(role), named)
+
+    def _named(self, arguments: Any) -> tuple[tuple[str, nodes.Expr], ...]:
+        named = []
+        for argument in arguments:
+            if argument.data != "named_argument":
+                self.source.report(
+                    self._span(argument), "an argument without a name", "", "Write it as (channel = 103)."
+                )
+                continue
+            named.append((str(argument.children[0]), self.expr(argument.children[1])))
+        return tuple(named)
+
+    def _do(self, line: Line, tree: Any) -> nodes.Do:
+        role, action = tree.children
+        return nodes.Do(Span(self._span(role).start, self._span(action).end), str(role), str(action))
+
+    def _send(self, line: Line, tree: Any) -> nodes.Send:
+        role, text = tree.children
+        return nodes.Send(Span(self._span(role).start, self._span(text).end), str(role), string(text))
+
+    # --- computing and judging ---------------------------------------------------------------------------------------
+
+    def _let(self, line: Line, tree: Any) -> nodes.Let:
+        name, value, shown = tree.children
+        self._new_name(name)
+        return nodes.Let(self._span(name), str(name), self.expr(value), self._unit(shown) if shown else None)
+
+    def _check(self, line: Line, tree: Any) -> nodes.Check:
+        value, demand, *clauses = tree.children
+        if demand is not None and demand.data in ("where", "guarded", "allowing", "label"):
+            clauses, demand = [demand, *clauses], None
+        found: dict[str, Any] = {}
+        order = ["where", "guarded", "allowing", "label"]
+        last = -1
+        for clause in clauses:
+            place = order.index(clause.data)
+            if clause.data in found:
+                self.source.report(
+                    self._span(clause),
+                    f"two '{clause.data}' clauses",
+                    "",
+                    words.usage_for(words.USAGE["check"], line.text),
+                )
+            elif place < last:
+                self.source.report(
+                    self._span(clause), "clauses out of order", "", "Their order is: where, guarded by, allowing, as."
+                )
+            last = max(last, place)
+            first = clause.children[0]
+            found[clause.data] = (
+                string(first) if clause.data == "label"
+                else self._count(first, "allowing", least=0) if clause.data == "allowing"
+                else self.expr(first)
+            )  # fmt: skip
+        criterion = self.criterion(demand) if demand is not None else None
+        return nodes.Check(line.span, self.expr(value), criterion, found.get("where"), found.get("label"),
+                           found.get("guarded"), found.get("allowing", 0))  # fmt: skip
+
+    def _plot(self, line: Line, tree: Any) -> nodes.Plot:
+        *ys, x, by, title = tree.children
+        return nodes.Plot(
+            line.span, tuple(map(str, ys)), str(x), str(by) if by else None, string(title) if title else None
+        )
+
+    # --- time and loops ----------------------------------------------------------------------------------------------
+
+    def _wait(self, line: Line, tree: Any) -> nodes.Wait:
+        return nodes.Wait(line.span, self.expr(tree.children[0]))
+
+    def _wait_reading(self, line: Line, tree: Any) -> nodes.WaitReading:
+        readings = [c for c in tree.children if isinstance(c, Tree) and str(c.data).startswith("read_")]
+        every, until, count, timeout = tree.children[len(readings) :]
+        read = nodes.Read(line.span, tuple(self._reading(r) for r in readings), len(readings) > 1, 1)
+        number = self._count(count.children[0], "for … readings") if count else 1
+        return nodes.WaitReading(line.span, read, self.expr(every), self.expr(until), number, self.expr(timeout))
+
+    def _watch(self, line: Line, tree: Any) -> nodes.Watch:
+        signal, criterion, every, stops = tree.children
+        made = self.criterion(criterion), self.expr(every)
+        return nodes.Watch(self._span(signal), str(signal), *made, stops is not None, self.block(line))
+
+    def _sweep_over(self, line: Line, tree: Any) -> nodes.Sweep:
+        name, *values = tree.children
+        return self._sweep(line, name, tuple(self.expr(v) for v in values), ())
+
+    def _sweep_file(self, line: Line, tree: Any) -> nodes.Sweep:
+        name, file = tree.children
+        return self._sweep(line, name, (), (), string(file))
+
+    def _sweep_from(self, line: Line, tree: Any) -> nodes.Sweep:
+        name, *segments, refine = tree.children
+        made = None
+        if refine is not None:
+            column, how, most = refine.children
+            made = nodes.Refine(
+                self._span(refine),
+                str(column),
+                "bends" if how.data == "bends" else "limit",
+                self._count(most, "at most"),
+            )
+        return self._sweep(line, name, (), tuple(self._segment(s) for s in segments), "", made)
+
+    def _sweep(
+        self,
+        line: Line,
+        name: Token,
+        values: tuple,
+        segments: tuple,
+        file: str = "",
+        refine: nodes.Refine | None = None,
+    ) -> nodes.Sweep:
+        self._new_name(name)
+        return nodes.Sweep(self._span(name), str(name), values, segments, self.block(line), file, refine)
+
+    def _segment(self, tree: Any) -> nodes.Segment:
+        start, end, spacing = tree.children
+        kind = _SPACINGS[spacing.data]
+        amount = self.expr(spacing.children[0])
+        return nodes.Segment(self._span(tree), self.expr(start) if start else None, self.expr(end), kind, amount)
+
+    def _repeat_times(self, line: Line, tree: Any) -> nodes.Repeat:
+        name, amount, every = tree.children
+        return self._repeat(line, "times", name, amount, every, None)
+
+    def _repeat_for(self, line: Line, tree: Any) -> nodes.Repeat:
+        name, amount, every = tree.children
+        return self._repeat(line, "for", name, amount, every, None)
+
+    def _repeat_until(self, line: Line, tree: Any) -> nodes.Repeat:
+        name, condition, every, timeout = tree.children
+        return self._repeat(line, "until", name, condition, every, timeout)
+
+    def _repeat(self, line: Line, kind: str, name: Token, amount: Any, every: Any, timeout: Any) -> nodes.Repeat:
+        self._new_name(name)
+        made = [self.expr(e) if e is not None else None for e in (amount, every, timeout)]
+        assert made[0] is not None
+        return nodes.Repeat(self._span(name), str(name), kind, made[0], made[1], made[2], self.block(line))
+
+    def _search(self, line: Line, tree: Any) -> nodes.Search:
+        name, start, end, step, resolution, halving, until = tree.children
+        self._new_name(name)
+        made = [self.expr(e) if e is not None else None for e in (start, end, step, resolution, until)]
+        assert made[0] and made[1] and made[3] and made[4]
+        return nodes.Search(self._span(name), str(name), made[0], made[1], made[2], made[3],
+                            halving is not None, made[4],
+                            self.block(line))  # fmt: skip
+
+    def _leave(self, line: Line, tree: Any) -> nodes.Leave:
+        return nodes.Leave(line.span, string(tree.children[0]))
+
+    def _skip(self, line: Line, tree: Any) -> nodes.Skip:
+        return nodes.Skip(line.span, string(tree.children[0]))
+
+    def _stop(self, line: Line, tree: Any) -> nodes.Stop:
+        return nodes.Stop(line.span, string(tree.children[0]))
+
+    def _if(self, line: Line, tree: Any) -> nodes.If:
+        condition = self.expr(tree.children[0])
+        return nodes.If(line.span, ((condition, self.block(line)),), ())
+
+    def _else(self, line: Line, tree: Any, built: list[nodes.Statement]) -> None:
+        condition = self.expr(tree.children[0]) if tree.data == "else_if" else None
+        body = self.block(line)
+        before = built[-1] if built else None
+        if not isinstance(before, nodes.If) or before.otherwise:
+            self.source.report(line.span, "'else' without 'if'", "", "It stands right below the block of an 'if'.")
+        elif condition is not None:
+            built[-1] = nodes.If(before.span, (*before.branches, (condition, body)), ())
+        else:
+            built[-1] = nodes.If(before.span, before.branches, body)
+
+    # --- measurements and programs -----------------------------------------------------------------------------------
+
+    def _measure(self, line: Line, tree: Any) -> nodes.Measure:
+        measurement, *arguments, name = tree.children
+        self._new_name(name)
+        named = self._named(a for a in arguments if a is not None)
+        return nodes.Measure(self._span(measurement), str(measurement), named, str(name))
+
+    def _call_program(self, line: Line, tree: Any) -> nodes.CallProgram:
+        program, *parts, timeout = tree.children
+        parts = [part for part in parts if part is not None]
+        named = self._named(part for part in parts if part.data == "named_argument")
+        gives = tuple(self.typed(part) for part in parts if part.data != "named_argument")
+        return nodes.CallProgram(self._span(program), string(program), named, gives, self.expr(timeout))
+
+    def typed(self, tree: Any) -> nodes.Typed:
+        """A result with its type."""
+        name, kind, *axes = tree.children
+        self._new_name(name)
+        made = self._unit(kind) if tree.data == "typed_unit" else str(kind)
+        return nodes.Typed(self._span(name), str(name), made, tuple(str(axis) for axis in axes if axis))
+
+    # --- the operator and the report ---------------------------------------------------------------------------------
+
+    def _show(self, line: Line, tree: Any) -> nodes.Show:
+        return nodes.Show(self._span(tree.children[0]), string(tree.children[0]))
+
+    def _note(self, line: Line, tree: Any) -> nodes.Show:
+        return nodes.Show(self._span(tree.children[0]), string(tree.children[0]), "note")
+
+    def _attach(self, line: Line, tree: Any) -> nodes.Attach:
+        return nodes.Attach(self._span(tree.children[0]), string(tree.children[0]))
+
+    def _tone(self, line: Line, tree: Any) -> nodes.Tone:
+        return nodes.Tone(line.span, str(tree.children[0]))
+
+    def _expect(self, line: Line, tree: Any) -> nodes.Expect:
+        return nodes.Expect(line.span)
+
+    def _ask_confirm(self, line: Line, tree: Any) -> nodes.Ask:
+        return self._ask(tree, "confirm", tree.children[0])
+
+    def _ask_button(self, line: Line, tree: Any) -> nodes.Ask:
+        return self._ask(tree, "button", tree.children[0])
+
+    def _ask_yes_no(self, line: Line, tree: Any) -> nodes.Ask:
+        name, text, _ = tree.children
+        return self._ask(tree, "yes_no", text, name)
+
+    def _ask_choice(self, line: Line, tree: Any) -> nodes.Ask:
+        name, text, *choices, _ = tree.children
+        return self._ask(tree, "choice", text, name, choices=tuple(string(c) for c in choices))
+
+    def _ask_text(self, line: Line, tree: Any) -> nodes.Ask:
+        name, text, pattern, _ = tree.children
+        return self._ask(tree, "text", text, name, pattern=string(pattern) if pattern else "")
+
+    def _ask_number(self, line: Line, tree: Any) -> nodes.Ask:
+        name, text, unit, bounds, _ = tree.children
+        made = tuple(self.expr(b) for b in bounds.children) if bounds else None
+        return self._ask(tree, "number", text, name, unit=self._unit(unit) if unit else None, bounds=made)
+
+    def _ask_adjust(self, line: Line, tree: Any) -> nodes.Ask:
+        signal, criterion, text, _ = tree.children
+        made = self.criterion(criterion)
+        picture = tree.children[-1]
+        return nodes.Ask(self._span(signal), "adjust", string(text), str(signal), criterion=made,
+                         picture=string(picture.children[0]) if picture else "")  # fmt: skip
+
+    def _ask(self, tree: Any, kind: str, text: Token, name: Token | None = None, **more: Any) -> nodes.Ask:
+        if name is not None:
+            self._new_name(name)
+        picture = tree.children[-1]
+        shown = string(picture.children[0]) if picture is not None else ""
+        return nodes.Ask(self._span(text), kind, string(text), str(name or ""), picture=shown, **more)

@@ -1,0 +1,206 @@
+"""Checks what judges: check lines, with or without the limit table, and watches."""
+
+from __future__ import annotations
+
+import re
+
+from ibexite import units
+from ibexite.errors import MistakeError
+from ibexite.language import constants, nodes
+from ibexite.language.check_names import NameChecker
+from ibexite.language.program import LimitTable
+from ibexite.language.source import Span
+from ibexite.language.types import Type, type_of_kind
+
+
+class JudgingChecker(NameChecker):
+    """The verbs check, watch, skip, stop, expect."""
+
+    limit_table: LimitTable | None = None
+    is_measurement = False
+
+    def check_block(self, body: tuple[nodes.Statement, ...]) -> None:
+        """Checks the lines of a block."""
+        raise NotImplementedError
+
+    def _check(self, statement: nodes.Check) -> None:
+        if self.block in ("after unit", "after lot"):
+            self.source.report(
+                statement.span, "a check after the verdict", "", f"Judge in a test; {self.block} only cleans up."
+            )
+        kind = self.typer.type_of(statement.value, self.lookup)
+        if kind is not None and kind.is_complex:
+            self.source.report(
+                statement.value.span, "a complex value", str(kind), "Judge its size or its phase: abs(z)."
+            )
+            kind = None
+        if statement.criterion is None:
+            self._from_table(statement, kind)
+        elif kind is not None:
+            self._demanded(statement, statement.criterion, kind)
+        if statement.where is not None:
+            self._where(kind, statement.where)
+        if statement.guard is not None:
+            self._guard(statement, kind)
+
+    def _demanded(self, statement: nodes.Check, criterion: nodes.Criterion, kind: Type) -> None:
+        if criterion.kind == "matches":
+            assert isinstance(criterion.a, nodes.Text)
+            self.pattern(criterion.a.value, criterion.a.span)
+            if kind.kind != "text":
+                self.source.report(statement.value.span, "not a text", str(kind), "'matches' judges texts.")
+        elif criterion.kind == "is":
+            self.typer.type_of(criterion.a, self.lookup)
+            if kind.kind != "yes_no":
+                self.source.report(
+                    statement.value.span, "not a yes/no value", str(kind), "'is' judges yes and no, on and off."
+                )
+        elif criterion.kind == "==" and kind.kind != "quantity":
+            found = self.typer.type_of(criterion.a, self.lookup)
+            if found is not None and found.kind != kind.kind:
+                self.source.report(criterion.a.span, "these cannot be compared", str(found), f"The value is {kind}.")
+        elif kind.kind != "quantity":
+            self.source.report(
+                statement.value.span, "not a number", str(kind), "These limits judge numbers with units."
+            )
+        else:
+            self.typer.demand(kind, criterion, self.lookup)
+            self._constant(statement, criterion)
+
+    def pattern(self, text: str, span: Span) -> None:
+        """Reports a text that is no regular expression."""
+        try:
+            re.compile(text)
+        except re.error as error:
+            self.source.report(
+                span, "not a regular expression", str(error), 'Write, for example: matches "v2[.][0-9]+"'
+            )
+
+    def _constant(self, statement: nodes.Check, criterion: nodes.Criterion) -> None:
+        """A check of which everything is known before the run judges nothing."""
+        known = self.scope.known
+        value, a = constants.number(statement.value, known), constants.number(criterion.a, known)
+        b = constants.number(criterion.b, known) if criterion.b is not None else None
+        if value is None or a is None or (criterion.b is not None and b is None):
+            return
+        passes = constants.meets(value, criterion.kind, a, b, self.program.tolerances.get(criterion), criterion.b)
+        self.source.report(
+            statement.span, "this check cannot " + ("fail" if passes else "pass"), "",
+            "Its value and its limits are known before the run. Judge something that was measured.", level="warning",
+        )  # fmt: skip
+
+    def _from_table(self, statement: nodes.Check, kind: Type | None) -> None:
+        if self.limit_table is None:
+            self.source.report(
+                statement.span, "a check without limits", "",
+                'Write, for example: check v_out >= 4.9 V; or name a limit table in the head: limits "limits.csv"',
+            )  # fmt: skip
+            return
+        if kind is None:
+            return
+        name = _table_name(statement.value)
+        if not name or kind.kind != "quantity":
+            self.source.report(
+                statement.value.span,
+                "not a name with a unit",
+                str(kind),
+                "The limit table has limits for names: check v_out",
+            )
+            return
+        variant = self.scope.known.get("variant")
+        try:
+            row = self.limit_table.row(
+                self.block, name, variant if isinstance(variant, str) else "", self.program.sequence.revision, kind
+            )
+        except MistakeError as error:
+            self.source.report(statement.span, error.what, error.where, error.remedy)
+            return
+        if row is None:
+            self.source.report(
+                statement.span, f"no limits for {self.block}.{name}", "",
+                f"Add a row for it to {self.limit_table.path}, or write them here: check {name} >= …",
+            )  # fmt: skip
+            return
+        if row.low is None and row.high is None:
+            self.source.report(
+                statement.span, "its limits are not set yet", row.origin, "Until they are, this check is an error.",
+                level="warning",
+            )  # fmt: skip
+        if not row.is_approved:
+            self.program.placeholders.append(f"{self.block}.{name}")
+        self.program.limits[statement] = row
+
+    def _where(self, kind: Type | None, where: nodes.Expr) -> None:
+        found = self.typer.type_of(where, self.lookup)
+        if found is None or kind is None:
+            return
+        if found.kind != "yes_no":
+            self.source.report(where.span, "not a condition", str(found), "Write, for example: where iload >= 140 mA")
+        elif not set(found.axes) <= set(kind.axes):
+            extra = ", ".join(a for a in found.axes if a not in kind.axes)
+            self.source.report(
+                where.span, "a condition over other axes", f"over {extra}", f"The value to be judged is {kind}."
+            )
+
+    def _guard(self, statement: nodes.Check, kind: Type | None) -> None:
+        guard = statement.guard
+        assert guard is not None
+        found = self.scalar(guard)
+        if found is None or kind is None:
+            return
+        if not self.typer.is_difference(guard, found, kind) or kind.kind != "quantity":
+            wanted = units.describe(units.difference(kind.dimension))
+            self.source.report(guard.span, "wrong unit", str(found), f"The guard is {wanted}.")
+            return
+        width = constants.number(guard, self.scope.known)
+        limits = self._known_limits(statement)
+        if width is None:
+            return
+        width = constants.as_difference(guard, width)
+        if width < 0:
+            self.source.report(guard.span, "a negative guard", "", "It is the uncertainty of the measurement.")
+        elif limits is not None and limits[1] - limits[0] < 2 * width:
+            self.source.report(
+                guard.span, "the guard is wider than the tolerance", "", "Nothing could pass. Measure more exactly."
+            )
+
+    def _known_limits(self, statement: nodes.Check) -> tuple[constants.Decimal, constants.Decimal] | None:
+        """Both limits where they are known before the run."""
+        if statement in self.program.limits:
+            row = self.program.limits[statement]
+            return (row.low, row.high) if row.low is not None and row.high is not None else None
+        criterion = statement.criterion
+        if criterion is None or criterion.b is None:
+            return None
+        return constants.both_limits(criterion, self.scope.known, self.program.tolerances.get(criterion))
+
+    # --- what ends things --------------------------------------------------------------------------------------------
+
+    def _watch(self, statement: nodes.Watch) -> None:
+        need = self.signal(statement.signal, statement.span)
+        if need is not None and need.unit is not None:
+            self.typer.demand(type_of_kind(need.unit), statement.criterion, self.lookup)
+        elif need is not None:
+            self.source.report(statement.span, "not a number", "", "Signals with a unit can be watched.")
+        kind = self.scalar(statement.every)
+        if kind is not None and kind.dimension != units.SECOND:
+            self.source.report(statement.every.span, "wrong unit", str(kind), "'every' takes a time, such as 100 ms.")
+        self.check_block(statement.body)
+
+    def _skip(self, statement: nodes.Skip) -> None:
+        if self.block in ("before unit", "after unit", "before lot", "after lot"):
+            self.source.report(statement.span, "not in a test", "", "'skip' leaves a test.")
+
+    def _stop(self, statement: nodes.Stop) -> None:
+        if self.block in ("after unit", "after lot"):
+            self.source.report(statement.span, "nothing to stop", "", "The tests of this unit have ended already.")
+
+    def _expect(self, statement: nodes.Expect) -> None:
+        if self.block in ("before unit", "after unit", "before lot", "after lot"):
+            self.source.report(statement.span, "not in a test", "", "'expect limiting' belongs to a test.")
+
+
+def _table_name(value: nodes.Expr) -> str:
+    if isinstance(value, nodes.ResultOf):
+        return f"{value.test}.{value.name}"
+    return value.name if isinstance(value, nodes.Name) else ""

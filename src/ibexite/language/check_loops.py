@@ -1,0 +1,207 @@
+"""Checks what repeats and what waits: sweeps, repeats, searches, waits."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from decimal import Decimal
+
+from ibexite import units
+from ibexite.errors import MistakeError
+from ibexite.language import constants, nodes
+from ibexite.language.check_names import NameChecker
+from ibexite.language.program import Binding, Companions
+from ibexite.language.types import NUMBER, Type, is_degrees
+
+
+class LoopChecker(NameChecker):
+    """The verbs wait, sweep, repeat, search, leave."""
+
+    companions: Companions | None = None
+
+    def check_block(self, body: tuple[nodes.Statement, ...]) -> None:
+        """Checks the lines of a block."""
+        raise NotImplementedError
+
+    def reading(self, reading: nodes.Reading) -> Type | None:
+        """The type of one value of a read line."""
+        raise NotImplementedError
+
+    # --- waiting -----------------------------------------------------------------------------------------------------
+
+    def _wait(self, statement: nodes.Wait) -> None:
+        self._time(statement.time, "A wait", "200 ms")
+
+    def _time(self, expr: nodes.Expr, what: str, example: str) -> None:
+        kind = self.scalar(expr)
+        value = constants.number(expr, self.scope.known)
+        if kind is not None and (kind.kind != "quantity" or kind.dimension != units.SECOND):
+            what = what[0].upper() + what[1:]
+            self.source.report(expr.span, "wrong unit", str(kind), f"{what} takes a time, such as {example}.")
+        elif value is not None and value < 0:
+            self.source.report(expr.span, "a negative time")
+
+    def _waitreading(self, statement: nodes.WaitReading) -> None:
+        self._time(statement.every, "'every'", "2 s")
+        self._time(statement.timeout, "A time-out", "25 min")
+        before = self.names
+        self.names = dict(before)
+        for reading in statement.read.readings:
+            kind = self.reading(reading)
+            if kind is None:
+                self.broken.add(reading.name)
+                continue
+            self.names.pop(reading.name, None)
+            self.names[reading.name] = Binding(reading.name, "read", kind, reading.span)
+        self.typer.is_in_wait = True
+        self.condition(statement.until, "until t_board > 30 degC")
+        self.typer.is_in_wait = False
+        self.names = before  # what is read while waiting is logged, but does not become a name of the test
+
+    # --- loops -------------------------------------------------------------------------------------------------------
+
+    def _within(self, loop: nodes.Loop) -> None:
+        self.loops.append(loop)
+        self.check_block(loop.body)
+
+    def _sweep(self, sweep: nodes.Sweep) -> None:
+        kind = self._file_type(sweep) if sweep.file else self._sweep_type(sweep)
+        if not sweep.file:
+            at_hand = kind is not None and not self.source.has_mistakes
+            self.program.points[sweep] = self._points(sweep, kind) if kind and at_hand else None
+        if kind is None:
+            self.broken.add(sweep.name)
+        else:  # while it runs the name is a value; after it, an axis over itself alone
+            self.bind(sweep.name, "sweep", replace(kind, axes=(sweep.name,)), sweep.span)
+        self._within(sweep)
+        if sweep.refine is not None and kind is not None:
+            self._refined(sweep, sweep.refine, kind)
+        self.loops.pop()
+
+    def _points(self, sweep: nodes.Sweep, kind: Type) -> list[Decimal] | None:
+        if kind.kind == "text":
+            values = [constants.evaluate(v, self.scope.known) for v in sweep.values]
+            if not all(isinstance(v, str) for v in values):
+                self.source.report(sweep.span, "texts must be known before the run", "", "Write them in quotes.")
+                return None
+            self.program.labels[sweep] = tuple(map(str, values))
+            return [Decimal(i) for i in range(len(values))]
+        return constants.report_points(self.source, sweep, self.scope.known, kind.dimension, kind.shown)
+
+    def _file_type(self, sweep: nodes.Sweep) -> Type | None:
+        if self.companions is None:
+            return None
+        try:
+            points, kind = self.companions.points(sweep.file, sweep.name)
+        except MistakeError as error:
+            self.source.report(
+                sweep.span, f"{error.where}: {error.what}" if error.where else error.what, "", error.remedy
+            )
+            return None
+        self.program.points[sweep] = points
+        return kind
+
+    def _sweep_type(self, sweep: nodes.Sweep) -> Type | None:
+        ends = list(sweep.values)
+        for segment in sweep.segments:
+            ends += [e for e in (segment.start, segment.end) if e is not None]
+        kinds = [(expr, self.scalar(expr)) for expr in ends]
+        first = kinds[0][1]
+        if first is None:
+            return None
+        for expr, kind in kinds[1:]:
+            if kind is not None and not kind.fits(first):
+                self.source.report(expr.span, "wrong unit", str(kind), f"The sweep began with {first}.")
+                return None
+        if first.is_complex or (first.kind != "quantity" and sweep.segments):
+            self.source.report(sweep.span, "only numbers with units can be swept", str(first))
+            return None
+        for segment in sweep.segments:
+            self._amount(segment, first)
+        return first
+
+    def _amount(self, segment: nodes.Segment, kind: Type) -> None:
+        found = self.scalar(segment.amount)
+        if found is None:
+            return
+        wanted = units.difference(kind.dimension) if segment.spacing == "step" else units.PLAIN
+        is_difference = segment.spacing == "step" and is_degrees(segment.amount, kind)
+        if found.kind != "quantity" or (found.dimension != wanted and not is_difference):
+            self.source.report(segment.amount.span, "wrong unit", str(found), f"Here belongs {units.describe(wanted)}.")
+        if segment.spacing in ("log", "decade", "octave") and kind.dimension.kind != "linear":
+            self.source.report(segment.span, f"logarithmic points of {kind}", "", "Levels are logarithmic already.")
+
+    def _refined(self, sweep: nodes.Sweep, refine: nodes.Refine, kind: Type) -> None:
+        binding = self.names.get(refine.column)
+        mine = {name for s in sweep.body for name in _made_by(s)}
+        if binding is None or refine.column not in mine:
+            self.source.report(
+                refine.span, f"'{refine.column}' is not read or computed in this sweep", "",
+                "Refine where a reading or a let of the sweep's own lines bends.",
+            )  # fmt: skip
+        elif binding.type.kind != "quantity" or binding.type.is_complex or kind.kind != "quantity":
+            self.source.report(refine.span, "only curves of real numbers are refined", str(binding.type))
+        points = self.program.points.get(sweep)
+        if points is not None and (len(points) < 5 or refine.most <= len(points)):
+            self.source.report(
+                refine.span, "too few points to refine", f"the sweep has {len(points)}",
+                "Begin with 5 points or more, and allow more than that.",
+            )  # fmt: skip
+
+    def _repeat(self, repeat: nodes.Repeat) -> None:
+        if repeat.every is not None:
+            self._time(repeat.every, "'every'", "5 s")
+        if repeat.timeout is not None:
+            self._time(repeat.timeout, "A time-out", "10 min")
+        if repeat.kind == "for":
+            self._time(repeat.amount, "'for'", "10 min")
+        elif repeat.kind == "times":
+            found, value = self.scalar(repeat.amount), constants.number(repeat.amount, self.scope.known)
+            is_count = found is None or (found.kind == "quantity" and found.dimension.is_plain)
+            if not is_count or (value is not None and (value < 1 or value != int(value))):
+                self.source.report(repeat.amount.span, "not a whole number", str(found), "Write, for example: 6 times")
+        self.bind(repeat.name, "sweep", replace(NUMBER, axes=(repeat.name,)), repeat.span)
+        self.loops.append(repeat)
+        self.bind(repeat.elapsed, "elapsed", Type("quantity", units.SECOND, self.here), repeat.span)
+        self.check_block(repeat.body)
+        if repeat.kind == "until":
+            self.condition(repeat.amount, "until v_out < 4.5 V")
+        self.loops.pop()
+
+    def _search(self, search: nodes.Search) -> None:
+        start, end = self.scalar(search.start), self.scalar(search.end)
+        kind = start
+        if start is not None and end is not None and (not end.fits(start) or start.kind != "quantity"):
+            self.source.report(search.end.span, "wrong unit", str(end), f"The search begins with {start}.")
+        for expr in (search.resolution, search.step):
+            found = self.scalar(expr) if expr is not None else None
+            if found is not None and kind is not None and expr is not None:
+                if not self.typer.is_difference(expr, found, kind):
+                    wanted = units.describe(units.difference(kind.dimension))
+                    self.source.report(expr.span, "wrong unit", str(found), f"Here belongs {wanted}.")
+                elif (value := constants.number(expr, self.scope.known)) is not None and value <= 0:
+                    self.source.report(expr.span, "not above zero", "", "Write, for example: resolution 20 mV")
+        if kind is None or kind.kind != "quantity":
+            self.broken.add(search.name)
+        else:
+            self.bind(search.name, "search", replace(kind, axes=()), search.span)
+        self._within(search)
+        self.condition(search.until, "until v_out < 4.75 V")
+        self.loops.pop()
+        binding = self.names.get(search.name)
+        if binding is not None and self.here:  # within another loop what it found is a column of that one
+            self.names[search.name] = replace(binding, type=replace(binding.type, axes=self.here))
+
+    def _leave(self, statement: nodes.Leave) -> None:
+        if not any(isinstance(loop, nodes.Sweep | nodes.Repeat) for loop in self.loops[-1:]):
+            self.source.report(statement.span, "nothing to leave", "", "'leave' ends the innermost sweep or repeat.")
+
+
+def _made_by(statement: nodes.Statement) -> list[str]:
+    match statement:
+        case nodes.Read(readings=readings):
+            return [r.name for r in readings]
+        case nodes.Let(name=name):
+            return [name]
+        case nodes.Measure():
+            return []
+    return []

@@ -1,0 +1,208 @@
+"""The reference of the language as data: what each line does, with an example. `ibexite explain` shows it, and
+docs/reference.md is made from it. The forms of the lines are in words.py, the functions in ibexite.functions."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """What a line does, in a few sentences, and an example."""
+
+    text: str
+    example: str
+
+
+VERBS = {
+    "set": Entry(
+        "Sends settings, in the order written. All values of the line are compared with ceilings and ranges before its "
+        "first byte; one that is beyond, or no number, is an error, and nothing is sent. `verified` reads each setting "
+        "back and compares it to within 0.1 % and a ten-thousandth of its range.",
+        "set supply.current_limit = 1.2 A, supply.voltage = 9 V verified",
+    ),
+    "read": Entry(
+        "Takes readings of signals or of roles. `together` starts all instruments before waiting for any: one open "
+        "query "
+        "an instrument, channels of one scanner as one scan. `averaging N` takes the mean of so many; `tries N` how "
+        "often "
+        "in all a bad reading is taken (3); `settled T` reads until two in a row agree to within T. A bad reading "
+        "is an "
+        "overload, an empty reply, no number, or beyond what the signal can believe; it becomes a hole with its "
+        "reason. "
+        "`query` asks a raw query, where the bench file says raw = true.",
+        "read v_in, i_in, v_out, i_out together averaging 4",
+    ),
+    "do": Entry(
+        "Carries out an action of the role's class: reset, clear, zero, trigger. Afterwards the settings that the "
+        "engine "
+        "knows of the instrument are asked back.",
+        "do meter.zero",
+    ),
+    "let": Entry(
+        "Computes a result. Inside a loop it is a column. `in unit` chooses how it is shown. A formula with a hole "
+        "is a hole.",
+        "let eff = (v_out * i_out) / (v_in * i_in) in %",
+    ),
+    "check": Entry(
+        "Judges a value, or each point of a curve; one result a line, its worst point. Limits are inclusive, compared "
+        "unrounded, and may be formulas and curves. Without a criterion they come from the limit table. Clauses, in "
+        "this "
+        "order: `where` chooses points; `guarded by` moves the limits inwards by the uncertainty of the measurement; "
+        "`allowing N bad` lets so many bad values pass, and says so; `as` gives it a name. A point that was never "
+        "measured "
+        "is not judged; a check that judges nothing is an error.",
+        'check eff >= eff_floor where iload >= 140 mA guarded by 0.4 % as "efficiency"',
+    ),
+    "wait": Entry(
+        "Waits for a time, counted from when the settings before it were carried out. `wait reading` reads again "
+        "and again "
+        "until the condition holds so many times in a row; what it reads is logged over `waited` (s), but becomes "
+        "no name "
+        "of the test. A time-out is an error. `drift(x)` in the condition is the change of x per second over the last "
+        "readings (5, or as many as must agree).",
+        "wait reading t_board every 2 s until t_board within 31 degC +/- 1 degC for 4 readings timeout 25 min",
+    ),
+    "watch": Entry(
+        "Observes a signal while the lines of its block run: at its beginning, between the lines, during waits, and "
+        "at the "
+        "end, at most every so often. Passing a limit fails the test at once; with `else stop` it ends the unit's "
+        "tests.",
+        "watch i_in between 0 A and 1.3 A every 100 ms",
+    ),
+    "sweep": Entry(
+        "Runs its block for each value. Points are computed as decimals; both ends are included, a joint once. "
+        "Downwards "
+        "works the same. A step that does not fit is an error that names the nearest ends. Values may be listed (also "
+        "texts, and on, off), or come from a column of a CSV file or workbook. `refine` adds points where a column "
+        "bends, "
+        "or comes near its limit, until there are so many. Inside a name is the value at this point, afterwards the "
+        "curve.",
+        "sweep freq from 2 kHz to 80 kHz at 8 per decade refine where gain bends at most 60 points",
+    ),
+    "repeat": Entry(
+        "Runs its block again and again and logs like a sweep: `name` counts from 1, `name_elapsed` is the time "
+        "since the "
+        "first turn. A turn that takes longer than `every` delays the next; what was missed is not made up for. With "
+        "`until` the condition is looked at after each turn, and a time-out is an error.",
+        "repeat scan 6 times every 5 s",
+    ),
+    "search": Entry(
+        "Finds the first value at which a condition holds, to a resolution: walks from a in coarse steps (a twelfth "
+        "of the "
+        "way, or `step`), then halves between the last value where it did not hold and the first where it did, "
+        "never past "
+        "that one. `by halving` starts with both ends, where the way does not matter. Afterwards the name is that "
+        "value. "
+        "Never true, or true at once, gives a bound (below 4 V), which a limit may still decide.",
+        "search vin from 9 V to 4 V resolution 20 mV until v_out < 4.75 V",
+    ),
+    "leave": Entry(
+        "Ends the innermost sweep or repeat; the turn that was begun is recorded as far as it came.",
+        'leave "the output has collapsed"',
+    ),
+    "if": Entry(
+        "Carries out its block if the condition holds. A condition on a bad value is an error: nobody knows. What a "
+        "branch "
+        "that was not taken would have read was never measured: no bad value, but not judged either.",
+        'if variant == "A"',
+    ),
+    "else": Entry("Carries out its block if no condition above it held.", "else if v_out > 3 V"),
+    "measure": Entry(
+        "Runs a reusable measurement. Roles and signals are bound by name, those of the same name by themselves; "
+        "inputs "
+        "that are not given keep their defaults. Its outputs are then `name.output`.",
+        "measure cutoff(tone = generator, tap = v_filter, f_high = 90 kHz) as lp",
+    ),
+    "call": Entry(
+        "Runs a program beside the sequence: the values as one JSON object on its standard input, one JSON object "
+        "with the "
+        "results on its standard output, numbers in base SI units. Python files are run by the Python of Ibexite. "
+        "If it "
+        "fails, hangs, floods its output or gives something else, the test is an error.",
+        'call "link_stress.py" with delay = 5 us gives errors as number, locked as yes_no timeout 20 s',
+    ),
+    "send": Entry(
+        "Sends a raw command, where the bench file says raw = true for the role. Afterwards its settings are asked "
+        "back.",
+        "send supply \"DISP:TEXT '{serial}'\"",
+    ),
+    "expect": Entry(
+        "In this test sources may limit; else a source that limited fails the test, for its set points were not true.",
+        "expect limiting",
+    ),
+    "show": Entry("Shows a text to the operator; `{name}` is replaced by the value.", 'show "Output at {v_out}"'),
+    "note": Entry("Puts a text into the report.", 'note "Measured with the lid open, {t_board}."'),
+    "attach": Entry("Puts a copy of a file beside the sequence into the records.", 'attach "setup_{serial}.png"'),
+    "tone": Entry("Sounds a tone for the operator.", "tone good"),
+    "ask": Entry(
+        "Asks the operator: to confirm, to press a button, yes or no, one of several choices, a text, a number; "
+        "`adjust` "
+        "shows the live value until it lies within its limits. Without anybody to ask, the run ends at once.",
+        'ask look = yes_no "Is the lamp lit?" picture "lamp.png"',
+    ),
+    "plot": Entry(
+        "Puts a figure into the report: curves against an axis, or against another column of the same table, one "
+        "curve for "
+        "each value of `by`. The limits of the checks on them are drawn in, failing points are marked.",
+        'plot eff, p_loss against iload by vin as "Efficiency"',
+    ),
+    "skip": Entry(
+        "Leaves this test; it counts as skipped, unless a check in it failed before.", 'skip "no heater fitted"'
+    ),
+    "stop": Entry("Ends the tests of this unit; the rest is skipped, and the run is a trial.", 'stop "wrong variant"'),
+}
+DECLARATIONS = {
+    "sequence": Entry(
+        "The head of a file: product, revision, serial (a regular expression for the whole serial number), limits "
+        "(a limit "
+        "table), tags.",
+        'sequence "FM-2 control board, final test"',
+    ),
+    "needs": Entry(
+        "The roles with their instrument class, and the signals with their unit. With them alone a sequence can be "
+        "vetted "
+        "without a bench. In a measurement: what the caller binds.",
+        "needs",
+    ),
+    "params": Entry(
+        "Parameters: default with unit, choices (`of`) or bounds (`between … and`), help. They may be set from "
+        "outside.",
+        "params",
+    ),
+    "constants": Entry("Values with units that nobody can set from outside.", "constants"),
+    "use": Entry(
+        "Brings the constants and measurements of a shared file, or the functions and measurements of a Python file.",
+        'use "shared.ibx"',
+    ),
+    "before": Entry(
+        "`before unit` prepares every unit; the state it leaves is that in which every test starts. If it fails no "
+        "test "
+        "runs. `before lot` comes before it, for the first unit of a lot.",
+        "before unit",
+    ),
+    "after": Entry(
+        "`after unit` is carried out whatever happened, each line tried; then the safe state. `after lot` after the "
+        "last "
+        "unit of a lot.",
+        "after unit",
+    ),
+    "test": Entry(
+        "A test. `gate`: unless it passes, the tests behind it are skipped. `off`: switched off, the run is a "
+        "trial. `tags` "
+        "to select it by. `if`: run only where a condition holds. `needs pass of`: skipped unless that test passed. "
+        "`keeps "
+        "state`: begins with the state that the test before it left.",
+        'test warm "Output when warm" tags full if variant == "A"',
+    ),
+    "group": Entry(
+        "Tests that belong together; with `over` they are run for each value (corners).",
+        'group hot "Over temperature" over temp = -20 degC, 25 degC, 60 degC',
+    ),
+    "measurement": Entry(
+        "A reusable measurement: `needs`, `inputs` (like params), `outputs` (with unit, for a curve with its axes), "
+        "then "
+        "its lines. It runs in sequences (`measure`) and alone (`ibexite measure`).",
+        'measurement cutoff "Cut-off of a low-pass filter"',
+    ),
+}

@@ -1,0 +1,178 @@
+"""A child process that speaks JSON: one object in and one out, or a line each in a conversation.
+
+What always holds: no call returns later than its time limit; what a child writes is bounded; a child that has gone
+wrong
+is killed with its whole process group; nothing it does can stop the run from making the bench safe.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import queue
+import signal
+import subprocess
+import sys
+import threading
+import time
+from pathlib import Path
+from typing import IO, Any
+
+from ibexite.errors import ProgramError
+
+MAX_REPLY = 4_000_000  # bytes of one reply; a curve of 100,000 points fits
+MAX_ERRORS = 2_000  # bytes of its standard error that are kept, for the message
+TURN = 0.1  # s; waiting is done in turns, so that a signal is heard at once
+
+
+def command_for(program: Path) -> list[str]:
+    """How a program is started: Python files by this Python, all else by itself."""
+    return [sys.executable, str(program)] if program.suffix == ".py" else [str(program)]
+
+
+class Conversation:
+    """A child that is asked and answers in lines of JSON on its standard input and output."""
+
+    def __init__(self, name: str, command: list[str], folder: Path) -> None:
+        self.name = name
+        try:
+            self._process = subprocess.Popen(
+                command, cwd=folder, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE,
+                start_new_session=True,
+            )  # fmt: skip
+        except OSError as error:
+            raise ProgramError(
+                f"{name} cannot be started ({error.strerror})", remedy="Is it there, and may it be executed?"
+            ) from None
+        assert self._process.stdout and self._process.stderr
+        self._lines: queue.Queue[bytes | None] = queue.Queue()
+        self._errors = b""
+        self._flooded = False
+        for target, stream in ((self._take_lines, self._process.stdout), (self._take_errors, self._process.stderr)):
+            threading.Thread(target=target, args=(stream,), daemon=True).start()
+
+    def _take_lines(self, stream: IO[bytes]) -> None:
+        waiting = 0
+        while line := stream.readline(MAX_REPLY + 1):
+            waiting += len(line)
+            if len(line) > MAX_REPLY or waiting > 50 * MAX_REPLY:
+                self._flooded = True
+                break
+            self._lines.put(line)
+        self._lines.put(None)
+
+    def _take_errors(self, stream: IO[bytes]) -> None:
+        while part := os.read(stream.fileno(), 65536):
+            self._errors = (self._errors + part)[-MAX_ERRORS:]
+
+    def send(self, message: dict[str, Any]) -> None:
+        """Sends a message. A child that does not read is noticed when it does not answer."""
+        assert self._process.stdin
+        try:
+            self._process.stdin.write(json.dumps(message).encode() + b"\n")
+            self._process.stdin.flush()
+        except (BrokenPipeError, OSError):
+            pass
+
+    def end_of_input(self) -> None:
+        """Tells the child that nothing more will come."""
+        assert self._process.stdin
+        try:
+            self._process.stdin.close()
+        except (BrokenPipeError, OSError):
+            pass
+
+    def receive(self, seconds: float) -> dict[str, Any]:
+        """The next message.
+
+        Raises:
+            ProgramError: none within the time, it ended, it flooded its output, or it is not a JSON object.
+        """
+        deadline = time.monotonic() + seconds
+        line: bytes | None = b""
+        while True:
+            try:
+                line = self._lines.get(timeout=max(0.001, min(TURN, deadline - time.monotonic())))
+                break
+            except queue.Empty:
+                if time.monotonic() >= deadline:
+                    raise self._error(
+                        f"gave no answer within {seconds:g} s", "Raise its timeout, or look why it hangs."
+                    ) from None
+        if line is None:
+            raise self._ended()
+        try:
+            message = json.loads(line)
+        except ValueError:
+            message = None
+        if not isinstance(message, dict):
+            shown = line.decode("utf-8", "replace").strip()[:80]
+            raise self._error(f"answered {shown!r}, which is not a JSON object", "It must write one object a line.")
+        return message
+
+    def _ended(self) -> ProgramError:
+        if self._flooded:
+            return self._error(
+                f"flooded its output (over {MAX_REPLY:,} bytes in one answer)", "It must answer in short."
+            )
+        code = self._process.wait(2) if self._process.poll() is None else self._process.returncode
+        how = f"was ended by signal {-code}" if code < 0 else f"ended with exit code {code}"
+        return self._error(f"{how} instead of answering", "")
+
+    def _error(self, what: str, remedy: str) -> ProgramError:
+        said = self._errors.decode("utf-8", "replace").strip().splitlines()
+        more = f"It said: {said[-1][:200]}" if said else ""
+        return ProgramError(f"{self.name} {what}", remedy=" ".join(part for part in (more, remedy) if part))
+
+    def exit_code(self, seconds: float) -> int:
+        """Waits for its end. Raises ProgramError: it does not end."""
+        deadline = time.monotonic() + seconds
+        while self._process.poll() is None:
+            if time.monotonic() >= deadline:
+                raise self._error(f"did not end within {seconds:g} s", "")
+            time.sleep(0.005)
+        return int(self._process.returncode)
+
+    def close(self) -> None:
+        """Ends it, with all that it has started."""
+        process = self._process
+        self.end_of_input()
+        if process.poll() is None:
+            try:
+                process.wait(0.2)
+            except subprocess.TimeoutExpired:
+                pass
+        try:
+            if hasattr(os, "killpg"):
+                os.killpg(process.pid, signal.SIGKILL)
+            else:
+                process.kill()
+        except (ProcessLookupError, PermissionError):
+            pass
+        process.wait()
+        for stream in (process.stdout, process.stderr):
+            assert stream
+            stream.close()
+
+    def __enter__(self) -> Conversation:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+
+def run_once(name: str, program: Path, given: dict[str, Any], seconds: float) -> dict[str, Any]:
+    """Runs a program: `given` as JSON on its standard input, one JSON object from its standard output.
+
+    Raises:
+        ProgramError: it fails, hangs, floods its output, or answers something else.
+    """
+    with Conversation(name, command_for(program.absolute()), program.absolute().parent) as child:
+        child.send(given)
+        child.end_of_input()
+        began = time.monotonic()
+        answer = child.receive(seconds)
+        code = child.exit_code(max(0.5, seconds - (time.monotonic() - began)))
+        if code:
+            raise child._error(f"ended with exit code {code}", "What it answered was not used.")
+        return answer

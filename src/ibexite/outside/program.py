@@ -1,0 +1,89 @@
+"""Python files and programs that take part in a run: started when first called, kept, and ended with the run."""
+
+from __future__ import annotations
+
+import math
+import sys
+from pathlib import Path
+from typing import Any
+
+from ibexite.errors import ProgramError
+from ibexite.outside.process import Conversation, command_for, run_once
+
+START_TIME = 20.0  # s; how long a Python file may take to load its libraries
+
+
+class Outside:
+    """All child processes of a run."""
+
+    def __init__(self) -> None:
+        self._workers: dict[str, Conversation] = {}
+
+    def call_function(self, file: str, name: str, arguments: list[Any], seconds: float) -> Any:
+        """The result of a function of a Python file: a number.
+
+        Raises:
+            ProgramError: it fails, hangs, or gives anything but a number.
+        """
+        child = self._worker(file)
+        child.send({"name": name, "arguments": arguments})
+        answer = self._answer(child, file, seconds)
+        if "error" in answer:
+            raise ProgramError(f"{name} of {Path(file).name} failed: {answer['error']}", remedy="Mend the function.")
+        return answer.get("result")
+
+    def measurement(self, file: str, name: str, kind: str, inputs: dict[str, Any]) -> tuple[Conversation, bool]:
+        """Starts a measurement; what follows is a conversation. True if the child ends with it."""
+        if kind == "python":
+            child = self._worker(file)
+            child.send({"name": name, "inputs": inputs})
+            return child, False
+        child = Conversation(Path(file).name, command_for(Path(file).absolute()), Path(file).absolute().parent)
+        child.send({"measure": name, "inputs": inputs})
+        return child, True
+
+    def _answer(self, child: Conversation, file: str, seconds: float) -> dict[str, Any]:
+        try:
+            return child.receive(seconds)
+        except ProgramError:
+            self.drop(file)
+            raise
+
+    def drop(self, file: str) -> None:
+        """Ends the process of a Python file; the next call starts another one."""
+        child = self._workers.pop(file, None)
+        if child is not None:
+            child.close()
+
+    def _worker(self, file: str) -> Conversation:
+        if file not in self._workers:
+            path = Path(file).absolute()
+            child = Conversation(path.name, [sys.executable, "-m", "ibexite.outside.worker", str(path)], path.parent)
+            self._workers[file] = child
+            ready = self._answer(child, file, START_TIME)
+            if "error" in ready:
+                self.drop(file)
+                raise ProgramError(f"{path.name} cannot be loaded: {ready['error']}", remedy="Mend the file.")
+        return self._workers[file]
+
+    def call_program(self, program: Path, given: dict[str, Any], seconds: float) -> dict[str, Any]:
+        """The answer of a program; see ibexite.outside.process.run_once."""
+        return run_once(program.name, program, given, seconds)
+
+    def close(self) -> None:
+        """Ends all processes."""
+        for file in list(self._workers):
+            self.drop(file)
+
+
+def as_number(value: Any, name: str, who: str) -> float:
+    """A number from outside; null is a hole.
+
+    Raises:
+        ProgramError: it is none.
+    """
+    if value is None:
+        return math.nan
+    if isinstance(value, bool) or not isinstance(value, int | float):
+        raise ProgramError(f"{who} gave {value!r:.60} for {name}, not a number", remedy="Numbers are in base SI units.")
+    return float(value)
