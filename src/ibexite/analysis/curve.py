@@ -218,13 +218,18 @@ def compared(sign: str, left: Any, right: Any) -> Any:
     """A comparison point by point: True or False (curves: 1 or 0); where a side is a hole, so is the result."""
     operation = _SIGNS[sign]
     if is_curve(left) or is_curve(right):
-        return combine(
-            lambda a, b: np.where(np.isnan(a) | np.isnan(b), math.nan, operation(a, b).astype(float)), left, right
-        )
+        return combine(lambda a, b: _compared_arrays(operation, np.asarray(a), np.asarray(b)), left, right)
     for side in (left, right):
         if side != side:
             return side
     return operation(left, right)
+
+
+def _compared_arrays(operation: Callable[[Any, Any], Any], a: Array, b: Array) -> Any:
+    found = operation(a, b)
+    if "U" in (a.dtype.kind, b.dtype.kind):  # texts have no holes
+        return found
+    return np.where(np.isnan(a) | np.isnan(b), math.nan, found.astype(float))
 
 
 def logic(word: str, *operands: Any) -> Any:

@@ -160,7 +160,7 @@ def compression(x: Array, y: Array, drop: float, *, points: int = 3) -> Compress
     Source: IEEE Std 1139 usage of the 1 dB compression point; D. M. Pozar, Microwave Engineering, 4th ed., 10.3.
 
     >>> x = np.arange(-30.0, 11.0, 1.0)
-    >>> y = 20 + x - 10 * np.log10(1 + 10 ** ((x - 0.0) / 10))       # 1 dB down at -5.868, from a line that is 0.006 dB low
+    >>> y = 20 + x - 10 * np.log10(1 + 10 ** ((x - 0.0) / 10))  # 1 dB down at -5.868; the line is 0.006 dB low
     >>> round(compression(x, y, 1.0).input, 2)
     -5.85
     """

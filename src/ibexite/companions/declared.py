@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import ast
 import hashlib
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -162,12 +163,12 @@ def _facts(name: str, declared: dict[str, Any], kind: str, file: str, where: str
         facts.inputs[key], facts.defaults[key] = _input(text, where)
     for key, text in (declared.get("outputs") or {}).items():
         facts.outputs[key] = _output(str(text), where)
-    for kind_ in facts.outputs.values():
-        for axis in kind_.axes:
-            if axis not in facts.outputs:
-                raise MistakeError(
-                    f"the axis {axis!r} is no output", where=where, remedy=f'Add it to the outputs: "{axis}": "Hz"'
-                )
+    for axis in {axis for output in facts.outputs.values() for axis in output.axes}:
+        if axis not in facts.outputs:
+            raise MistakeError(
+                f"the axis {axis!r} is no output", where=where, remedy=f'Add it to the outputs: "{axis}": "Hz"'
+            )
+        facts.outputs[axis] = replace(facts.outputs[axis], axes=(axis,))
     facts.timeout = _seconds(declared.get("timeout", "60 s"), where)
     facts.version = str(declared.get("version", ""))
     return facts

@@ -504,9 +504,10 @@ class Frame:
     def plot(self, statement: nodes.Plot) -> Callable[[], None]:
         """Tells of a figure."""
         runtime, block, names = self.runtime, self.block, [self.prefix + y for y in statement.ys]
-        x = statement.x
-        if x in self.names and self.names[x].type.axes != (x,):
-            x = self.prefix + x
+        x, binding = statement.x, self.names.get(statement.x)
+        if binding is not None and binding.type.axes != (x,):
+            own = binding.type.axes
+            x = own[0] if x.endswith(f".{own[0]}") else self.prefix + x
         return lambda: runtime.emit(
             events.Figure(runtime.now(), block, names, x, statement.by or "", statement.title or "")
         )

@@ -38,7 +38,7 @@ class Turns:
     def __iter__(self) -> Iterator[float]:
         began = due = self._now()
         count = 0
-        if not self._times >= 1 or self._times != self._times // 1 or not self._seconds >= 0:
+        if not self._times >= 1 or (self._times < math.inf and self._times % 1) or not self._seconds >= 0:
             raise SequenceError("the number of turns is not a number of turns", remedy="What it depends on is bad.")
         while count < min(self._times, MOST_TURNS) and not self.held:
             if count:
@@ -50,7 +50,7 @@ class Turns:
                     self._wait(left)
                 else:
                     due = self._now()
-            self.elapsed = self._now() - began
+            self.elapsed = self._now() - began if count else 0.0
             if self.elapsed > self._timeout:
                 raise SequenceError(
                     f"the condition did not hold within {self._timeout:g} s",

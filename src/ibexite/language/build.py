@@ -236,7 +236,7 @@ class _Builder(DeedBuilder):
             tree: Any = parse_line(self.source, child.text, child.start, "output_line", words.OUTPUT_USAGE)
             self.no_block(child)
             if tree is not None:
-                found.append(self.typed(tree))
+                found.append(self.typed(tree.children[0]))
         return tuple(found)
 
 

@@ -194,10 +194,9 @@ class DeedBuilder(ExprBuilder):
                            found.get("guarded"), found.get("allowing", 0))  # fmt: skip
 
     def _plot(self, line: Line, tree: Any) -> nodes.Plot:
-        *ys, x, by, title = tree.children
-        return nodes.Plot(
-            line.span, tuple(map(str, ys)), str(x), str(by) if by else None, string(title) if title else None
-        )
+        *curves, by, title = tree.children
+        *ys, x = (".".join(str(part) for part in curve.children if part is not None) for curve in curves)
+        return nodes.Plot(line.span, tuple(ys), x, str(by) if by else None, string(title) if title else None)
 
     # --- time and loops ----------------------------------------------------------------------------------------------
 

@@ -220,7 +220,7 @@ class _Checker:
         defaults = {name: inner.known.pop(name) for name in inputs}
         facts = MeasurementFacts(
             node.name, node.title, "sequence", inner.needs, inputs, defaults,
-            {out.name: type_of_kind(out.kind, out.axes) for out in node.outputs}, scope.source.name,
+            declared_outputs(node.outputs), scope.source.name,
             helps={param.name: param.help for param in node.inputs}, node=node, scope=inner, home=self.program,
         )  # fmt: skip
         checker = self.block_checker(inner, f"measurement {node.name}")
@@ -234,11 +234,11 @@ class _Checker:
         source = checker.source
         for out in node.outputs:
             binding = checker.names.get(out.name)
-            wanted = type_of_kind(out.kind, out.axes)
+            wanted = declared_outputs(node.outputs)[out.name]
             if binding is None:
                 if out.name not in checker.broken:
                     source.report(out.span, f"'{out.name}' never gets a value", "", "Let its lines read or compute it.")
-            elif not binding.type.fits(wanted) or set(binding.type.axes) != set(out.axes):
+            elif not binding.type.fits(wanted) or set(binding.type.axes) != set(wanted.axes):
                 source.report(out.span, "another type than its value", f"it is {binding.type}", f"Here it is {wanted}.")
             else:
                 checker.scope.used.add(out.name)
@@ -360,6 +360,12 @@ class _Checker:
                 remedy=f"{role}.{setting} is set, but {role}.{known.switch} never is. "
                 f"Write: set {role}.{known.switch} = on",
             )
+
+
+def declared_outputs(outputs: tuple[nodes.Typed, ...]) -> dict[str, Type]:
+    """The types of outputs; one over which others are curves is an axis, a curve over itself."""
+    axes = {axis for out in outputs for axis in out.axes}
+    return {out.name: type_of_kind(out.kind, (out.name,) if out.name in axes else out.axes) for out in outputs}
 
 
 def _outside(scope: Scope, param: nodes.Param, value: Value) -> tuple[str, str] | None:

@@ -359,18 +359,18 @@ class DeedChecker(LoopChecker, JudgingChecker):
 
     def _plot(self, statement: nodes.Plot) -> None:
         for y in statement.ys:
-            binding = self._plotted(y, statement)
-            if binding is None:
+            kind = self._plotted(y, statement)
+            if kind is None:
                 return
             for axis in (name for name in (statement.x, statement.by) if name):
                 other = self.names.get(axis)
-                is_column = other is not None and axis == statement.x and other.type.axes == binding.axes
-                if axis not in binding.axes and not (is_column and axis != y):
+                is_column = other is not None and axis == statement.x and set(other.type.axes) <= set(kind.axes)
+                if axis not in kind.axes and not (is_column and other is not None and other.type.axes and axis != y):
                     self.source.report(
                         statement.span,
                         f"'{y}' is not a curve over {axis}",
                         "",
-                        f"It has {', '.join(binding.axes) or 'no axes'}.",
+                        f"It has {', '.join(kind.axes) or 'no axes'}.",
                     )
                     return
 
