@@ -78,7 +78,7 @@ def test_mistakes_of_the_simulation_are_named(project: Path, old: str, new: str,
 def test_each_shipped_profile_fulfils_its_class(path: Path) -> None:
     profile = load_profile(path.stem, path.parent)
     assert set(profile.settings) == set(profile.instrument_class.settings)
-    assert profile.readings
+    assert profile.readings or not profile.instrument_class.readings
     for setting in profile.settings.values():
         assert "?" in setting.ask and (setting.extent or setting.feature.dimension is None)
 

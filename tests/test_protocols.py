@@ -11,7 +11,7 @@ from ibexite.protocols.lines import LineBuffer
 from ibexite.protocols.scpi import Command, ScpiError
 from ibexite.simulate.instruments import SimulatedMeter, SimulatedSupply
 from ibexite.simulate.products.fm2_control_board import Fm2ControlBoard
-from ibexite.simulate.world import World
+from ibexite.simulate.world import Source, World
 
 
 @pytest.mark.parametrize(("header", "fits"), [
@@ -74,7 +74,7 @@ def test_a_query_before_the_last_reply_was_read_is_interrupted() -> None:
 def test_a_meter_scans_its_channels_and_tells_overload() -> None:
     world = World(Fm2ControlBoard("FC00400"), lambda: 0.0)
     meter = SimulatedMeter("Firnline,DM-65S", "dmm", world, {101: "battery_voltage", 103: "output_voltage"})
-    world.sources["battery"].voltage, world.sources["battery"].limit, world.sources["battery"].is_on = 9.0, 1.0, True
+    world.stimuli.source["battery"] = Source(9.0, 1.0, True)
     world.changed()
     world.clock = lambda: 10.0
     values = say(meter, "CONF:VOLT:DC 100,(@101)", "CONF:VOLT:DC 1,(@103)", "ROUT:SCAN (@101,103)", "READ?").split(",")

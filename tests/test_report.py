@@ -45,7 +45,7 @@ def records(tmp_path_factory) -> Path:  # noqa: ANN001
     """A store with a run of a weak and of a shorted unit."""
     from ibexite.cli.demo_command import make_project
     from ibexite.cli.options import open_program
-    from ibexite.cli.run_command import RunOptions, run_unit
+    from ibexite.cli.running import RunOptions, run_unit
 
     folder = tmp_path_factory.mktemp("project")
     make_project(folder)

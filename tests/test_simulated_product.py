@@ -7,13 +7,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from ibexite.simulate.products.fm2_control_board import SHUNT_IN, SHUNT_OUT, Fm2ControlBoard, fault_of
-from ibexite.simulate.world import Sink, Source, World
+from ibexite.simulate.world import Sink, Source, Stimuli, World
 from tests.conftest import GOOD, SHORT, WEAK
 
 
 def point(serial: str, voltage: float, load: float, limit: float = 1.3) -> tuple[dict[str, float], Source, Sink]:
     source, sink = Source(voltage, limit, True), Sink(load, True)
-    return Fm2ControlBoard(serial).operating_point({"battery": source}, {"output": sink}), source, sink
+    return Fm2ControlBoard(serial).operating_point(Stimuli({"battery": source}, {"output": sink})), source, sink
 
 
 @given(st.floats(4.5, 16), st.floats(0, 1.2), st.integers(0, 99_999))
@@ -49,7 +49,7 @@ def test_serial_numbers_have_their_own_spread_and_faults() -> None:
 def test_quantities_settle_exponentially() -> None:
     now = [0.0]
     world = World(Fm2ControlBoard(GOOD), lambda: now[0])
-    world.sources["battery"].voltage, world.sources["battery"].limit, world.sources["battery"].is_on = 9.0, 1.0, True
+    world.stimuli.source["battery"] = Source(9.0, 1.0, True)
     world.changed()
     tau = Fm2ControlBoard.time_constants["battery_voltage"]
     for elapsed, part in ((0.0, 0.0), (tau, 1 - 1 / 2.718281828), (20 * tau, 1.0)):

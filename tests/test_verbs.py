@@ -46,7 +46,9 @@ test u "U"
 """)
     assert run.outcome.verdict == "pass", ended(run)
     elapsed = columns(run, "scan_elapsed")
-    assert elapsed[0] == 0 and all(b - a == pytest.approx(0.03, abs=0.02) for a, b in zip(elapsed, elapsed[1:], strict=False))
+    assert elapsed[0] == 0 and all(
+        b - a == pytest.approx(0.03, abs=0.02) for a, b in zip(elapsed, elapsed[1:], strict=False)
+    )
     assert told(run, events.Value, name="centre")[0].n == (4, 4)
     assert len(columns(run, "i_in")) == 3
 
@@ -156,7 +158,8 @@ test behind "Behind"
 
 
 def test_waiting_for_readings_logs_them_and_runs_out_of_time(perform) -> None:  # noqa: ANN001
-    run = perform("""test settles "Settles"
+    run = perform(
+        """test settles "Settles"
     set load.current = 300 mA
     wait reading v_out every 5 ms until abs(drift(v_out)) < 0.5 V/s and v_out < 5.2 V for 3 readings timeout 2 s
     read v_out
@@ -164,7 +167,8 @@ def test_waiting_for_readings_logs_them_and_runs_out_of_time(perform) -> None:  
 test never "Never"
     wait reading v_in every 10 ms until v_in within 20 V +/- 1 V timeout 60 ms
     check v_in >= 1 V
-""".replace("    check v_in >= 1 V\n", "    read v_in\n    check v_in >= 1 V\n"))
+""".replace("    check v_in >= 1 V\n", "    read v_in\n    check v_in >= 1 V\n")
+    )
     assert ended(run)["settles"][0] == "pass"
     assert len([r for r in run.of(events.Row) if r.table == 1]) >= 5
     verdict, reason = ended(run)["never"]
@@ -273,7 +277,9 @@ MEASUREMENT = """measurement loading "Output over load"
 
 
 def test_a_measurement_is_used_with_other_roles_and_inputs(perform) -> None:  # noqa: ANN001
-    run = perform(MEASUREMENT + """test t "T"
+    run = perform(
+        MEASUREMENT
+        + """test t "T"
     measure loading(sink = load, output = v_out, most = 300 mA) as light
     measure loading(sink = load, output = v_in) as input
     check light.worst >= 4.5 V
@@ -283,12 +289,15 @@ def test_a_measurement_is_used_with_other_roles_and_inputs(perform) -> None:  # 
         measure loading(sink = load, output = v_out, most = level) as inner
     check inner.worst >= 4.5 V as "column"
     plot light.curve against amps
-""")
+"""
+    )
     assert run.outcome.verdict == "pass", ended(run)
     assert [t.columns[0]["name"] for t in run.of(events.TableStarted)][:2] == ["light.output", "input.output"]
     assert len(columns(run, "light.curve")) == 4 and len(columns(run, "input.curve")) == 3
     assert run.result("curve").judged == 3
-    assert columns(run, "inner.worst") == [min(v) for v in (columns(run, "inner.curve")[:2], columns(run, "inner.curve")[2:])]
+    assert columns(run, "inner.worst") == [
+        min(v) for v in (columns(run, "inner.curve")[:2], columns(run, "inner.curve")[2:])
+    ]
 
 
 def test_settings_are_verified_and_actions_learn_the_state_anew(perform) -> None:  # noqa: ANN001

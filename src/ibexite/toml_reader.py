@@ -73,9 +73,13 @@ class Table:
                 return default
             self.fail(key, "is missing", f"It takes {wanted}.")
         value = self._data[key]
-        if not isinstance(value, kind) or (isinstance(value, bool) and kind is not bool):
+        if not isinstance(value, kind) or (isinstance(value, bool) and kind not in (bool, object)):
             self.fail(key, f"{value!r} does not fit", f"It takes {wanted}.")
         return value
+
+    def value(self, key: str) -> Any:
+        """Whatever stands there."""
+        return self._get(key, object, "a value", _NONE)
 
     def text(self, key: str, default: Any = ...) -> str:
         """A text."""

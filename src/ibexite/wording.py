@@ -23,10 +23,14 @@ class JudgedText:
     high: str
     margin: str
     unit: str
+    demand: str = ""  # what was demanded of a value that is no number: is yes, matches "v2.*"
+    percent: str = ""  # the margin in % of half the tolerance, or of a single limit
 
     @property
     def limits(self) -> str:
-        """Both limits with the unit: "17 to 46 mA", ">= 79 %"."""
+        """Both limits with the unit: "17 to 46 mA", ">= 79 %"; or what was demanded."""
+        if self.demand:
+            return self.demand
         if self.low and self.high:
             return f"{self.low} to {self.high} {self.unit}".rstrip()
         one = f">= {self.low}" if self.low else f"<= {self.high}" if self.high else ""
@@ -56,8 +60,23 @@ def _dimension(entry: Mapping[str, Any]) -> units.Dimension:
     return units.parse_unit(entry["unit"]).dimension if entry["unit"] else units.PLAIN
 
 
+def percent_of_tolerance(margin: float | None, low: float | None, high: float | None) -> float | None:
+    """A margin in per cent of half the tolerance; with one limit only, of its distance from zero. None if there is
+    none.
+
+    >>> percent_of_tolerance(0.5, 8.0, 10.0), percent_of_tolerance(0.5, None, 5.0)
+    (50.0, 10.0)
+    """
+    if margin is None or (low is None and high is None):
+        return None
+    half = (high - low) / 2 if low is not None and high is not None else abs(low if low is not None else high or 0.0)
+    return 100 * margin / half if half else None
+
+
 def judged_text(result: Mapping[str, Any]) -> JudgedText:
     """The words for a result (an event Judged as a mapping, or a stored row)."""
+    if result.get("kind", "quantity") != "quantity":
+        return JudgedText(str(result["said"]), "", "", "", "", str(result["demand"]))
     unit = result_unit(result)
     value, low, high = (
         None if x is None else unit.from_base(x) for x in (result["value"], result["low"], result["high"])
@@ -69,9 +88,22 @@ def judged_text(result: Mapping[str, Any]) -> JudgedText:
     def text(x: float | None, sign: str = "") -> str:
         return "" if x is None else f"{x:{sign}.{places}f}"
 
+    share = percent_of_tolerance(result["margin"], result["low"], result["high"])
+    said = str(result.get("said", ""))
     return JudgedText(
-        text(value), text(low), text(high), "" if margin is None else f"{margin:+.{margin_places}f}", unit.symbol
+        said.removesuffix(" " + unit.symbol) if said else text(value),
+        text(low),
+        text(high),
+        "" if margin is None else f"{margin:+.{margin_places}f}",
+        unit.symbol,
+        percent="" if share is None else _percent_text(share, low is not None and high is not None),
     )
+
+
+def _percent_text(share: float, has_both: bool) -> str:
+    """A margin in per cent, and of what."""
+    number = f"{share:+.0f}" if abs(share) >= 99.5 else f"{share:+.3g}"
+    return f"{number} % of {'tolerance' if has_both else 'limit'}"
 
 
 def _decimals(value: float | None, low: float | None, high: float | None, margin: float | None) -> int:
@@ -92,6 +124,10 @@ def column_text(value: float | None, entry: Mapping[str, Any], digits: int = 5) 
     """A stored value with unit; `entry` has unit and shown."""
     if value is None or value != value:
         return "-"
+    if entry.get("labels"):
+        return str(entry["labels"][int(value)])
+    if entry.get("kind") == "yes_no":
+        return "yes" if value else "no"
     return units.format_value(value, _dimension(entry), shown=entry["shown"] or None, digits=digits)
 
 
@@ -109,10 +145,8 @@ def worst_first(results: list[Any]) -> list[Any]:
         margin, low, high = result["margin"], result["low"], result["high"]
         if margin is None:
             return rank, -math.inf
-        width = (
-            (high - low) / 2 if low is not None and high is not None else abs(low if low is not None else high or 0.0)
-        )
-        return rank, margin / width if width else margin
+        share = percent_of_tolerance(margin, low, high)
+        return rank, share if share is not None else margin
 
     return sorted(results, key=key)
 

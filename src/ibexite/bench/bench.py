@@ -126,10 +126,12 @@ class Bench:
             session.profile.readings[signal.reading],
             signal.channel,
             signal.arguments,
-            signal.scale,
+            signal.scale * float(session.profile.readings[signal.reading].unit.factor),
             signal.dimension,
             signal.believe,
-            signal.thermistor.temperature if signal.thermistor else _above(signal.threshold),
+            signal.thermistor.temperature
+            if signal.thermistor
+            else _above(signal.threshold) or _shifted(session.profile.readings[signal.reading].unit),
         )
 
     def role_item(self, name: str, role_name: str, reading: str, arguments: dict[str, float]) -> Item:
@@ -139,7 +141,8 @@ class Bench:
         commands = session.profile.readings[reading]
         channel = int(arguments.pop("channel", role.channel))
         dimension = commands.feature.dimension or units.PLAIN
-        return Item(name, session, commands, channel, arguments, 1.0, dimension, None)
+        unit = commands.unit
+        return Item(name, session, commands, channel, arguments, float(unit.factor), dimension, None, _shifted(unit))
 
     def read_line(
         self,
@@ -317,6 +320,11 @@ class Bench:
 
 def _above(threshold: float | None) -> Callable[[float], float] | None:
     return None if threshold is None else lambda value: float(value > threshold)
+
+
+def _shifted(unit: units.Unit) -> Callable[[float], float] | None:
+    """The conversion of a reading in a unit with an offset (degC)."""
+    return None if not unit.offset else lambda value: value * float(unit.factor) + float(unit.offset)
 
 
 def _in_base(number: float, unit: units.Unit | None) -> float:

@@ -28,7 +28,7 @@ def command(folder: Path) -> None:
     """
     from ibexite.cli.helper import ReportHelper
     from ibexite.cli.options import open_program
-    from ibexite.cli.run_command import RunOptions, run_unit, tell_report
+    from ibexite.cli.running import RunOptions, run_unit, tell_report
     from ibexite.records.lookup import verdict_text
 
     kept = make_project(folder)
@@ -68,8 +68,11 @@ def make_project(folder: Path) -> list[str]:
     try:
         folder.mkdir(parents=True, exist_ok=True)
         for name in FILES:
-            content = source.joinpath(name).read_bytes()
+            # Python files of the example are kept as texts, so that no tool takes them for modules of the package.
+            stored = source.joinpath(name + ".txt" if name.endswith(".py") else name)
+            content = stored.read_bytes()
             target = folder / name
+            target.parent.mkdir(parents=True, exist_ok=True)
             if target.exists() and target.read_bytes() != content:
                 kept.append(name)
             elif not target.exists():

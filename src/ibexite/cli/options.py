@@ -30,6 +30,20 @@ with_option: Decorator = click.option(
     metavar="NAME=VALUE",
     help='Sets a parameter, as --with vin_low="7 V". Makes the run a trial.',
 )
+
+
+def selection_options(function: Callable[..., Any]) -> Callable[..., Any]:
+    """The options that choose tests."""
+    for option in (
+        click.option("--selection", type=click.Path(path_type=Path), help="A table that switches each test on or off."),
+        click.option("--tag", "tags", multiple=True, help="Only tests with this tag (again for more)."),
+        click.option("--skip", multiple=True, metavar="TEST", help="Without this test or group (again for more)."),
+        click.option("--only", multiple=True, metavar="TEST", help="Only this test or group (again for more)."),
+    ):
+        function = option(function)
+    return function
+
+
 format_option: Decorator = click.option(
     "--format",
     "output",

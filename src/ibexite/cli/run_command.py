@@ -3,12 +3,7 @@
 from __future__ import annotations
 
 import contextlib
-import datetime
-import hashlib
-import platform
-import re
-import sys
-from dataclasses import dataclass
+import time
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -18,38 +13,41 @@ from ibexite.cli.helper import ReportHelper
 from ibexite.cli.options import (
     bench_option,
     open_program,
+    parameters,
     records_folder,
     records_option,
+    selection_options,
     sequence_argument,
     with_option,
 )
-from ibexite.cli.project import shown_path
-from ibexite.errors import EXIT_ABORTED, EXIT_BENCH, EXIT_FAIL, EXIT_PASS, EXIT_TRIAL, MistakeError, RecordsError
+from ibexite.cli.running import RunOptions, exit_code, run_unit, tell_report, worst_code
+from ibexite.errors import EXIT_ABORTED, MistakeError, UnitError
 
 if TYPE_CHECKING:
-    from ibexite.bench.file import BenchFile
-    from ibexite.engine.run import Identity, Outcome
-    from ibexite.engine.services import Operator
-    from ibexite.language.program import Program
-
-
-@dataclass(frozen=True, slots=True)
-class RunOptions:
-    """What a run was asked to do, apart from the sequence and its bench."""
-
-    serial: str
-    records: Path
-    operator: str
-    simulate: bool = False
-    yes: bool = False
+    from ibexite.cli.run_inputs import UnitRow
+    from ibexite.engine.run import Outcome
 
 
 @click.command("run")
 @sequence_argument
 @bench_option
-@click.option("--serial", required=True, help="Serial number of the unit.")
-@click.option("--simulate", is_flag=True, help="Run on the simulated stand-ins that the bench file names.")
+@click.option("--serial", default=None, help="Serial number of the unit.")
+@click.option("--lot", default="", help="Lot of the unit.")
+@click.option("--table", type=click.Path(path_type=Path), help="One unit a row, CSV or workbook; results go to a copy.")
+@click.option("--simulate", is_flag=True, help="Run on simulated stand-ins; waits are jumped over.")
+@click.option("--real-time", is_flag=True, help="With --simulate: wait as on the real bench.")
+@click.option(
+    "--readings", type=click.Path(path_type=Path), help="With --simulate: prepared readings and answers (TOML)."
+)
 @with_option
+@click.option("--params", type=click.Path(path_type=Path), help="Parameters from a file (TOML or table).")
+@click.option("--like", metavar="RUN", help="The parameters of a stored run.")
+@selection_options
+@click.option("--stop-on-fail", is_flag=True, help="End after the first test that does not pass.")
+@click.option("--repeat", metavar="N|TIME", help="Run so many times, or for a time such as 8 h.")
+@click.option("--step", is_flag=True, help="Halt at each line.")
+@click.option("--break", "stops", multiple=True, metavar="TEST|LINE", help="Halt at a test or a line.")
+@click.option("--timing", is_flag=True, help="Show what each line and each instrument command cost.")
 @click.option("--yes", is_flag=True, help="Take every confirmation as given. Makes the run a trial.")
 @click.option("--operator", default=None, help="Who runs it; default: the login name.")
 @records_option
@@ -58,133 +56,129 @@ class RunOptions:
 def command(
     sequence: Path,
     bench: Path | None,
-    serial: str,
-    simulate: bool,
+    serial: str | None,
+    lot: str,
+    table: Path | None,
     given: tuple[str, ...],
-    yes: bool,
-    operator: str | None,
+    params: Path | None,
+    like: str | None,
+    repeat: str | None,
     records: Path | None,
     report: bool,
     accept_trial: bool,
+    **choices: Any,
 ) -> None:
-    """Runs a sequence for one unit. Outputs are off when it ends, whatever happened.
+    """Runs a sequence for one unit, or for each row of a table. Outputs are off when it ends, whatever happened.
 
     \b
-    ibexite run fm2_final.ibx --bench bench.toml --serial FC00400
-    ibexite run fm2_final.ibx --serial FC00400 --simulate --yes
+    ibexite run fm2_final.ibx --serial FC00400
+    ibexite run fm2_final.ibx --serial FC00400 --simulate --yes --only efficiency
+    ibexite run fm2_final.ibx --table lot_0412.csv --stop-on-fail
     """
-    from ibexite.cli.terminal_operator import login_name
-
     with contextlib.ExitStack() as stack:
         # Started first of all: it loads the drawing library while the sequence is vetted and run.
         helper = stack.enter_context(contextlib.closing(ReportHelper())) if report else None
-        program, file, project = open_program(sequence, bench, given)
-        operator = login_name() if operator is None else operator
-        options = RunOptions(serial, records_folder(records, project), operator, simulate, yes)
-        outcome = run_unit(program, file, options, helper)
-        if helper is not None and helper.is_busy:
-            tell_report(helper.finish())
-    raise click.exceptions.Exit(exit_code(outcome, accept_trial))
+        units = _units(sequence, serial, lot, table)
+        turns = _Turns(repeat)
+        values = _values(sequence, records, params, like)
+        outcomes: list[Outcome] = []
+        while turns.more():
+            for number, (unit, results) in enumerate(units):
+                merged = {**values, **unit.parameters, **parameters(given)}
+                program, file, project = open_program(sequence, bench, merged)
+                options = RunOptions.from_choices(
+                    choices, serial=unit.serial, lot=unit.lot, records=records_folder(records, project),
+                    sequence=sequence, variants=project.variants, begins_lot=number == 0,
+                    ends_lot=number == len(units) - 1,
+                )  # fmt: skip
+                if outcomes:
+                    click.echo()
+                outcome = run_unit(program, file, options, helper)
+                outcomes.append(outcome)
+                if results is not None:
+                    _append(results, unit, options)
+                if helper is not None and helper.is_busy:
+                    tell_report(helper.finish())
+                if outcome.verdict == "aborted":
+                    raise click.exceptions.Exit(EXIT_ABORTED)
+    raise click.exceptions.Exit(worst_code([exit_code(outcome, accept_trial) for outcome in outcomes]))
 
 
-def exit_code(outcome: Outcome, accept_trial: bool) -> int:
-    """0 pass, 1 fail, 3 error, 4 aborted, 5 passed as a trial."""
-    if outcome.verdict == "pass":
-        return EXIT_TRIAL if outcome.trial and not accept_trial else EXIT_PASS
-    return {"fail": EXIT_FAIL, "error": EXIT_BENCH}.get(outcome.verdict, EXIT_ABORTED)
+def _units(sequence: Path, serial: str | None, lot: str, table: Path | None) -> list[tuple[UnitRow, Any]]:
+    from ibexite.cli.run_inputs import ResultsTable, UnitRow, read_units
 
-
-def check_serial(program: Program, serial: str) -> None:
-    """Refuses a serial number that the sequence is not for.
-
-    Raises:
-        MistakeError: with the pattern that it must match.
-    """
-    pattern = program.sequence.serial
-    if pattern and not re.fullmatch(pattern, serial):
+    if (serial is None) == (table is None):
         raise MistakeError(
-            f"{serial!r} is not a serial number of {program.sequence.product}",
-            where="--serial",
-            remedy=f"It must match {pattern} (see the head of {program.source.name}).",
+            "one serial number, or a table of them", where="--serial, --table", remedy="Name one of the two."
         )
-    if not serial.strip() or re.search(r"[\x00-\x1f/\\]", serial):
-        raise MistakeError(
-            f"{serial!r} cannot be a serial number",
-            where="--serial",
-            remedy="It must not be empty, nor contain control characters or slashes.",
-        )
+    if table is None:
+        return [(UnitRow(0, serial or "", lot, {}), None)]
+    from ibexite.language.build import build_sequence
+    from ibexite.language.source import read_source
+
+    declared = [param.name for param in build_sequence(read_source(sequence)).params]
+    sheet, rows = read_units(table, declared)
+    if not rows:
+        raise MistakeError("there are no units", where=sheet.path, remedy="One unit a row below the columns.")
+    results = ResultsTable(table, sheet)
+    click.echo(f"{len(rows)} units; results go to {results.path}")
+    return [(UnitRow(r.number, r.serial, r.lot or lot, r.parameters), results) for r in rows]
 
 
-def run_unit(program: Program, file: BenchFile, options: RunOptions, helper: ReportHelper | None = None) -> Outcome:
-    """Runs a vetted program for one unit: bench, journal, view, store. With a helper its report is begun."""
-    from ibexite.bench.guardian import Guardian
-    from ibexite.cli.signals import hold_off_signals, stopping_signals
-    from ibexite.cli.view import RunView
-    from ibexite.engine.run import Run
-    from ibexite.engine.services import RealClock
-    from ibexite.records.journal import SUFFIX, Journal
+def _values(sequence: Path, records: Path | None, params: Path | None, like: str | None) -> dict[str, str]:
+    """Parameters of a stored run, and of a file, which goes before them."""
+    values: dict[str, str] = {}
+    if like is not None:
+        from ibexite.cli.project import find_project
+        from ibexite.cli.run_inputs import parameters_of
+        from ibexite.records.lookup import Lookup
 
-    check_serial(program, options.serial)
-    identity = _identity(program, options)
-    with contextlib.ExitStack() as stack:
-        # The simulated bench is taken down last, when it has been made safe and the run is recorded.
-        bench_file = stack.enter_context(_simulated(file, options.serial)) if options.simulate else file
-        journal = Journal(options.records / "journals" / (identity.run + SUFFIX))
-        stack.callback(journal.close)
-        operator, guardian = _operator(options), Guardian(journal.handle)
-        run = Run(program, bench_file, identity, RealClock(), operator, [journal, RunView()], guardian)
-        with stopping_signals():
-            outcome = run.carry_out(hold_off_signals)
-        is_stored = _store(options.records, journal.path)
-        if is_stored and helper is not None:
-            name = f"{re.sub(r'[^A-Za-z0-9._-]', '_', options.serial)}_{identity.run}.html"
-            helper.begin(options.records, identity.run, options.records / "reports" / name)
-    return outcome
+        lookup = Lookup(records_folder(records, find_project(sequence)))
+        values |= parameters_of(lookup.run(lookup.find(like)))
+        lookup.close()
+    if params is not None:
+        from ibexite.cli.run_inputs import read_parameters
+
+        values |= read_parameters(params)
+    return values
 
 
-def _simulated(file: BenchFile, serial: str) -> contextlib.AbstractContextManager[BenchFile]:
-    from ibexite.cli.simulated_bench import SimulatedBench
+def _append(results: Any, unit: UnitRow, options: RunOptions) -> None:
+    from ibexite.cli.run_inputs import results_of
+    from ibexite.records.lookup import Lookup
 
-    return SimulatedBench(file, serial)
-
-
-def _identity(program: Program, options: RunOptions) -> Identity:
-    from ibexite.engine.run import Identity
-    from ibexite.records.run_id import new_run_id
-
-    now = datetime.datetime.now().astimezone()
-    digest = hashlib.sha256(program.source.text.encode()).hexdigest()
-    return Identity(new_run_id(now), options.serial, options.operator, platform.node(), now, digest)
+    lookup = Lookup(options.records)
+    results.add(unit.number, results_of(lookup.run(lookup.find(unit.serial))))
+    lookup.close()
 
 
-def _store(records: Path, journal: Path) -> bool:
-    """Puts the run into the store; if that fails, says so: the journal is kept and the next command tries again."""
-    from ibexite.records.store import Store
+class _Turns:
+    """How often all is run: once, so many times, or for a time."""
 
-    try:
-        store = Store(records)
-        store.take_in(journal)
-        for run in store.take_in_left_over():
-            click.echo(f"  found a run that was not stored yet: {run}")
-        store.close()
-    except RecordsError as error:
-        click.echo(str(error), err=True)
-        return False
-    return True
+    def __init__(self, text: str | None) -> None:
+        self._left, self._until = 1.0, 0.0
+        if text is None:
+            return
+        from ibexite.units import SECOND, parse_quantity
 
+        try:
+            quantity = parse_quantity(text)
+        except UnitError as error:
+            raise MistakeError(
+                error.what, where="--repeat", remedy='Write a number of times, or a time such as "8 h".'
+            ) from None
+        if quantity.dimension == SECOND and quantity.value > 0:
+            self._until = time.monotonic() + float(quantity)
+        elif quantity.dimension.is_plain and not quantity.unit.symbol and quantity.value >= 1:
+            self._left = float(int(quantity.value))
+        else:
+            raise MistakeError(
+                f"{text!r} is neither a number of times nor a time", where="--repeat", remedy='Write 10 or "8 h".'
+            )
 
-def _operator(options: RunOptions) -> Operator:
-    from ibexite.cli.terminal_operator import TerminalOperator
-    from ibexite.engine.services import Consenting, NoOperator
-
-    if options.yes:
-        return Consenting()
-    return TerminalOperator(options.operator) if sys.stdin.isatty() else NoOperator()
-
-
-def tell_report(answer: dict[str, Any]) -> None:
-    """Tells where the report is, or why there is none."""
-    if "error" in answer:
-        click.echo(str(answer["error"]), err=True)
-    else:
-        click.echo(f"  report: {shown_path(Path(str(answer['report'])))}")
+    def more(self) -> bool:
+        """True if there is another turn; counts it."""
+        if self._until:
+            return time.monotonic() < self._until
+        self._left -= 1
+        return self._left >= 0

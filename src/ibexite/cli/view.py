@@ -15,7 +15,7 @@ import click
 
 from ibexite import events
 from ibexite.records.lookup import verdict_text
-from ibexite.wording import column_text, duration_text, judged_text, place_text, worst_first
+from ibexite.wording import JudgedText, column_text, duration_text, judged_text, place_text, worst_first
 
 COLOURS = {
     "pass": "green",
@@ -120,6 +120,9 @@ class RunView:
         self.line(f"instruments: {named}\n")
 
     def _shown(self, event: events.Shown) -> None:
+        if event.how == "note":
+            self._shown_note(event)
+            return
         self.line(f"         {event.text}")
 
     def _value(self, event: events.Value) -> None:
@@ -142,7 +145,7 @@ class RunView:
         text = judged_text(shown)
         self.line(
             f"{head}  {shown['label'][:30]:<30} {text.value_with_unit or '-':>13}   {text.limits:<22}"
-            f" {'margin ' + text.margin_with_unit if text.margin else '':<20} {took:>8}"
+            f" {_margin(text):<42} {took:>8}"
         )
         for result in worst:
             if result["verdict"] != "pass":
@@ -151,6 +154,12 @@ class RunView:
             self.line(f"         {event.reason}")
         if self._bad:
             self.line(f"         bad readings, left out: {self._bad}")
+
+    def _shown_note(self, event: events.Shown) -> None:
+        self.line(click.style(f"         note: {event.text}", dim=True))
+
+    def _loopleft(self, event: events.LoopLeft) -> None:
+        self.line(f"         loop {event.name} was left: {event.why}")
 
     def _tell_failure(self, result: dict[str, object]) -> None:
         at = place_text(result["at"], result["axes"])  # type: ignore[arg-type]
@@ -190,3 +199,10 @@ class RunView:
             self.line(f"  {event.reason}")
         if event.trial:
             self.line(f"  a trial, because: {'; '.join(event.trial)}")
+
+
+def _margin(text: JudgedText) -> str:
+    """The margin in the unit of the value, and in per cent of the tolerance."""
+    if not text.margin:
+        return ""
+    return f"margin {text.margin_with_unit}" + (f" ({text.percent})" if text.percent else "")

@@ -14,6 +14,7 @@ from ibexite import __version__, events
 from ibexite.bench.bench import Bench, SafeDeed
 from ibexite.bench.file import BenchFile
 from ibexite.bench.guardian import Guardian
+from ibexite.engine.merge import Earlier, merged_verdict
 from ibexite.engine.runtime import Runtime, TestOver, UnitOver
 from ibexite.engine.selection import Selection
 from ibexite.engine.services import Clock, Operator
@@ -57,6 +58,7 @@ class Orders:
     begins_lot: bool = True  # the first unit of a lot: `before lot` is carried out
     ends_lot: bool = True  # the last one
     variant_params: frozenset[str] = frozenset()  # parameters that may be set from outside without making a trial
+    earlier: Earlier | None = None  # the run that this one completes
 
 
 class Run:
@@ -178,7 +180,9 @@ class Run:
         """Why a pass would not be a whole one: tests that are switched off or were not chosen, limits nobody
         approved."""
         orders, reasons = self.orders, []
-        if not orders.selection.is_whole:
+        if orders.earlier is not None:
+            reasons += orders.earlier.reasons()
+        elif not orders.selection.is_whole:
             reasons.append(orders.selection.told())
         off = [case.name for case in self.program.cases if case.is_off]
         if off:
@@ -238,6 +242,8 @@ class Run:
         for number, case in enumerate(cases):
             following = cases[number + 1] if number + 1 < len(cases) else None
             previous = cases[number - 1] if number else None
+            if self._is_taken_over(case):
+                continue
             reason = skipping or self._reason_to_skip(case)
             if not reason and case.test.keeps_state and previous is not None and previous.name not in ran:
                 reason = f"it keeps the state of {previous.name}, which was not run"
@@ -250,6 +256,17 @@ class Run:
                 skipping = f"gate {case.name} did not pass"
             if not skipping and self.orders.stops_on_fail and verdict in ("fail", "error"):
                 skipping = f"stopped after {case.name} ({verdict})"
+
+    def _is_taken_over(self, case: Case) -> bool:
+        """In a retest: a test that is not run again keeps the result of the earlier run."""
+        earlier = self.orders.earlier
+        if earlier is None or self.orders.selection.chooses(case) or case.name not in earlier.tests:
+            return False
+        verdict, reason = earlier.tests[case.name]
+        self.outcome.tests[case.name] = verdict
+        told = f"from run {earlier.run}" + (f": {reason}" if reason else "")
+        self.emit(events.TestEnded(self.runtime.now(), case.name, verdict, told, 0.0))
+        return True
 
     def _reason_to_skip(self, case: Case) -> str:
         if case.is_off:
@@ -434,6 +451,9 @@ class Run:
         if self.bench.is_simulated:
             outcome.trial.insert(0, "simulated bench")
         cases = self.program.cases
+        if self.orders.earlier is not None and outcome.verdict in ("pass", "fail"):
+            outcome.verdict = merged_verdict(list(outcome.tests.values()))
+            outcome.reason = outcome.reason or f"first pass: {self.orders.earlier.verdict}"
         if outcome.verdict == "pass" and not any(verdict == "pass" for verdict in outcome.tests.values()):
             outcome.verdict, outcome.reason = "error", "nothing was judged"
         for case in cases:

@@ -11,9 +11,9 @@ from pathlib import Path
 
 from ibexite import units
 from ibexite.classes import Feature, InstrumentClass, instrument_classes
-from ibexite.errors import MistakeError, did_you_mean
+from ibexite.errors import MistakeError, UnitError, did_you_mean
 from ibexite.toml_reader import Table, read_toml
-from ibexite.units import Dimension
+from ibexite.units import Dimension, Unit
 
 SHIPPED = Path(str(resources.files("ibexite.instruments").joinpath("profiles")))
 
@@ -26,6 +26,7 @@ class SettingCommands:
     write: str
     ask: str
     extent: tuple[float, float] | None  # what the instrument takes, in base units
+    unit: Unit  # in which the instrument speaks
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,6 +38,7 @@ class ReadingCommands:
     configure: str
     select: str
     arguments: dict[str, Dimension]
+    unit: Unit  # in which the instrument answers
 
 
 @dataclass(frozen=True, slots=True)
@@ -125,6 +127,20 @@ def _actions(table: Table, instrument_class: InstrumentClass) -> dict[str, str]:
     return actions
 
 
+def _unit(table: Table, feature: Feature) -> Unit:
+    """The unit in which the instrument speaks: that of the class, unless the profile names another one."""
+    if feature.dimension is None:
+        return units.NO_UNIT
+    text = table.text("unit", feature.unit)
+    try:
+        unit = units.parse_unit(text)
+    except UnitError as error:
+        table.fail("unit", error.what, error.remedy)
+    if unit.dimension != feature.dimension:
+        table.fail("unit", f"{text} is {units.describe(unit.dimension)}", f"It is {units.describe(feature.dimension)}.")
+    return unit
+
+
 def _setting(table: Table, instrument_class: InstrumentClass, key: str) -> SettingCommands:
     feature = instrument_class.settings.get(key)
     if feature is None:
@@ -132,7 +148,7 @@ def _setting(table: Table, instrument_class: InstrumentClass, key: str) -> Setti
             "", f"a {instrument_class.name} has no setting {key!r}", did_you_mean(key, instrument_class.settings)
         )
     extent = table.extent("range", feature.dimension) if feature.dimension else None
-    setting = SettingCommands(feature, table.text("write"), table.text("ask"), extent)
+    setting = SettingCommands(feature, table.text("write"), table.text("ask"), extent, _unit(table, feature))
     table.finish()
     if "{value}" not in setting.write:
         table.fail("write", "does not say where the value goes", "Put {value} into the command.")
@@ -148,7 +164,12 @@ def _reading(table: Table, instrument_class: InstrumentClass, key: str) -> Readi
     arguments = table.table("arguments")
     dimensions = {name: units.parse_unit(arguments.text(name)).dimension for name in arguments}
     reading = ReadingCommands(
-        feature, table.text("query"), table.text("configure", ""), table.text("select", ""), dimensions
+        feature,
+        table.text("query"),
+        table.text("configure", ""),
+        table.text("select", ""),
+        dimensions,
+        _unit(table, feature),
     )
     table.finish()
     return reading

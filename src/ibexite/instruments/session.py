@@ -184,7 +184,10 @@ class Session:
         if commands.feature.dimension is None:
             on, off = before + "ON" + after, before + "OFF" + after
             return lambda value: on if value else off
-        return lambda value: f"{before}{value:.9g}{after}"
+        factor, offset = float(commands.unit.factor), float(commands.unit.offset)
+        if factor == 1 and not offset:
+            return lambda value: f"{before}{value:.9g}{after}"
+        return lambda value: f"{before}{(value - offset) / factor:.9g}{after}"
 
     def question(self, setting: str, channel: int) -> str:
         """The query for a setting."""
@@ -195,8 +198,11 @@ class Session:
         text = self.question(setting, channel)
         reply = self.query(text).strip()
         words = {"ON": 1.0, "OFF": 0.0}
+        unit = self.profile.settings[setting].unit
         try:
-            return words[reply.upper()] if reply.upper() in words else float(reply)
+            if reply.upper() in words:
+                return words[reply.upper()]
+            return float(reply) * float(unit.factor) + float(unit.offset)
         except ValueError:
             raise InstrumentError(
                 f"answered {reply!r} to {text}",

@@ -10,6 +10,8 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 from typing import Any
 
+from ibexite.wording import percent_of_tolerance
+
 RowDict = dict[str, Any]
 
 
@@ -32,6 +34,7 @@ class RunRows:
     unit: RowDict
     run: RowDict
     tests: list[TestRows]
+    files: list[RowDict] = field(default_factory=list)
 
 
 @dataclass(slots=True)
@@ -78,6 +81,9 @@ class _Collector:
             "bench_sha256": bench["sha256"],
             "params": json.dumps(e["params"]),
             "instruments": "[]",
+            "lot": e.get("lot", ""),
+            "files": json.dumps(e.get("files", [])),
+            "retest_of": e.get("retest_of", ""),
         }
         tests = []
         for position, test in enumerate(e["tests"]):
@@ -90,6 +96,7 @@ class _Collector:
                 "verdict": "skipped",
                 "reason": "the run was broken off",
                 "duration": 0.0,
+                "tags": ", ".join(test.get("tags", ())),
             }
             self.tests[test["test"]] = TestRows(row)
             tests.append(self.tests[test["test"]])
@@ -132,14 +139,20 @@ class _Collector:
         test = self.tests.get(e["test"])
         if test is not None:
             self._bad(test, e["bad"], {})
-        if test is None or isinstance(e["value"], str):  # texts, and what before unit and after unit read
+        if test is None:  # what before unit and after unit read
             told = "-" if e["value"] is None else f"{e['value']} {e['unit']}".rstrip()
             self.remarks.append({"kind": "value", "text": f"{e['test']}: {e['name']} = {told}"})
             return
-        value = array("d", [math.nan if e["value"] is None else float(e["value"])])
-        test.curves.append(_curve(e["name"], e["origin"], e["unit"], e["shown"], self._next_grid(test), 0, value))
+        labels = [e["value"]] if isinstance(e["value"], str) else []
+        number = 0.0 if labels else math.nan if e["value"] is None else float(e["value"])
+        curve = _curve(e["name"], e["origin"], e["unit"], e["shown"], self._next_grid(test), 0, array("d", [number]))
+        n = e.get("n")
+        curve |= {"kind": e.get("kind", "quantity"), "labels": _labels(labels),
+                  "n": f"{n[0]} of {n[1]}" if n else "", "bound": e.get("bound", "")}  # fmt: skip
+        test.curves.append(curve)
 
     def _next_grid(self, test: TestRows) -> int:
+        """A number for what has no table of its own; negative, so that it cannot meet that of a table."""
         return -1 - sum(1 for c in test.curves if c["grid"] < 0 and c["position"] == 0)
 
     def _computed(self, e: RowDict) -> None:
@@ -181,6 +194,10 @@ class _Collector:
                 )
             }
             row["criterion"] = e["text"]
+            row["percent"] = percent_of_tolerance(e["margin"], e["low"], e["high"])
+            for key, default in (("kind", "quantity"), ("said", ""), ("demand", ""), ("guard", 0.0), ("rule", ""),
+                                 ("origin", "")):  # fmt: skip
+                row[key] = e.get(key, default)
             row |= {key: json.dumps(e[key]) for key in ("at", "axes", "extent", "failing")}
             test.results.append(row)
 
@@ -190,7 +207,18 @@ class _Collector:
             test.figures.append({"ys": json.dumps(e["ys"]), "x": e["x"], "by": e["by"], "title": e["title"]})
 
     def _shown(self, e: RowDict) -> None:
-        self.remarks.append({"kind": "shown", "text": e["text"]})
+        self.remarks.append({"kind": "note" if e.get("how") == "note" else "shown", "text": e["text"]})
+
+    def _attached(self, e: RowDict) -> None:
+        assert self.rows is not None
+        self.rows.files.append({key: e[key] for key in ("test", "name", "path", "sha256", "size")})
+
+    def _called(self, e: RowDict) -> None:
+        gave = ", ".join(f"{name} = {_short(value)}" for name, value in e["gave"].items())
+        self.remarks.append({"kind": "called", "text": f"{e['test']}: {e['program']} gave {gave or 'nothing'}"})
+
+    def _loopleft(self, e: RowDict) -> None:
+        self.remarks.append({"kind": "left", "text": f"{e['test']}: loop {e['name']} was left: {e['why']}"})
 
     def _answered(self, e: RowDict) -> None:
         self.remarks.append({"kind": "question", "text": e["question"], "answer": e["answer"]})
@@ -235,6 +263,10 @@ class _Collector:
                         meta["position"],
                         values,
                     )
+                    | {
+                        "kind": meta.get("kind", "quantity"),
+                        "labels": _labels(meta.get("labels")),
+                    }
                 )
         self._run().update(duration=self.last_time, remarks=json.dumps(self.remarks))
         return self.rows
@@ -252,8 +284,22 @@ def _curve(name: str, origin: str, unit: str, shown: str, grid: int, position: i
         "grid": grid,
         "position": position,
         "length": len(values),
+        "kind": "quantity",
+        "labels": "",
+        "n": "",
+        "bound": "",
         "data": values.tobytes(),
     }
+
+
+def _labels(labels: list[str] | None) -> str:
+    return json.dumps(labels) if labels else ""
+
+
+def _short(value: Any) -> str:
+    if isinstance(value, dict):
+        return f"a curve of {len(value.get('values', []))} values"
+    return str(value)[:60]
 
 
 def rows_of(events: Iterable[dict[str, Any]]) -> RunRows | None:

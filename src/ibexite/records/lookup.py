@@ -35,9 +35,9 @@ def check_header(path: Path) -> None:
             where=str(path),
             remedy="Name another folder with --records, or move the file away.",
         )
-    if version != VERSION:
+    if version > VERSION:
         raise RecordsError(
-            f"this store has version {version}, this program reads version {VERSION}",
+            f"this store has version {version}, this program reads versions up to {VERSION}",
             where=str(path),
             remedy="Use the version of Ibexite that made it, or a newer one.",
         )
@@ -63,6 +63,10 @@ class Grid:
         """The values of a column."""
         return self.data[[c["name"] for c in self.columns].index(name)]
 
+    def has(self, name: str) -> bool:
+        """True if there is a column or axis of this name."""
+        return any(c["name"] == name for c in self.columns)
+
 
 @dataclass(frozen=True, slots=True)
 class TestRecord:
@@ -75,10 +79,16 @@ class TestRecord:
     bad_readings: list[RowDict]
     figures: list[RowDict]
 
-    def grid_with(self, name: str) -> Grid | None:
-        """The grid that has a column of this name (not as an axis)."""
+    def grid_with(self, name: str, *others: str) -> Grid | None:
+        """The grid that has a column of this name (not as an axis), and the other columns or axes as well."""
         return next(
-            (g for g in self.grids if any(c["name"] == name and c["origin"] != "sweep" for c in g.columns)), None
+            (
+                g
+                for g in self.grids
+                if any(c["name"] == name and c["origin"] != "sweep" for c in g.columns)
+                and all(g.has(other) for other in others if other)
+            ),
+            None,
         )
 
 
@@ -88,6 +98,7 @@ class RunRecord:
 
     row: RowDict
     tests: list[TestRecord]
+    files: list[RowDict]
 
     @property
     def verdict_text(self) -> str:
@@ -115,7 +126,7 @@ class Lookup:
         try:
             self._db = sqlite3.connect(f"{self.path.absolute().as_uri()}?mode=ro", uri=True)
             self._db.row_factory = sqlite3.Row
-            self._db.execute("SELECT 1 FROM runs LIMIT 1")
+            self._db.execute("SELECT lot, retest_of FROM runs LIMIT 1")
         except sqlite3.Error as error:
             raise RecordsError(f"the store cannot be read ({error})", where=str(self.path)) from None
 
@@ -130,7 +141,7 @@ class Lookup:
         """Runs, the newest first, with serial, product, and how many tests passed."""
         return self._rows(
             "SELECT runs.id, started, duration, serial, product, sequence, revision, verdict, is_trial, trial_reasons,"
-            " reason, broken_off, operator, bench,"
+            " reason, broken_off, operator, bench, lot, retest_of,"
             " (SELECT count(*) FROM tests WHERE run_id = runs.id AND tests.verdict = 'pass') AS passed,"
             " (SELECT count(*) FROM tests WHERE run_id = runs.id) AS tests"
             " FROM runs JOIN units ON units.id = unit_id"
@@ -176,10 +187,11 @@ class Lookup:
         row = self._rows(
             "SELECT runs.*, serial, product FROM runs JOIN units ON units.id = unit_id WHERE runs.id = ?", run_id
         )[0]
-        for key in ("params", "instruments", "remarks"):
+        for key in ("params", "instruments", "remarks", "files"):
             row[key] = json.loads(row[key])
+        files = self._rows("SELECT * FROM files WHERE run_id = ? ORDER BY id", run_id)
         tests = self._rows("SELECT * FROM tests WHERE run_id = ? ORDER BY position", run_id)
-        return RunRecord(row, [self._test(test) for test in tests])
+        return RunRecord(row, [self._test(test) for test in tests], files)
 
     def _test(self, test: RowDict) -> TestRecord:
         results = self._rows("SELECT * FROM results WHERE test_id = ? ORDER BY id", test["id"])
@@ -198,6 +210,7 @@ class Lookup:
         grids: dict[int, Grid] = {}
         for row in self._rows("SELECT * FROM curves WHERE test_id = ? ORDER BY grid < 0, abs(grid), position", test_id):
             values = array("d", row.pop("data"))
+            row["labels"] = json.loads(row["labels"]) if row["labels"] else []
             if sys.byteorder == "big":
                 values.byteswap()
             grid = grids.setdefault(row["grid"], Grid([], []))

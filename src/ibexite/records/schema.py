@@ -8,7 +8,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 APPLICATION_ID = 0x49424558  # "IBEX", in the header of the SQLite file
-VERSION = 1  # of the tables; a store of another version is refused
+VERSION = 2  # of the tables; an older store gets the columns it lacks, a newer one is refused
 
 
 @dataclass(frozen=True, slots=True)
@@ -97,6 +97,9 @@ TABLES = (
         bench_sha256    | TEXT NOT NULL                         | hash of the bench file as it ran
         params          | TEXT NOT NULL                         | JSON: name, value, help, by_hand
         instruments     | TEXT NOT NULL                         | JSON: name, identity, address, profile, calibration
+        lot             | TEXT NOT NULL DEFAULT ''              | lot, empty if none was named
+        files           | TEXT NOT NULL DEFAULT '[]'            | JSON: name, sha256, version of other files taking part
+        retest_of       | TEXT NOT NULL DEFAULT ''              | the run that this one completes; empty for a first run
         remarks         | TEXT NOT NULL                         | JSON: texts shown, answers, problems, in order
         """,
         "unit_id",
@@ -115,6 +118,7 @@ TABLES = (
         verdict  | TEXT NOT NULL                     | pass, fail, error, skipped, aborted or no check
         reason   | TEXT NOT NULL                     | why, where the results do not say it
         duration | REAL NOT NULL                     | s
+        tags     | TEXT NOT NULL DEFAULT ''          | tags, with commas
         """,
         "run_id",
     ),
@@ -134,6 +138,7 @@ TABLES = (
         low       | REAL                                  | lower limit there; null if there is none
         high      | REAL                                  | upper limit there; null if there is none
         margin    | REAL                                  | distance to the nearer limit; negative beyond it
+        percent   | REAL                                  | margin in % of half the tolerance; one-sided: of the limit
         at        | TEXT NOT NULL                         | JSON: axis values of that point
         axes      | TEXT NOT NULL                         | JSON: name, unit, shown of each axis
         extent    | TEXT NOT NULL                         | JSON: least and largest judged value of each axis
@@ -143,6 +148,12 @@ TABLES = (
         bad       | INTEGER NOT NULL                      | of them without a usable value
         verdict   | TEXT NOT NULL                         | pass, fail or error
         reason    | TEXT NOT NULL                         | why, if not by the numbers
+        kind      | TEXT NOT NULL DEFAULT 'quantity'      | quantity, yes_no or text
+        said      | TEXT NOT NULL DEFAULT ''              | a value that is no number: yes, no, a text, a bound
+        demand    | TEXT NOT NULL DEFAULT ''              | what was demanded of it
+        guard     | REAL NOT NULL DEFAULT 0               | the limits stand so much inside those that were written
+        rule      | TEXT NOT NULL DEFAULT ''              | the decision rule, where there is a guard
+        origin    | TEXT NOT NULL DEFAULT ''              | file and row, for limits from a limit table
         """,
         "test_id",
         "label value",
@@ -160,6 +171,10 @@ TABLES = (
         unit     | TEXT NOT NULL                         | base unit (temperatures in K)
         shown    | TEXT NOT NULL                         | unit in which people see it; empty: a suitable prefix
         length   | INTEGER NOT NULL                      | number of values; 1 and no axes for a single value
+        kind     | TEXT NOT NULL DEFAULT 'quantity'      | quantity; yes_no: 1 for yes; text: labels holds them
+        labels   | TEXT NOT NULL DEFAULT ''              | JSON: the texts that the values number; empty for numbers
+        n        | TEXT NOT NULL DEFAULT ''              | of a statistic: of how many values it was made, "14 of 15"
+        bound    | TEXT NOT NULL DEFAULT ''              | where no more is known: "below 4 V"
         data     | BLOB NOT NULL                         | float64, little-endian; NaN for a hole
         """,
         "test_id",
@@ -189,6 +204,20 @@ TABLES = (
         title   | TEXT NOT NULL                         | title, may be empty
         """,
         "test_id",
+    ),
+    _table(
+        "files",
+        "files that were attached to a run",
+        """
+        id      | INTEGER PRIMARY KEY               | number of the row
+        run_id  | TEXT NOT NULL REFERENCES runs(id) | the run
+        test    | TEXT NOT NULL                     | name of the test
+        name    | TEXT NOT NULL                     | name of the file
+        path    | TEXT NOT NULL                     | where its copy is kept, in the folder of the records
+        sha256  | TEXT NOT NULL                     | its hash
+        size    | INTEGER NOT NULL                  | bytes
+        """,
+        "run_id",
     ),
 )
 BY_NAME = {table.name: table for table in TABLES}

@@ -50,9 +50,25 @@ class Store:
             db.execute(f"PRAGMA application_id={schema.APPLICATION_ID}")
             db.execute(f"PRAGMA user_version={schema.VERSION}")
             db.execute("COMMIT")
+        elif db.execute("PRAGMA user_version").fetchone()[0] < schema.VERSION:
+            self._complete(db)
         # Only now, so that whoever looks at the header of the file always sees whose it is.
         db.execute("PRAGMA journal_mode=WAL")
         return db
+
+    @staticmethod
+    def _complete(db: sqlite3.Connection) -> None:
+        """Adds the tables and columns that an older store lacks, in one transaction."""
+        db.execute("BEGIN IMMEDIATE")
+        for table in schema.TABLES:
+            known = {row[1] for row in db.execute(f"PRAGMA table_info({table.name})")}
+            for column in table.columns if known else ():
+                if column.name not in known:
+                    db.execute(f"ALTER TABLE {table.name} ADD COLUMN {column.name} {column.type}")
+            for statement in table.create():
+                db.execute(statement)
+        db.execute(f"PRAGMA user_version={schema.VERSION}")
+        db.execute("COMMIT")
 
     def close(self) -> None:
         """Closes the database."""
@@ -109,6 +125,8 @@ class Store:
         ).fetchone()
         unit_id = found[0] if found else self._insert("units", rows.unit)
         self._insert("runs", {**rows.run, "unit_id": unit_id})
+        for file in rows.files:
+            self._insert("files", {**file, "run_id": rows.run["id"]})
         for test in rows.tests:
             test_id = self._insert("tests", test.test)
             entries = {

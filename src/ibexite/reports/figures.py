@@ -35,7 +35,7 @@ STYLE: Any = {
 
 def draw(test: TestRecord, figure: dict[str, Any]) -> str:
     """The SVG of a figure of a test, "" when none of its curves was stored."""
-    found = [(name, grid) for name in figure["ys"] if (grid := test.grid_with(name))]
+    found = [(n, grid) for n in figure["ys"] if (grid := test.grid_with(n, figure["x"], figure["by"]))]
     if not found:
         return ""
     with matplotlib.rc_context(STYLE):
@@ -77,7 +77,8 @@ def _shown(values: Any, unit: Unit) -> Any:
 
 def _families(grid: Grid, x: str, by: str) -> Iterator[tuple[str, Any]]:
     """The rows of each curve: one for each value of `by`; without it, one for each point of all other axes."""
-    others = [by] if by else [axis for axis in grid.axes if axis != x]
+    own = [axis for axis in grid.axes if axis != x]
+    others = [by] if by else own if x in grid.axes else own[:-1]
     keys = (
         np.column_stack([np.asarray(grid.column(axis)) for axis in others])
         if others
@@ -97,7 +98,8 @@ def _draw_curves(
     x, y = np.asarray(grid.column(figure["x"])), np.asarray(grid.column(name))
     families = list(_families(grid, figure["x"], figure["by"]))
     stride = -(-len(families) // MOST_LABELS)
-    for i, (label, rows) in enumerate(families):
+    for i, (label, measured) in enumerate(families):
+        rows = _in_order(x, measured)
         place = i if len(families) > 1 else position
         colour = FAMILY[
             round(place * (len(FAMILY) - 1) / max(1, len(families) - 1)) if len(families) > 1 else place % 8
@@ -115,6 +117,12 @@ def _draw_curves(
             markersize=2.6,
             label=text,
         )
+
+
+def _in_order(x: Any, rows: Any) -> Any:
+    """The rows of a curve from left to right, if each x comes once; a loop of x is drawn as it was measured."""
+    values = x[rows]
+    return rows[np.argsort(values)] if len(np.unique(values)) == len(values) else rows
 
 
 def _draw_limits(axes: Axes, test: TestRecord, grid: Grid, name: str, x: str, shown: tuple[Unit, Unit]) -> None:

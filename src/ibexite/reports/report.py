@@ -19,7 +19,8 @@ import jinja2
 from ibexite.errors import RecordsError
 from ibexite.records.lookup import Grid, RunRecord, TestRecord
 from ibexite.reports.figures import draw
-from ibexite.wording import JudgedText, column_text, duration_text, judged_text, place_text, worst_first
+from ibexite.units import plain_number
+from ibexite.wording import JudgedText, column_text, duration_text, judged_text, place_text, result_unit, worst_first
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,6 +45,7 @@ class TestPart:
     values: list[tuple[str, str]]
     figures: list[tuple[str, str]]
     bad_readings: list[tuple[str, str, str, str]]
+    holes: list[tuple[str, str]]  # columns with points that were never measured, and how many
 
     @property
     def worst(self) -> ResultLine | None:
@@ -66,6 +68,7 @@ class ReportData:
     not_run: list[tuple[str, str]]
     trial_reasons: list[str]
     software: str
+    files: list[dict[str, Any]]
 
 
 def write_report(run: RunRecord, path: Path) -> None:
@@ -149,22 +152,44 @@ def gather(run: RunRecord) -> ReportData:
         not_run,
         [r for r in row["trial_reasons"].split("\n") if r],
         f"Ibexite {row['software']}",
+        run.files,
     )
 
 
 def _test(test: TestRecord) -> TestPart:
     results = [_result(result) for result in worst_first(test.results)]
     values = [
-        (grid.columns[0]["name"], column_text(grid.data[0][0], grid.columns[0]))
-        for grid in test.grids
-        if not grid.axes and len(grid.data[0]) == 1
+        (grid.columns[0]["name"], _single(grid)) for grid in test.grids if not grid.axes and len(grid.data[0]) == 1
     ]
     figures = [
         (f["title"] or f"{', '.join(f['ys'])} against {f['x']}", svg) for f in test.figures if (svg := draw(test, f))
     ]
     axes = [c for grid in test.grids for c in grid.columns if c["origin"] == "sweep"]
     bad = [(b["name"], place_text(b["at"], axes), b["reason"], b["raw"]) for b in test.bad_readings]
-    return TestPart({**test.row, "time": duration_text(test.row["duration"])}, results, values, figures, bad)
+    return TestPart(
+        {**test.row, "time": duration_text(test.row["duration"])}, results, values, figures, bad, _holes(test)
+    )
+
+
+def _holes(test: TestRecord) -> list[tuple[str, str]]:
+    """The columns of readings with holes that are no bad readings: never measured there, or broken off."""
+    bad: dict[str, int] = {}
+    for reading in test.bad_readings:
+        bad[reading["name"]] = bad.get(reading["name"], 0) + 1
+    found = []
+    for grid in test.grids:
+        for column, values in zip(grid.columns, grid.data, strict=True):
+            holes = sum(1 for value in values if value != value) - bad.get(column["name"], 0)
+            if grid.axes and column["origin"] == "read" and holes > 0:
+                found.append((column["name"], f"{holes} of {len(values)} points"))
+    return found
+
+
+def _single(grid: Grid) -> str:
+    """A single value in words: with the number of values it was made of, or the bound that is all that is known."""
+    column = grid.columns[0]
+    text = column["bound"] or column_text(grid.data[0][0], column)
+    return f"{text} (n = {column['n']})" if column["n"] else text
 
 
 def _result(result: dict[str, Any]) -> ResultLine:
@@ -178,6 +203,14 @@ def _result(result: dict[str, Any]) -> ResultLine:
         place_text(result["at"], result["axes"]),
         points,
         result["verdict"],
-        result["reason"],
+        "; ".join(part for part in (result["reason"], _guard(result), result["origin"]) if part),
         result["criterion"],
     )
+
+
+def _guard(result: dict[str, Any]) -> str:
+    """The decision rule where the limits were guarded."""
+    if not result["guard"]:
+        return ""
+    unit = result_unit(result)
+    return f"guarded by {plain_number(result['guard'] / float(unit.factor), 4)} {unit.symbol}: {result['rule']}"

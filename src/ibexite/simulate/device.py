@@ -20,6 +20,20 @@ ERROR_QUEUE_LENGTH = 20
 OPERATION_COMPLETE, QUERY_ERROR, DEVICE_ERROR, EXECUTION_ERROR, COMMAND_ERROR = 1, 4, 8, 16, 32
 
 
+class Presets:
+    """Readings that were prepared, by channel or quantity: each is given out in turn, the last one again and again."""
+
+    def __init__(self, values: dict[str, list[float]]) -> None:
+        self._values = {key: deque(given) for key, given in values.items() if given}
+
+    def take(self, key: str) -> float | None:
+        """The next prepared reading, None if there is none for this key."""
+        waiting = self._values.get(key)
+        if waiting is None:
+            return None
+        return waiting.popleft() if len(waiting) > 1 else waiting[0]
+
+
 class ScpiDevice:
     """The common commands, the error queue and the output queue; subclasses add their commands with `on`."""
 
@@ -28,6 +42,7 @@ class ScpiDevice:
         self.errors: deque[ScpiError] = deque()
         self.event_status = 0
         self._output: str | None = None
+        self.presets = Presets({})
         self._commands: list[tuple[re.Pattern[str], bool, Handler]] = []
         self._found: dict[tuple[str, bool], tuple[Handler, int] | None] = {}
         self._common()

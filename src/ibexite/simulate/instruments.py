@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import math
 import random
 from collections.abc import Callable
 
 from ibexite.protocols import scpi
 from ibexite.protocols.scpi import Command, ScpiError
 from ibexite.simulate.device import ScpiDevice, one_parameter, response_number
-from ibexite.simulate.world import World
+from ibexite.simulate.world import ROOM, World
 
 # Bits of the questionable status register (SCPI-1999 volume 1, 20.3.1): the quantity is not what was set.
 VOLTAGE_QUESTIONABLE, CURRENT_QUESTIONABLE = 1, 2
@@ -49,8 +50,11 @@ class _Stimulus(ScpiDevice):
         for node, quantity, noise in (("VOLTage", "voltage", voltage_noise), ("CURRent", "current", current_noise)):
             name = f"{terminal}_{quantity}"
 
-            def query(command: Command, suffix: int, name: str = name, noise: float = noise) -> str:
-                return response_number(world.value(name) + random.gauss(0, noise))
+            def query(
+                command: Command, suffix: int, name: str = name, noise: float = noise, quantity: str = quantity
+            ) -> str:
+                preset = self.presets.take(quantity)
+                return response_number(world.value(name) + random.gauss(0, noise) if preset is None else preset)
 
             self.on(f"MEASure#[:SCALar]:{node}[:DC]", query=query)
 
@@ -70,7 +74,7 @@ class SimulatedSupply(_Stimulus):
 
     def __init__(self, identity: str, name: str, world: World, terminal: str) -> None:
         super().__init__(identity, name)
-        self.world, self.source = world, world.sources[terminal]
+        self.world, self.source = world, world.stimulus("source", terminal)
         self.over_voltage, self.over_current = 40.0, 3.5
         source = self.source
         self.setting(
@@ -129,7 +133,7 @@ class SimulatedLoad(_Stimulus):
 
     def __init__(self, identity: str, name: str, world: World, terminal: str) -> None:
         super().__init__(identity, name)
-        self.world, self.sink = world, world.sinks[terminal]
+        self.world, self.sink = world, world.stimulus("sink", terminal)
         self.over_current = 5.0
         sink = self.sink
         self.setting(
@@ -180,6 +184,8 @@ class SimulatedMeter(ScpiDevice):
         self.on("ROUTe:SCAN[:LIST]", self._set_scan, lambda c, n: f"(@{','.join(map(str, self.scan))})")
         self.on("READ", query=lambda c, n: self._read())
         self.on("MEASure[:SCALar]:VOLTage[:DC]", query=self._measure)
+        self.on("CONFigure[:SCALar]:RESistance", self._configure_resistance)
+        self.on("CALibration:ZERO:AUTO", lambda c, n: None)
 
     def reset(self) -> None:
         self.ranges = {}
@@ -190,6 +196,10 @@ class SimulatedMeter(ScpiDevice):
         size = scpi.number(wanted[0], "V", 0, self.RANGES[-1]) if wanted and wanted[0].upper() != "AUTO" else 0.0
         for channel in self._known(channels):
             self.ranges[channel] = next(r for r in self.RANGES if r >= size) if size else 0.0
+
+    def _configure_resistance(self, command: Command, suffix: int) -> None:
+        for channel in self._known(command.parameters[-1] if command.parameters else ""):
+            self.ranges[channel] = math.inf  # each resistance in a range that fits
 
     def _set_scan(self, command: Command, suffix: int) -> None:
         self.scan = self._known(one_parameter(command))
@@ -211,11 +221,168 @@ class SimulatedMeter(ScpiDevice):
         return ",".join(response_number(self._channel(channel)) for channel in self.scan)
 
     def _channel(self, channel: int) -> float:
+        preset = self.presets.take(str(channel))
+        if preset is not None:
+            return preset
         value = self.world.value(self.channels[channel])
         size = self.ranges.get(channel, 0.0) or next((r for r in self.RANGES if r >= abs(value)), self.RANGES[-1])
+        if size == math.inf:
+            return value * (1 + random.gauss(0, 20 * self.NOISE))
         if abs(value) > 1.2 * size:
             return scpi.INFINITY if value > 0 else -scpi.INFINITY
         return value + random.gauss(0, self.NOISE * size)
+
+
+class SimulatedGenerator(_Stimulus):
+    """A function generator of one output: sine up to 25 MHz, 10 V."""
+
+    def __init__(self, identity: str, name: str, world: World, terminal: str) -> None:
+        super().__init__(identity, name)
+        self.world, self.tone = world, world.stimulus("tone", terminal)
+        for node, unit, low, high, key in (
+            ("FREQuency[:CW]", "HZ", 1e-3, 25e6, "frequency"),
+            ("VOLTage[:LEVel][:IMMediate][:AMPLitude]", "V", 0.0, 10.0, "amplitude"),
+            ("VOLTage[:LEVel][:IMMediate]:OFFSet", "V", -5.0, 5.0, "offset"),
+        ):
+            self._add(f"[SOURce#]:{node}", unit, low, high, key)
+        self.switch("OUTPut#[:STATe]", lambda: self.tone.is_on, lambda value: self._apply("is_on", value))
+        self.on("TRIGger[:IMMediate]", lambda c, n: None)
+        self.reset()
+
+    def _add(self, notation: str, unit: str, low: float, high: float, key: str) -> None:
+        self.setting(notation, unit, low, high, lambda: getattr(self.tone, key), lambda value: self._apply(key, value))
+
+    def reset(self) -> None:
+        self.tone.frequency, self.tone.amplitude, self.tone.offset, self.tone.is_on = 1e3, 0.0, 0.0, False
+        self.world.changed()
+
+    def _apply(self, key: str, value: float) -> None:
+        setattr(self.tone, key, value)
+        self.world.changed()
+
+
+class SimulatedSignalGenerator(_Stimulus):
+    """A signal generator: 9 kHz to 3 GHz, -110 dBm to +15 dBm."""
+
+    def __init__(self, identity: str, name: str, world: World, terminal: str) -> None:
+        super().__init__(identity, name)
+        self.world, self.carrier = world, world.stimulus("carrier", terminal)
+        self.setting("[SOURce#]:FREQuency[:CW]", "HZ", 9e3, 3e9, lambda: self.carrier.frequency,
+                     lambda value: self._apply("frequency", value))  # fmt: skip
+        self.setting("[SOURce#]:POWer[:LEVel][:IMMediate][:AMPLitude]", "DBM", -110.0, 15.0,
+                     lambda: self.carrier.level, lambda value: self._apply("level", value))  # fmt: skip
+        self.switch("OUTPut#[:STATe]", lambda: self.carrier.is_on, lambda value: self._apply("is_on", value))
+        self.reset()
+
+    def reset(self) -> None:
+        self.carrier.frequency, self.carrier.level, self.carrier.is_on = 1e6, -110.0, False
+        self.world.changed()
+
+    def _apply(self, key: str, value: float) -> None:
+        setattr(self.carrier, key, value)
+        self.world.changed()
+
+
+class SimulatedChamber(_Stimulus):
+    """A temperature chamber: -60 degC to 120 degC."""
+
+    def __init__(self, identity: str, name: str, world: World, terminal: str) -> None:
+        super().__init__(identity, name)
+        self.world, self.climate, self._air = world, world.stimulus("climate", terminal), f"{terminal}_temperature"
+        self.setting("[SOURce#]:TEMPerature:SPOint", "CEL", -60.0, 120.0, lambda: self.climate.temperature - 273.15,
+                     lambda value: self._apply("temperature", value + 273.15))  # fmt: skip
+        self.switch("OUTPut#[:STATe]", lambda: self.climate.is_on, lambda value: self._apply("is_on", value))
+        self.on("MEASure#[:SCALar]:TEMPerature", query=lambda c, n: self._temperature())
+        self.reset()
+
+    def reset(self) -> None:
+        self.climate.temperature, self.climate.is_on = ROOM, False
+        self.world.changed()
+
+    def _apply(self, key: str, value: float) -> None:
+        setattr(self.climate, key, value)
+        self.world.changed()
+
+    def _temperature(self) -> str:
+        preset = self.presets.take("temperature")
+        return response_number(
+            self.world.value(self._air) - 273.15 + random.gauss(0, 0.02) if preset is None else preset
+        )
+
+
+class SimulatedScope(_Stimulus):
+    """An oscilloscope that measures waves: each channel is wired to two quantities, x_amplitude in V and x_phase in rad
+    against channel 1. Eight bits: its noise is a share of the full scale."""
+
+    NOISE = 0.8e-3
+
+    def __init__(self, identity: str, name: str, world: World, channels: dict[int, str]) -> None:
+        super().__init__(identity, name)
+        self.world, self.channels, self.full_scale = world, channels, 10.0
+        self.setting("[SENSe#]:VOLTage[:DC]:RANGe[:UPPer]", "V", 0.01, 100.0, lambda: self.full_scale,
+                     lambda value: setattr(self, "full_scale", value))  # fmt: skip
+        self.on("MEASure[:SCALar]:VOLTage:AMPLitude", query=lambda c, n: self._each(c, self._amplitude))
+        self.on("MEASure[:SCALar]:VOLTage:RMS", query=lambda c, n: self._each(c, self._rms))
+        self.on("MEASure[:SCALar]:FREQuency", query=lambda c, n: self._each(c, self._frequency))
+        self.on("MEASure[:SCALar]:PHASe", query=lambda c, n: self._each(c, self._phase))
+        self.on("TRIGger[:IMMediate]", lambda c, n: None)
+
+    def reset(self) -> None:
+        self.full_scale = 10.0
+
+    def _each(self, command: Command, measure: Callable[[int], float]) -> str:
+        values = []
+        for channel in scpi.channel_list(one_parameter(command)):
+            if channel not in self.channels:
+                raise ScpiError(-224, str(channel))
+            preset = self.presets.take(str(channel))
+            values.append(response_number(measure(channel) if preset is None else preset))
+        return ",".join(values)
+
+    def _amplitude(self, channel: int) -> float:
+        value = self.world.value(f"{self.channels[channel]}_amplitude")
+        if value > self.full_scale:
+            return scpi.INFINITY
+        return abs(value + random.gauss(0, self.NOISE * self.full_scale / 4))
+
+    def _rms(self, channel: int) -> float:
+        return self._amplitude(channel) / math.sqrt(2)
+
+    def _frequency(self, channel: int) -> float:
+        tones = self.world.stimuli.tone.values()
+        active = [tone.frequency for tone in tones if tone.is_on and tone.amplitude > 0]
+        return active[0] * (1 + random.gauss(0, 1e-6)) if active else scpi.NOT_A_NUMBER
+
+    def _phase(self, channel: int) -> float:
+        """In degrees. The smaller the wave on the screen, the less certain its phase."""
+        size = self.world.value(f"{self.channels[channel]}_amplitude")
+        if size < 2 * self.NOISE * self.full_scale:
+            return scpi.NOT_A_NUMBER
+        noise = random.gauss(0, self.NOISE * self.full_scale / 4 / size)
+        angle = self.world.value(f"{self.channels[channel]}_phase") + noise
+        return math.degrees(math.remainder(angle, 2 * math.pi))
+
+
+class SimulatedPowerMeter(_Stimulus):
+    """A power meter: its sensor sees the level of a quantity in W, and noise of -70 dBm."""
+
+    def __init__(self, identity: str, name: str, world: World, quantity: str) -> None:
+        super().__init__(identity, name)
+        self.world, self.quantity, self.frequency = world, quantity, 1e6
+        self.setting("[SENSe#]:FREQuency[:CW]", "HZ", 9e3, 6e9, lambda: self.frequency,
+                     lambda value: setattr(self, "frequency", value))  # fmt: skip
+        self.on("MEASure#[:SCALar]:POWer[:AC]", query=lambda c, n: self._level())
+        self.on("CALibration:ZERO:AUTO", lambda c, n: None)
+
+    def reset(self) -> None:
+        self.frequency = 1e6
+
+    def _level(self) -> str:
+        preset = self.presets.take("level")
+        if preset is not None:
+            return response_number(preset)
+        power = self.world.value(self.quantity) * (1 + random.gauss(0, 4e-4)) + 1e-10 * abs(random.gauss(0, 1))
+        return response_number(10 * math.log10(max(power, 1e-20)) + 30)
 
 
 def _only_channel(suffix: int) -> None:

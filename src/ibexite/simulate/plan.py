@@ -3,11 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, field
 from typing import Any
 
-from ibexite.simulate.device import ScpiDevice
-from ibexite.simulate.instruments import SimulatedLoad, SimulatedMeter, SimulatedSupply
+from ibexite.simulate.device import Presets, ScpiDevice
+from ibexite.simulate.instruments import (
+    SimulatedChamber,
+    SimulatedGenerator,
+    SimulatedLoad,
+    SimulatedMeter,
+    SimulatedPowerMeter,
+    SimulatedScope,
+    SimulatedSignalGenerator,
+    SimulatedSupply,
+)
 from ibexite.simulate.products import PRODUCTS
 from ibexite.simulate.world import World
 
@@ -36,6 +45,9 @@ class StandIn:
     wiring: dict[int, str]
     answer_time: float = 0.0
     trouble: tuple[Trouble, ...] = ()
+    presets: dict[str, list[float]] = field(
+        default_factory=dict
+    )  # readings prepared by channel or quantity, as raw values
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,31 +78,53 @@ class SimulationPlan:
         return cls(data["product"], data["serial"], stand_ins)
 
 
-def _supply(stand_in: StandIn, world: World) -> ScpiDevice:
-    return SimulatedSupply(stand_in.identity, stand_in.name, world, stand_in.wiring[1])
+def _single(kind: str, device: Callable[[str, str, World, str], ScpiDevice]) -> Maker:
+    """An instrument of one channel, wired to a terminal or a quantity; to nothing where it is not wired."""
+
+    def make(stand_in: StandIn, world: World) -> ScpiDevice:
+        wired = stand_in.wiring.get(1) or f"{stand_in.name}_alone"
+        if kind and wired not in getattr(world.stimuli, kind):
+            world.connect(kind, wired)
+        return device(stand_in.identity, stand_in.name, world, wired)
+
+    return make
 
 
-def _load(stand_in: StandIn, world: World) -> ScpiDevice:
-    return SimulatedLoad(stand_in.identity, stand_in.name, world, stand_in.wiring[1])
+def _many(device: Callable[[str, str, World, dict[int, str]], ScpiDevice]) -> Maker:
+    return lambda stand_in, world: device(stand_in.identity, stand_in.name, world, stand_in.wiring)
 
 
-def _meter(stand_in: StandIn, world: World) -> ScpiDevice:
-    return SimulatedMeter(stand_in.identity, stand_in.name, world, stand_in.wiring)
-
-
-KINDS: dict[str, Callable[[StandIn, World], ScpiDevice]] = {
-    "power_supply": _supply, "electronic_load": _load, "multimeter": _meter,
+Maker = Callable[[StandIn, World], ScpiDevice]
+STIMULUS = {
+    "power_supply": "source", "electronic_load": "sink", "function_generator": "tone", "signal_generator": "carrier",
+    "temperature_chamber": "climate",
+}  # fmt: skip
+KINDS: dict[str, Maker] = {
+    "power_supply": _single("source", SimulatedSupply), "electronic_load": _single("sink", SimulatedLoad),
+    "function_generator": _single("tone", SimulatedGenerator),
+    "signal_generator": _single("carrier", SimulatedSignalGenerator),
+    "temperature_chamber": _single("climate", SimulatedChamber), "power_meter": _single("", SimulatedPowerMeter),
+    "multimeter": _many(SimulatedMeter), "oscilloscope": _many(SimulatedScope),
 }  # fmt: skip
 
 
 def connectable(product: str, kind: str) -> tuple[str, ...]:
-    """What an instrument of a kind can be wired to: terminals for sources and sinks, else quantities."""
+    """What an instrument of a kind can be wired to: terminals for what applies something, else quantities."""
     model = PRODUCTS[product]("")
-    terminals = {"power_supply": model.source_terminals, "electronic_load": model.sink_terminals}
-    return terminals.get(kind, tuple(model.time_constants))
+    if kind in STIMULUS:
+        return model.terminals.get(STIMULUS[kind], ())
+    names = (*model.time_constants, *model.derived)
+    if kind == "oscilloscope":
+        return tuple(n.removesuffix("_amplitude") for n in names if n.endswith("_amplitude"))
+    return names
 
 
 def build(plan: SimulationPlan, clock: Callable[[], float]) -> list[tuple[StandIn, ScpiDevice]]:
     """The devices of a plan, all around one product."""
     world = World(PRODUCTS[plan.product](plan.serial), clock)
-    return [(stand_in, KINDS[stand_in.kind](stand_in, world)) for stand_in in plan.stand_ins]
+    made = []
+    for stand_in in plan.stand_ins:
+        device = KINDS[stand_in.kind](stand_in, world)
+        device.presets = Presets(stand_in.presets)
+        made.append((stand_in, device))
+    return made

@@ -55,7 +55,8 @@ class BenchServer:
         self._clients = 0
         self._wake, self._waker = socket.socketpair()
         self._selector.register(self._wake, selectors.EVENT_READ, None)
-        self.instruments = [self._listen(s, d) for s, d in build(plan, time.monotonic)]
+        self._ahead = 0.0  # s that the world has jumped over
+        self.instruments = [self._listen(s, d) for s, d in build(plan, lambda: time.monotonic() + self._ahead)]
 
     def _listen(self, stand_in: StandIn, device: ScpiDevice) -> _Instrument:
         listener = socket.create_server((stand_in.host, stand_in.port))
@@ -66,6 +67,10 @@ class BenchServer:
     def ports(self) -> dict[str, int]:
         """The port of each instrument by its name."""
         return {i.stand_in.name: i.listener.getsockname()[1] for i in self.instruments}
+
+    def advance(self, seconds: float) -> None:
+        """Lets the time of the world jump ahead; may be called from another thread."""
+        self._ahead += seconds
 
     def stop(self) -> None:
         """Ends `serve`; may be called from another thread or a signal handler."""
@@ -175,7 +180,9 @@ def main() -> None:
     print(json.dumps({"ports": server.ports()}), flush=True)
 
     def wait_for_end() -> None:
-        sys.stdin.read()
+        for line in sys.stdin:
+            server.advance(float(json.loads(line)["advance"]))
+            print("{}", flush=True)
         server.stop_when_alone()
 
     threading.Thread(target=wait_for_end, daemon=True).start()

@@ -1,4 +1,4 @@
-"""The physical world behind the simulated instruments: sources and loads at the terminals of one product.
+"""The physical world behind the simulated instruments: what is applied to the terminals of one product.
 
 Each change gives a new operating point; the quantities approach it exponentially, each with its own time constant,
 so that a reading taken too early is wrong, as on a real bench.
@@ -7,9 +7,9 @@ so that a reading taken too early is wrong, as on a real bench.
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
-from dataclasses import dataclass
-from typing import Protocol
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from typing import Any, Protocol
 
 
 @dataclass(slots=True)
@@ -31,22 +31,67 @@ class Sink:
     is_starved: bool = False
 
 
+@dataclass(slots=True)
+class Tone:
+    """The sine that a function generator applies: Hz, V (half of peak to peak), V."""
+
+    frequency: float = 1e3
+    amplitude: float = 0.0
+    offset: float = 0.0
+    is_on: bool = False
+
+
+@dataclass(slots=True)
+class Carrier:
+    """The sine that a signal generator applies: Hz, dBm."""
+
+    frequency: float = 1e6
+    level: float = -120.0
+    is_on: bool = False
+
+
+@dataclass(slots=True)
+class Climate:
+    """What a temperature chamber does to the air around the product, in K."""
+
+    temperature: float = 296.15
+    is_on: bool = False
+
+
+UNWIRED = "unwired"  # a channel that is connected to nothing: it reads 0
+ROOM = 296.15  # K; the air where nothing heats or cools it
+KINDS: dict[str, type] = {"source": Source, "sink": Sink, "tone": Tone, "carrier": Carrier, "climate": Climate}
+
+
+@dataclass(slots=True)
+class Stimuli:
+    """All that is applied, by kind and terminal."""
+
+    source: dict[str, Source] = field(default_factory=dict)
+    sink: dict[str, Sink] = field(default_factory=dict)
+    tone: dict[str, Tone] = field(default_factory=dict)
+    carrier: dict[str, Carrier] = field(default_factory=dict)
+    climate: dict[str, Climate] = field(default_factory=dict)
+
+
 class Product(Protocol):
-    """A product model: terminals that are fed and loaded, and quantities that can be measured."""
+    """A product model: terminals to which stimuli are applied, and quantities that can be measured.
+
+    A source or sink terminal x has the quantities x_voltage and x_current.
+    """
 
     @property
-    def source_terminals(self) -> tuple[str, ...]:
-        """Where power supplies are connected."""
+    def terminals(self) -> Mapping[str, tuple[str, ...]]:
+        """The terminals of each kind of stimulus."""
 
-    @property
-    def sink_terminals(self) -> tuple[str, ...]:
-        """Where loads are connected."""
+    time_constants: dict[str, float]  # of each quantity that settles, in s
 
-    # A terminal x has the quantities x_voltage and x_current.
-    time_constants: dict[str, float]  # of each measurable quantity, in s
-
-    def operating_point(self, sources: dict[str, Source], sinks: dict[str, Sink]) -> dict[str, float]:
+    def operating_point(self, stimuli: Stimuli) -> dict[str, float]:
         """The settled value of each quantity, in base SI units; marks sources that limit and sinks that starve."""
+
+    @property
+    def derived(self) -> Mapping[str, Callable[[Callable[[str], float]], float]]:
+        """Quantities that follow at once from those that settle: functions that are given a look-up of their values."""
 
 
 class World:
@@ -55,22 +100,48 @@ class World:
     def __init__(self, product: Product, clock: Callable[[], float]) -> None:
         self.product = product
         self.clock = clock
-        self.sources = {terminal: Source() for terminal in product.source_terminals}
-        self.sinks = {terminal: Sink() for terminal in product.sink_terminals}
+        self.stimuli = Stimuli()
+        for kind, terminals in product.terminals.items():
+            getattr(self.stimuli, kind).update({terminal: KINDS[kind]() for terminal in terminals})
+        self._alone: dict[str, Callable[[], float]] = {}
         self._since = clock()
-        self._from = dict.fromkeys(product.time_constants, 0.0)
-        self._target = dict(self._from)
-        self._target.update(product.operating_point(self.sources, self.sinks))
+        first = product.operating_point(self.stimuli)
+        self._from = dict(first)
+        self._target = first
+
+    def connect(self, kind: str, terminal: str) -> None:
+        """Adds a terminal that the product does not have: an instrument that is connected to nothing."""
+        stimulus = KINDS[kind]()
+        getattr(self.stimuli, kind)[terminal] = stimulus
+        self._alone |= {
+            f"{terminal}_voltage": lambda: stimulus.voltage if getattr(stimulus, "is_on", False) else 0.0,
+            f"{terminal}_current": lambda: 0.0,
+            f"{terminal}_temperature": lambda: stimulus.temperature if stimulus.is_on else ROOM,
+        }
+
+    def stimulus(self, kind: str, terminal: str) -> Any:
+        """What is applied to a terminal."""
+        return getattr(self.stimuli, kind)[terminal]
 
     def changed(self) -> None:
-        """To be called after a source or sink was changed: from now on the quantities move to the new point."""
+        """To be called after a stimulus was changed: from now on the quantities move to the new point."""
         now = self.clock()
         self._from = {name: self.value(name) for name in self._target}
         self._since = now
-        self._target = self.product.operating_point(self.sources, self.sinks)
+        self._target = self.product.operating_point(self.stimuli)
 
     def value(self, name: str) -> float:
         """The present value of a quantity, in base SI units."""
+        if name.startswith(UNWIRED):
+            return 0.0
+        if name in self._alone:
+            return self._alone[name]()
+        if name not in self._target:
+            return self.product.derived[name](self.value)
         target = self._target[name]
         elapsed = self.clock() - self._since
         return target + (self._from[name] - target) * math.exp(-elapsed / self.product.time_constants[name])
+
+    def quantities(self) -> tuple[str, ...]:
+        """All that can be measured."""
+        return (*self.product.time_constants, *self.product.derived)

@@ -8,9 +8,11 @@ from __future__ import annotations
 
 import hashlib
 import random
+from collections.abc import Mapping
 from dataclasses import dataclass
+from typing import Any
 
-from ibexite.simulate.world import Sink, Source
+from ibexite.simulate.world import Source, Stimuli
 
 SHUNT_IN, SHUNT_OUT = 0.10012, 0.04987  # ohm; the current shunts of the fixture
 LOWEST_INPUT = 4.0  # V; below it the regulator stays off
@@ -66,8 +68,8 @@ def _parts_of(serial: str) -> _Parts:
 class Fm2ControlBoard:
     """One unit in the fixture. Terminals: battery (source), output (sink)."""
 
-    source_terminals: tuple[str, ...] = ("battery",)
-    sink_terminals: tuple[str, ...] = ("output",)
+    terminals: Mapping[str, tuple[str, ...]] = {"source": ("battery",), "sink": ("output",)}
+    derived: Mapping[str, Any] = {}
     time_constants = {
         "battery_voltage": 2.1e-3,
         "battery_current": 2.4e-3,
@@ -81,9 +83,9 @@ class Fm2ControlBoard:
     def __init__(self, serial: str) -> None:
         self.parts = _parts_of(serial)
 
-    def operating_point(self, sources: dict[str, Source], sinks: dict[str, Sink]) -> dict[str, float]:
+    def operating_point(self, stimuli: Stimuli) -> dict[str, float]:
         """Settled voltages in V; the shunts are read as the voltage across them."""
-        source, sink = sources["battery"], sinks["output"]
+        source, sink = stimuli.source["battery"], stimuli.sink["output"]
         wanted = sink.current if sink.is_on else 0.0
         voltage = self._input_voltage(source, wanted)
         output, drawn = self._output(voltage, wanted)

@@ -1,0 +1,59 @@
+"""The prompt at a halt (`run --step`, `run --break`)."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import click
+
+from ibexite.engine.debugger import Halt
+from ibexite.errors import MistakeError, StopRun
+from ibexite.language.program import Program
+from ibexite.wording import column_text
+
+HELP = "next (n, Enter) · continue (c) · again (a): the line before once more · values (v) · stop (s) · or a formula"
+
+
+class HaltPrompt:
+    """Shows where the run stands and the values so far; asks what to do."""
+
+    def __init__(self, program: Program) -> None:
+        self._program = program
+
+    def __call__(self, halt: Halt, evaluate: Callable[[str], str]) -> str:
+        """next, continue, again or stop."""
+        if not halt.is_after:
+            click.echo(click.style(f"  {halt.file}:{halt.line}  {halt.text}", bold=True))
+        while True:
+            try:
+                text = click.prompt("  halt", default="next", show_default=False, prompt_suffix="> ").strip()
+            except (click.Abort, EOFError):
+                raise StopRun("the terminal was closed at a halt") from None
+            word = {"n": "next", "c": "continue", "a": "again", "s": "stop", "v": "values"}.get(text, text)
+            if word in ("next", "continue", "stop") or (word == "again" and halt.is_after):
+                return word
+            if word == "again":
+                click.echo("  The line before cannot be run again; only set, read and let can.")
+            elif word == "values":
+                self._values(halt.values)
+            elif word in ("help", "?"):
+                click.echo(f"  {HELP}")
+            else:
+                try:
+                    click.echo(f"  {evaluate(text)}")
+                except MistakeError as error:
+                    click.echo(f"  {error.what} {error.remedy}\n  {HELP}")
+
+    def _values(self, values: dict[str, Any]) -> None:
+        bindings = {name: b for names in self._program.names.values() for name, b in names.items()}
+        for name, value in sorted(values.items()):
+            if name in bindings and isinstance(value, float | int | str | bool):
+                from ibexite.engine.frame import base_unit
+
+                kind = bindings[name].type
+                entry = {"unit": base_unit(kind), "shown": kind.shown or "", "kind": kind.kind}
+                text = value if isinstance(value, str) else column_text(float(value), entry)
+                click.echo(f"  {name} = {text}")
+            elif hasattr(value, "axes"):
+                click.echo(f"  {name}: a curve over {', '.join(value.axes)}")

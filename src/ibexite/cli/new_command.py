@@ -1,0 +1,84 @@
+"""`ibexite new`."""
+
+from __future__ import annotations
+
+import re
+from importlib import resources
+from pathlib import Path
+
+import click
+
+from ibexite.cli.project import find_project, shown_path
+from ibexite.errors import MistakeError
+from ibexite.language.words import RESERVED
+
+KINDS = {"sequence": ("sequence.ibx",), "python": ("python.py",), "program": ("program.py", "program.measurement.toml")}
+
+
+@click.group("new")
+def command() -> None:
+    """Makes a project, a sequence or a measurement from a template that works at once.
+
+    \b
+    ibexite new project front_end
+    ibexite new sequence intake.ibx
+    ibexite new measurement settling --in python
+    """
+
+
+def _check_name(name: str) -> None:
+    if not re.fullmatch(r"[a-z][a-z0-9_]*", name) or name in RESERVED:
+        raise MistakeError(
+            f"{name!r} cannot be a name", remedy="Names are lower_snake_case, and no words of the language."
+        )
+
+
+def _write(target: Path, template: str, name: str) -> None:
+    if target.exists():
+        raise MistakeError("there is such a file already", where=str(target), remedy="Take another name.")
+    text = (
+        resources.files("ibexite.cli").joinpath("templates", template + ".txt").read_text("utf-8").replace("NAME", name)
+    )
+    try:
+        target.parent.mkdir(parents=True, exist_ok=True)
+        target.write_text(text, encoding="utf-8")
+    except OSError as error:
+        raise MistakeError(
+            f"cannot be written ({error.strerror})", where=str(target), remedy="Check its permissions."
+        ) from None
+    click.echo(f"made {shown_path(target)}")
+
+
+@command.command("project")
+@click.argument("folder", type=click.Path(path_type=Path))
+def project(folder: Path) -> None:
+    """A project: its file, a bench, a first sequence, a folder of measurements."""
+    for name, template in (("ibexite.toml", "project.toml"), ("bench.toml", "bench.toml"), ("first.ibx", "first.ibx")):
+        _write(folder / name, template, folder.name)
+    (folder / "measurements").mkdir(exist_ok=True)
+    click.echo(f"try it: cd {folder}; ibexite run first.ibx --serial 1 --simulate --yes")
+
+
+@command.command("sequence")
+@click.argument("file", type=click.Path(path_type=Path))
+def sequence(file: Path) -> None:
+    """A sequence with one test."""
+    _write(file.with_suffix(".ibx"), "first.ibx", file.stem)
+
+
+@command.command("measurement")
+@click.argument("name")
+@click.option("--in", "kind", type=click.Choice(list(KINDS)), required=True, help="In which form it is written.")
+def measurement(name: str, kind: str) -> None:
+    """A measurement in the language, in Python or as a program, with a test of it."""
+    _check_name(name)
+    project = find_project(Path.cwd())
+    folder = project.measurements[0] if project.measurements else project.folder / "measurements"
+    suffixes = {"sequence.ibx": ".ibx", "python.py": ".py", "program.py": "_program.py",
+                "program.measurement.toml": ".measurement.toml"}  # fmt: skip
+    for template in KINDS[kind]:
+        _write(folder / f"{name}{suffixes[template]}", f"measurement_{template}", name)
+    _write(folder / f"test_{name}.py", "measurement_test.py", name)
+    if not project.measurements:
+        click.echo('name the folder in ibexite.toml, below [project]: measurements = ["measurements"]')
+    click.echo(f"try it: ibexite measure {name} --simulate")

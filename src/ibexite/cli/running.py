@@ -1,0 +1,282 @@
+"""Runs a vetted program for one unit: bench, clock, operator, guardian, journal, view, store."""
+
+from __future__ import annotations
+
+import contextlib
+import datetime
+import hashlib
+import platform
+import re
+import sys
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from ibexite.cli.helper import ReportHelper
+from ibexite.cli.project import shown_path
+from ibexite.errors import EXIT_ABORTED, EXIT_BENCH, EXIT_FAIL, EXIT_PASS, EXIT_TRIAL, MistakeError, RecordsError
+
+if TYPE_CHECKING:
+    from ibexite.bench.file import BenchFile
+    from ibexite.cli.run_inputs import Prepared
+    from ibexite.cli.simulated_bench import SimulatedBench
+    from ibexite.engine.merge import Earlier
+    from ibexite.engine.run import Identity, Orders, Outcome
+    from ibexite.engine.services import Clock, Operator
+    from ibexite.language.program import Program
+    from ibexite.records.lookup import RunRecord
+
+
+@dataclass(frozen=True, slots=True)
+class RunOptions:
+    """What a run was asked to do, apart from the sequence and its bench."""
+
+    serial: str
+    records: Path
+    operator: str
+    simulate: bool = False
+    yes: bool = False
+    real_time: bool = False
+    readings: Path | None = None
+    lot: str = ""
+    only: tuple[str, ...] = ()
+    skip: tuple[str, ...] = ()
+    tags: tuple[str, ...] = ()
+    selection: Path | None = None
+    stop_on_fail: bool = False
+    step: bool = False
+    stops: tuple[str, ...] = ()
+    timing: bool = False
+    begins_lot: bool = True
+    ends_lot: bool = True
+    variants: frozenset[str] = frozenset()
+    retest_of: str = ""
+
+    @classmethod
+    def from_choices(cls, choices: Mapping[str, Any], *, sequence: Path, **more: Any) -> RunOptions:
+        """Options from those of a command line."""
+        from ibexite.cli.terminal_operator import login_name
+
+        given = {key: value for key, value in choices.items() if key in cls.__dataclass_fields__}
+        operator = login_name() if given.get("operator") is None else given["operator"]
+        return cls(**{**given, "operator": operator, **more})
+
+    def orders(self, program: Program) -> Orders:
+        """How the run is to be carried out. Raises MistakeError: a test or tag that is not there."""
+        from ibexite.engine.run import Orders
+        from ibexite.engine.selection import Selection
+
+        listed: dict[str, bool] = {}
+        if self.selection is not None:
+            from ibexite.cli.run_inputs import read_selection
+
+            listed = read_selection(self.selection)
+        selection = Selection(self.only, self.skip, self.tags, listed)
+        selection.check(program)
+        return Orders(selection, self.stop_on_fail, self.begins_lot, self.ends_lot, self.variants)
+
+
+def exit_code(outcome: Outcome, accept_trial: bool) -> int:
+    """0 pass, 1 fail, 3 error, 4 aborted, 5 passed as a trial."""
+    if outcome.verdict == "pass":
+        return EXIT_TRIAL if outcome.trial and not accept_trial else EXIT_PASS
+    return {"fail": EXIT_FAIL, "error": EXIT_BENCH}.get(outcome.verdict, EXIT_ABORTED)
+
+
+def worst_code(codes: list[int]) -> int:
+    """The exit code of several runs: that of the worst one."""
+    order = (EXIT_ABORTED, EXIT_BENCH, EXIT_FAIL, EXIT_TRIAL, EXIT_PASS)
+    return min(codes, key=order.index)
+
+
+def check_serial(program: Program, serial: str) -> None:
+    """Refuses a serial number that the sequence is not for.
+
+    Raises:
+        MistakeError: with the pattern that it must match.
+    """
+    pattern = program.sequence.serial
+    if pattern and not re.fullmatch(pattern, serial):
+        raise MistakeError(
+            f"{serial!r} is not a serial number of {program.sequence.product}",
+            where="--serial",
+            remedy=f"It must match {pattern} (see the head of {program.source.name}).",
+        )
+    if not serial.strip() or re.search(r"[\x00-\x1f/\\]", serial):
+        raise MistakeError(
+            f"{serial!r} cannot be a serial number",
+            where="--serial",
+            remedy="It must not be empty, nor contain control characters or slashes.",
+        )
+
+
+def run_unit(
+    program: Program,
+    file: BenchFile,
+    options: RunOptions,
+    helper: ReportHelper | None = None,
+    merge_with: RunRecord | None = None,
+) -> Outcome:
+    """Runs a vetted program for one unit: bench, journal, view, store. With a helper its report is begun; `merge_with`
+    is the stored run that this one completes."""
+    from ibexite.bench.guardian import Guardian
+    from ibexite.cli.signals import hold_off_signals, stopping_signals
+    from ibexite.cli.view import RunView
+    from ibexite.engine.run import Run
+    from ibexite.records.journal import SUFFIX, Journal
+
+    check_serial(program, options.serial)
+    orders = options.orders(program)
+    identity = _identity(program, options)
+    if merge_with is not None:
+        orders.earlier = _earlier(merge_with, program, file, identity.sequence_sha256)
+    prepared = _prepared(options, file)
+    with contextlib.ExitStack() as stack:
+        # The simulated bench is taken down last, when it has been made safe and the run is recorded.
+        bench = _simulated(file, options.serial, prepared) if options.simulate else None
+        bench_file = stack.enter_context(bench) if bench is not None else file
+        journal = Journal(options.records / "journals" / (identity.run + SUFFIX))
+        stack.callback(journal.close)
+        operator, guardian = _operator(options, prepared), Guardian(journal.handle)
+        clock = _clock(bench, options)
+        run = Run(program, bench_file, identity, clock, operator, [journal, RunView()], guardian, orders)
+        run.runtime.records = options.records
+        _prepare_tools(run.runtime, program, options)
+        with stopping_signals():
+            outcome = run.carry_out(hold_off_signals)
+        is_stored = _store(options.records, journal.path)
+        if run.runtime.timing is not None:
+            from ibexite.cli.timing_view import show_timing
+
+            show_timing(run.runtime.timing, program)
+        if is_stored and helper is not None:
+            name = f"{re.sub(r'[^A-Za-z0-9._-]', '_', options.serial)}_{identity.run}.html"
+            helper.begin(options.records, identity.run, options.records / "reports" / name)
+    return outcome
+
+
+def _prepare_tools(runtime: Any, program: Program, options: RunOptions) -> None:
+    """Stepping and timing, where they were asked for."""
+    if options.timing:
+        from ibexite.engine.timing import Timing
+
+        runtime.timing = Timing()
+    if options.step or options.stops:
+        from ibexite.cli.halt_prompt import HaltPrompt
+        from ibexite.engine.debugger import Debugger
+
+        check_stops(program, options.stops)
+        runtime.debugger = Debugger(program, HaltPrompt(program), stepping=options.step, stops=set(options.stops))
+
+
+def check_stops(program: Program, stops: tuple[str, ...]) -> None:
+    """Refuses a halt at what is neither a test nor a line with something on it. Raises MistakeError."""
+    from ibexite.errors import did_you_mean
+
+    names = [case.test.name for case in program.cases]
+    for stop in stops:
+        lines = program.source.text.count("\n") + 1
+        if stop.isdigit() and 0 < int(stop) <= lines and program.source.line_text(int(stop)).split("#")[0].strip():
+            continue
+        if stop not in names:
+            what = f"line {stop} has nothing to halt at" if stop.isdigit() else f"there is no test {stop!r}"
+            raise MistakeError(what, where="--break", remedy="" if stop.isdigit() else did_you_mean(stop, names))
+
+
+def _prepared(options: RunOptions, file: BenchFile) -> Prepared:
+    from ibexite.cli.run_inputs import Prepared, read_prepared
+
+    if options.readings is None:
+        return Prepared()
+    if not options.simulate:
+        raise MistakeError("prepared readings are for rehearsals", where="--readings", remedy="Add --simulate.")
+    return read_prepared(options.readings, file)
+
+
+def _simulated(file: BenchFile, serial: str, prepared: Prepared) -> SimulatedBench:
+    from ibexite.cli.simulated_bench import SimulatedBench
+
+    return SimulatedBench(file, serial, prepared.readings)
+
+
+def _clock(bench: SimulatedBench | None, options: RunOptions) -> Clock:
+    from ibexite.engine.services import AheadClock, RealClock
+
+    return AheadClock(bench.advance) if bench is not None and not options.real_time else RealClock()
+
+
+def _identity(program: Program, options: RunOptions) -> Identity:
+    from ibexite.engine.run import Identity
+    from ibexite.records.run_id import new_run_id
+
+    now = datetime.datetime.now().astimezone()
+    digest = hashlib.sha256(program.source.text.encode()).hexdigest()
+    return Identity(
+        new_run_id(now), options.serial, options.operator, platform.node(), now, digest, options.lot, options.retest_of
+    )
+
+
+def _earlier(record: RunRecord, program: Program, file: BenchFile, sequence_sha256: str) -> Earlier:
+    """What a retest takes over, and what has changed since."""
+    from ibexite.engine.merge import Earlier
+    from ibexite.language import constants
+
+    row = record.row
+    changes = [] if row["sequence_sha256"] == sequence_sha256 else ["sequence"]
+    now = {
+        param.name: constants.written(
+            program.params[param.name], program.param_types[param.name].dimension, program.param_types[param.name].shown
+        )
+        for param in program.sequence.params
+    }
+    if now != {param["name"]: param["value"] for param in row["params"]}:
+        changes.append("parameters")
+    if row["bench_sha256"] != file.sha256:
+        changes.append("bench file")
+    before = {entry["name"]: entry["sha256"] for entry in row["files"]}
+    for name, digest in program.python_files:
+        if before.get(name) != digest:
+            changes.append("limits" if name == program.limits_file else name)
+    kept = [
+        r
+        for r in row["trial_reasons"].splitlines()
+        if r.startswith(("calibration", "limits", "switched off", "changed"))
+    ]
+    tests = {test.row["name"]: (test.row["verdict"], test.row["reason"]) for test in record.tests}
+    return Earlier(row["id"], row["verdict"], tests, tuple(kept), tuple(changes))
+
+
+def _store(records: Path, journal: Path) -> bool:
+    """Puts the run into the store; if that fails, says so: the journal is kept and the next command tries again."""
+    from ibexite.records.store import Store
+
+    try:
+        store = Store(records)
+        store.take_in(journal)
+        for run in store.take_in_left_over():
+            click.echo(f"  found a run that was not stored yet: {run}")
+        store.close()
+    except RecordsError as error:
+        click.echo(str(error), err=True)
+        return False
+    return True
+
+
+def _operator(options: RunOptions, prepared: Prepared) -> Operator:
+    from ibexite.cli.terminal_operator import TerminalOperator
+    from ibexite.engine.services import Consenting, NoOperator
+
+    if options.yes:
+        return Consenting(prepared.answers)
+    return TerminalOperator(options.operator) if sys.stdin.isatty() else NoOperator()
+
+
+def tell_report(answer: dict[str, Any]) -> None:
+    """Tells where the report is, or why there is none."""
+    if "error" in answer:
+        click.echo(str(answer["error"]), err=True)
+    else:
+        click.echo(f"  report: {shown_path(Path(str(answer['report'])))}")
