@@ -135,7 +135,7 @@ def test_a_bench_that_is_not_as_expected(ibexite, project: Path, old: str, new: 
 def begun(project: Path, *, simulate: bool = True) -> tuple[subprocess.Popen, Path]:
     """A run in the background that has written some rows, and its journal."""
     change(project, "fm2_final.ibx", "wait 12 ms", "wait 40 ms")
-    arguments = [a for a in RUN if simulate or a != "--simulate"]
+    arguments = [*RUN, "--real-time"] if simulate else [a for a in RUN if a != "--simulate"]
     process = subprocess.Popen([*IBEXITE, *arguments, "--serial", GOOD, "--no-report"], cwd=project, text=True,
                                stdout=subprocess.PIPE, stderr=subprocess.PIPE)  # fmt: skip
     deadline = time.monotonic() + 30

@@ -61,7 +61,7 @@ class Terminal:
 
 
 def test_ctrl_c_at_a_question_ends_the_run_in_good_order(project: Path) -> None:
-    terminal = Terminal(project, "run", "fm2_final.ibx", "--serial", GOOD, "--simulate", "--no-report")
+    terminal = Terminal(project, "run", "fm2_final.ibx", "--serial", GOOD, "--simulate", "--real-time", "--no-report")
     terminal.until("Press Enter when it is done")
     os.killpg(terminal.process.pid, signal.SIGINT)  # as a terminal does: to every process of the group
     assert terminal.rest() == 4
@@ -74,7 +74,7 @@ def test_ctrl_c_in_a_wait_and_in_a_sweep_is_heard_at_once(project: Path, line: s
     (project / "long.ibx").write_text(
         HEADER + f'test t "T"\n    show "now"\n    {line}\n    read v_in\n    check v_in >= 1 V\n'
     )
-    terminal = Terminal(project, "run", "long.ibx", "--serial", GOOD, "--simulate", "--no-report")
+    terminal = Terminal(project, "run", "long.ibx", "--serial", GOOD, "--simulate", "--real-time", "--no-report")
     terminal.until("now")
     time.sleep(0.3)
     began = time.monotonic()
@@ -267,7 +267,7 @@ def test_a_project_is_found_from_any_folder_in_it(project: Path) -> None:
 
 def test_a_simulated_bench_that_cannot_start_says_so(project: Path) -> None:
     (project / "bench.toml").write_text(
-        (project / "bench.toml").read_text().replace('wiring = { 1 = "output" }', "wiring = {}")
+        (project / "bench.toml").read_text().replace('wiring = { 1 = "output" }', 'wiring = { 2 = "output" }')
     )
     with pytest.raises(MistakeError, match="channel 1 is not wired"):
         SimulatedBench(read_bench(project / "bench.toml"), GOOD)

@@ -154,7 +154,7 @@ def test_the_bench_is_looked_at_before_power(project: Path, old: str, new: str, 
     ("dc_voltage", "dc_voltage needs range|Write: meter.dc_voltage(channel = 101, range = …)"),
     ("dc_voltage(range = 10 A)", "wrong unit|range is a voltage (V)."),
     ("dc_voltage(rang = 10 V, range = 1 V)", "dc_voltage has no argument 'rang'|Did you mean range?"),
-    ("resistance(channel = 101)", "this bench cannot read it|Profile scpi-scanning-multimeter has no reading resistance."),
+    ("ac_voltage(channel = 101)", "this bench cannot read it|Profile scpi-scanning-multimeter has no reading ac_voltage."),
 ])  # fmt: skip
 def test_readings_of_roles_are_compared_with_the_profile(project: Path, reading: str, expected: str) -> None:
     text = HEADER.replace("needs\n", "needs\n    meter : multimeter\n") + f'test t "T"\n    read x = meter.{reading}\n'

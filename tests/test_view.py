@@ -103,7 +103,7 @@ def test_in_a_terminal_a_sweep_has_one_progress_line_with_the_time_left(project:
     text = (project / "fm2_final.ibx").read_text().replace("wait 12 ms", "wait 30 ms")
     (project / "fm2_final.ibx").write_text(text)
     main, terminal = pty.openpty()
-    process = subprocess.Popen([*IBEXITE, "run", "fm2_final.ibx", "--serial", GOOD, "--simulate", "--no-report"], cwd=project,
+    process = subprocess.Popen([*IBEXITE, "run", "fm2_final.ibx", "--serial", GOOD, "--simulate", "--real-time", "--no-report"], cwd=project,
                                stdin=terminal, stdout=terminal, stderr=terminal, start_new_session=True)  # fmt: skip
     os.close(terminal)
     seen, answered, deadline = b"", False, time.monotonic() + 60

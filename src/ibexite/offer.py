@@ -41,7 +41,8 @@ def measurement(
     """Offers a measurement. The function takes the bench and the inputs, and returns a dictionary of the outputs.
 
     Args:
-        needs: for each role its instrument class, for each signal its unit: {"tone": "function_generator", "tap": "V"}.
+        needs: for each role its instrument class, for each signal its unit: {"source": "function_generator", "tap":
+            "V"}.
         inputs: for each input its default with unit: {"f_high": "2 MHz"}.
         outputs: for each output its unit, for a curve with its axes: {"f_cut": "Hz", "freq": "Hz", "gain": "dB over
             freq"}.

@@ -100,6 +100,13 @@ def judged_text(result: Mapping[str, Any]) -> JudgedText:
     )
 
 
+def _written_decimals(limit: float) -> int:
+    """The decimals of a limit that somebody wrote; one that was computed has as many as it happens to have: 0 then."""
+    text = units.plain_number(limit, 9)
+    is_written = abs(limit) > 1e-4 and len(text.replace(".", "").replace("-", "").strip("0")) <= 6
+    return len(text.partition(".")[2]) if is_written else 0
+
+
 def _percent_text(share: float, has_both: bool) -> str:
     """A margin in per cent, and of what."""
     number = f"{share:+.0f}" if abs(share) >= 99.5 else f"{share:+.3g}"
@@ -113,7 +120,7 @@ def _decimals(value: float | None, low: float | None, high: float | None, margin
         wanted.append(3 - math.floor(math.log10(abs(value))))
     for limit in (low, high):
         if limit is not None:
-            wanted.append(len(units.plain_number(limit, 9).partition(".")[2]) if abs(limit) > 1e-4 else 0)
+            wanted.append(_written_decimals(limit))
     if margin:
         digits = 1 - math.floor(math.log10(abs(margin)))
         wanted.append(digits if margin < 0 else min(digits, 7))  # a failing value must differ from its limit as shown

@@ -132,11 +132,14 @@ def crossings(curve: Curve, axis: str, level: float, **options: Any) -> Curve:
 
 
 def onto(curve: Curve, like: Curve, *, log: bool = False) -> Curve:
-    """A curve at the points of another one, along the one axis in whose points they differ.
+    """A curve at the points of another one, along the one axis in whose points they differ. Where both have one axis
+    only, under different names, the result takes the name of the second.
 
     Raises:
         SequenceError: they differ in more than one axis.
     """
+    if len(curve.axes) == len(like.axes) == 1:
+        curve = Curve(dict(zip(like.axes, curve.axes.values(), strict=True)), curve.values)
     differing = [a for a in curve.axes if a in like.axes and not np.array_equal(curve.axes[a], like.axes[a])]
     if not differing:
         return curve

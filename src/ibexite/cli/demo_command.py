@@ -11,7 +11,11 @@ import click
 from ibexite.cli.project import shown_path
 from ibexite.errors import MistakeError
 
-FILES = ("README.md", "ibexite.toml", "bench.toml", "fm2_final.ibx")
+FILES = (
+    "README.md", "ibexite.toml", "bench.toml", "analog.toml", "fm2_final.ibx", "characterise.ibx", "sensor_parts.ibx",
+    "shared.ibx", "parts_limits.csv", "maths.py", "link_stress.py", "measurements/band_pass.ibx",
+    "measurements/one_db_point.py", "measurements/heater_power.py", "measurements/heater_power.measurement.toml",
+)  # fmt: skip
 # Two good boards, one with shorted turns in its inductor, one with a short across its input.
 UNITS = ("FC00400", "FC00413", "FC00411", "FC00427")
 

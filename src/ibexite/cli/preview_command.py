@@ -5,47 +5,87 @@ from __future__ import annotations
 import json
 from dataclasses import asdict
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
 from ibexite.cli.options import bench_option, format_option, open_program, sequence_argument, with_option
 from ibexite.wording import duration_text
 
+if TYPE_CHECKING:
+    from ibexite.engine.preview import Block
+
 
 @click.command("preview")
 @sequence_argument
 @bench_option
 @with_option
+@click.option(
+    "--plot", type=click.Path(path_type=Path), help="Write a picture of the set points over time (.png, .svg)."
+)
 @format_option
-def command(sequence: Path, bench: Path | None, given: tuple[str, ...], output: str) -> None:
-    """Shows what a sequence will do: steps, set points of the sweeps, number of rows, time. Nothing is connected.
+def command(sequence: Path, bench: Path | None, given: tuple[str, ...], plot: Path | None, output: str) -> None:
+    """Shows what a sequence will do: steps, set points of the loops, number of rows, time. Nothing is connected.
+
+    The time is that of waits, settling and answers; beside it stands what a test took in the last run, if there was
+    one.
 
     \b
     ibexite preview fm2_final.ibx --bench bench.toml
+    ibexite preview fm2_final.ibx --plot set_points.png
     """
-    from ibexite.engine.preview import preview
+    from ibexite.engine.preview import preview, timeline
 
-    program, file, _ = open_program(sequence, bench, given)
+    program, file, project = open_program(sequence, bench, given)
     blocks = preview(program, file)
+    if plot is not None:
+        from ibexite.reports.timeline import draw_timeline
+
+        total = sum(block.seconds for block in blocks if not block.is_off)
+        draw_timeline(timeline(program, file), f"{program.sequence.title} on {file.name}", total, plot)
+        click.echo(f"set points over time: {plot}")
     if output == "json":
         click.echo(json.dumps([asdict(block) for block in blocks], indent=2))
         return
     click.echo(f"{program.sequence.title} on {file.name}\n")
+    earlier = _earlier(project.records, program.sequence.title)
     for block in blocks:
-        title = f"test {block.name}   {block.title}" if block.title else block.name
-        rows = f"   {block.rows} rows" if block.rows else ""
-        click.echo(click.style(title, bold=True) + f"{rows}   {_at_least(block.seconds, block.is_exact)}")
-        for step in block.steps:
-            times = f"   {step.times} x" if step.times > 1 else ""
-            click.echo(f"  {step.line:>4}  {'    ' * step.depth}{step.text}{times}")
-        click.echo()
-    total = sum(block.seconds for block in blocks)
-    questions = sum(len(block.questions) for block in blocks)
-    asked = f", and {questions} question{'s' if questions > 1 else ''} to the operator" if questions else ""
+        _show(block, earlier.get(block.name))
+    active = [block for block in blocks if not block.is_off]
+    questions = [question for block in active for question in block.questions]
+    asked = f", and {len(questions)} question{'s' if len(questions) > 1 else ''} to the operator" if questions else ""
     click.echo(
-        f"{sum(block.rows for block in blocks)} rows in all, "
-        f"{_at_least(total, all(block.is_exact for block in blocks))}{asked}"
+        f"{sum(block.rows for block in active)} rows in all, "
+        f"{_at_least(sum(b.seconds for b in active), all(b.is_exact for b in active))}{asked}"
     )
+    for question in questions:
+        click.echo(f"  the operator is asked: {question}")
+
+
+def _show(block: Block, took: float | None) -> None:
+    title = f"test {block.name}   {block.title}" if block.title else block.name
+    rows = f"   {block.rows} rows" if block.rows else ""
+    state = "   switched off" if block.is_off else f"   {_at_least(block.seconds, block.is_exact)}"
+    last = f" (last run {duration_text(took)})" if took else ""
+    click.echo(click.style(title, bold=True) + f"{rows}{state}{last}")
+    for step in block.steps:
+        times = f"   {step.times} x" if step.times > 1 else ""
+        click.echo(f"  {step.line:>4}  {'    ' * step.depth}{step.text}{times}")
+    click.echo()
+
+
+def _earlier(records: Path, title: str) -> dict[str, float]:
+    """How long the tests of a sequence took in its last run."""
+    from ibexite.errors import IbexiteError
+    from ibexite.records.lookup import Lookup
+
+    try:
+        lookup = Lookup(records)
+    except IbexiteError:
+        return {}
+    found = lookup.durations(title)
+    lookup.close()
+    return found
 
 
 def _at_least(seconds: float, is_exact: bool) -> str:

@@ -505,7 +505,7 @@ class Frame:
         """Tells of a figure."""
         runtime, block, names = self.runtime, self.block, [self.prefix + y for y in statement.ys]
         x, binding = statement.x, self.names.get(statement.x)
-        if binding is not None and binding.type.axes != (x,):
+        if binding is not None and binding.type.axes not in ((), (x,)):
             own = binding.type.axes
             x = own[0] if x.endswith(f".{own[0]}") else self.prefix + x
         return lambda: runtime.emit(

@@ -57,6 +57,7 @@ class _Requests:
     def __init__(self, frame: Frame, use: Use, roles: dict[str, str]) -> None:
         self._frame, self._use, self._roles = frame, use, roles
         self._runtime = frame.runtime
+        self._tables: dict[tuple[str, ...], list[int]] = {}  # number and rows of each
 
     def answer(self, request: dict[str, Any]) -> dict[str, Any]:
         """Carries out one request."""
@@ -102,13 +103,25 @@ class _Requests:
             played = self._role(role)
             items.append(bench.role_item(name, played, reading, {}) if dot else bench.signal_item(name, played))
         values = bench.read_line(items, together=len(items) > 1, averaging=1)()
-        runtime = self._runtime
-        for name, value in zip(names, values, strict=True):
-            runtime.emit(
-                events.Value(runtime.now(), self._frame.block, f"{self._use.measurement.name}.{name}", "step", "", "",
-                             None if value != value else value, runtime.take_bad(), runtime.take_traffic())
-            )  # fmt: skip
+        self._log(tuple(map(str, names)), values)
         return [None if value != value else value for value in values]
+
+    def _log(self, names: tuple[str, ...], values: list[float]) -> None:
+        """What was read, as rows of a table: one for each combination of names, over the number of the reading."""
+        runtime, block = self._runtime, self._frame.block
+        if names not in self._tables:
+            self._tables[names] = [runtime.next_table(), 0]
+            metas = [
+                {"name": f"{self._use.measurement.name}.{n}", "unit": "", "shown": "", "origin": "read"} for n in names
+            ]
+            axis = {"name": "reading", "unit": "", "shown": "", "origin": "sweep"}
+            runtime.emit(events.TableStarted(runtime.now(), block, self._tables[names][0], [axis], metas))
+        table = self._tables[names]
+        table[1] += 1
+        row = (float(table[1]),)
+        runtime.emit(
+            events.Row(runtime.now(), table[0], row, tuple(values), runtime.take_bad(), runtime.take_traffic())
+        )
 
 
 def _outside_the_language(frame: Frame, use: Use, roles: dict[str, str], inputs: tuple[Any, ...]) -> dict[str, Any]:

@@ -233,7 +233,7 @@ class _Walk:
                 constants.written(p, binding.type.dimension, binding.type.shown) if binding else str(p) for p in points
             ]
         else:
-            texts = [constants.written(point, kind.dimension, kind.shown) for point in points]
+            texts = [units.format_value(float(point), kind.dimension, shown=kind.shown) for point in points]
         shown = texts if len(texts) <= 7 else [*texts[:4], "…", *texts[-2:]]
         return f"{len(points)} points: {', '.join(shown)}"
 
@@ -276,10 +276,10 @@ class _Walk:
             elif isinstance(statement, nodes.Repeat):
                 count = self._turns(statement)[0]
                 every = float(constants.number(statement.every, known) or 0) if statement.every is not None else 0.0
+                began = self.now
                 for turn in range(min(count, MOST_MOMENTS)):
-                    began = self.now
+                    self.now = max(self.now, began + every * turn)
                     yield from self.moments(statement.body, {**known, statement.name: Decimal(turn + 1)})
-                    self.now = max(self.now, began + every)
             elif isinstance(statement, nodes.Search):
                 for end in (statement.start, statement.end):
                     reached = constants.number(end, known)

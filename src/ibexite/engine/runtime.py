@@ -15,7 +15,7 @@ from ibexite.errors import SequenceError
 from ibexite.holes import NEVER_MEASURED
 from ibexite.language import nodes
 from ibexite.language.constants import Value
-from ibexite.language.program import Program
+from ibexite.language.program import Program, Scope
 
 if TYPE_CHECKING:
     from ibexite.engine.debugger import Debugger
@@ -115,15 +115,24 @@ class Runtime:
         """The function of a block, bound to this runtime; see Compiler.compile for the guard."""
         self.corner = f" [{corner_text}]" if corner_text else ""
         self.block, self.fresh, self.expects_limiting = block + self.corner, {}, False
-        known = {**self.program.main.known, **(dict([corner]) if corner else {})}
-        frame = Frame(self, self.program.main, self.program.names[block], known, self.block)
+        frame = Frame(self, self._scope(corner), self.program.names[block], self._known(corner), self.block)
         return Compiler(frame, self.bound(frame)).compile(body, guard=guard)
+
+    def _known(self, corner: tuple[str, Value] | None) -> dict[str, Value]:
+        return {**self.program.main.known, **(dict([corner]) if corner else {})}
+
+    def _scope(self, corner: tuple[str, Value] | None) -> Scope:
+        """The main scope, in a corner with the type of its variable."""
+        main = self.program.main
+        if corner is None:
+            return main
+        group = next(p for p in self.program.sequence.parts if isinstance(p, nodes.Group) and p.corner == corner[0])
+        return main.inner(main.needs, {}, {corner[0]: self.program.types[group.values[0]]})
 
     def condition(self, block: str, expr: nodes.Expr, corner: tuple[str, Value] | None, corner_text: str) -> bool:
         """Whether the condition of a test holds. Raises SequenceError: it cannot be decided."""
         self.corner = f" [{corner_text}]" if corner_text else ""
-        known = {**self.program.main.known, **(dict([corner]) if corner else {})}
-        frame = Frame(self, self.program.main, self.program.names[block], known, block)
+        frame = Frame(self, self._scope(corner), self.program.names[block], self._known(corner), block)
         compiler = Compiler(frame, self.bound(frame))
         return compiler.condition(expr)
 

@@ -112,7 +112,7 @@ VERBS = {
         "Runs a reusable measurement. Roles and signals are bound by name, those of the same name by themselves; "
         "inputs "
         "that are not given keep their defaults. Its outputs are then `name.output`.",
-        "measure cutoff(tone = generator, tap = v_filter, f_high = 90 kHz) as lp",
+        "measure cutoff(source = generator, tap = v_filter, f_high = 90 kHz) as lp",
     ),
     "call": Entry(
         "Runs a program beside the sequence: the values as one JSON object on its standard input, one JSON object "

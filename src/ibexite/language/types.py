@@ -409,6 +409,10 @@ class Typer:
         )
         if like is None:
             return None
+        if len(x.axes) == len(like.axes) == 1 and x.axes != like.axes:  # the same quantity under another name
+            mine, other = self.axis_of(x.axes[0]), self.axis_of(like.axes[0])
+            if mine is not None and other is not None and mine.dimension == other.dimension:
+                return replace(x, axes=like.axes)
         if not x.axes or not set(x.axes) & set(like.axes):
             self.source.report(second.span, "no axis in common", str(like), f"The first curve is {x}.")
             return None

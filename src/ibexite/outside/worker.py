@@ -27,7 +27,8 @@ class RemoteBench:
         self._ask = ask
 
     def set(self, **settings: Any) -> None:
-        """Sends settings: bench.set(tone__frequency=1000.0, tone__output=True). Two underscores stand for the dot."""
+        """Sends settings: bench.set(source__frequency=1000.0, source__output=True). Two underscores stand for the
+        dot."""
         self._ask({"set": {name.replace("__", "."): value for name, value in settings.items()}})
 
     def read(self, *names: str) -> Any:
@@ -36,7 +37,7 @@ class RemoteBench:
         return values[0] if len(names) == 1 else values
 
     def do(self, action: str) -> None:
-        """An action: bench.do("tone.reset")."""
+        """An action: bench.do("source.reset")."""
         self._ask({"do": action})
 
     def wait(self, seconds: float) -> None:

@@ -193,6 +193,15 @@ class Lookup:
         tests = self._rows("SELECT * FROM tests WHERE run_id = ? ORDER BY position", run_id)
         return RunRecord(row, [self._test(test) for test in tests], files)
 
+    def durations(self, sequence: str) -> dict[str, float]:
+        """How long each test took, in s, in the last run of a sequence in which it was run to its end."""
+        rows = self._rows(
+            "SELECT tests.name, tests.duration FROM tests JOIN runs ON runs.id = run_id WHERE runs.sequence = ?"
+            " AND tests.verdict IN ('pass', 'fail', 'no check') AND tests.duration > 0 ORDER BY runs.id",
+            sequence,
+        )
+        return {row["name"]: row["duration"] for row in rows}
+
     def _test(self, test: RowDict) -> TestRecord:
         results = self._rows("SELECT * FROM results WHERE test_id = ? ORDER BY id", test["id"])
         for result in results:
