@@ -15,8 +15,9 @@ import pytest
 from ibexite.bench.file import BenchFile, read_bench
 from ibexite.cli.demo_command import make_project
 from ibexite.cli.simulated_bench import make_plan
+from ibexite.companions.files import Files
 from ibexite.engine.run import Identity, Outcome, Run
-from ibexite.engine.services import Consenting, RealClock
+from ibexite.engine.services import Consenting, Operator, RealClock
 from ibexite.language.check import vet
 from ibexite.language.source import Source
 from ibexite.simulate.server import BenchServer
@@ -106,18 +107,23 @@ class Recorded:
 
 
 @pytest.fixture
-def perform(serve: Callable[..., BenchFile]) -> Callable[..., Recorded]:
-    """Runs the lines of tests (appended to HEADER) on the simulated bench, within this process."""
+def perform(serve: Callable[..., BenchFile], project: Path) -> Callable[..., Recorded]:
+    """Runs the lines of tests (appended to HEADER) on the simulated bench, within this process. `files` are put beside
+    the sequence, by name."""
 
-    def run(text: str, serial: str = GOOD, *, header: str = HEADER, readers: tuple = (),
-            change: Callable[[str], str] = lambda text: text) -> Recorded:  # fmt: skip
-        source = Source("test.ibx", header + text)
-        program = vet(source)
+    def run(text: str, serial: str = GOOD, *, header: str = HEADER, readers: tuple = (), files: dict | None = None,
+            operator: Operator | None = None, change: Callable[[str], str] = lambda text: text) -> Recorded:  # fmt: skip
+        for name, content in (files or {}).items():
+            (project / name).write_text(content)
+        source = Source(str(project / "test.ibx") if files else "test.ibx", header + text)
+        program = vet(source, None, Files(project) if files else None)
         assert not source.has_mistakes, [source.render(f) for f in source.findings]
         events: list = []
         now = datetime.datetime(2026, 11, 23, 9, 0, tzinfo=datetime.UTC)
         identity = Identity("20261123-090000-aaaaaa", serial, "tester", "desk", now)
-        run = Run(program, serve(serial, change), identity, RealClock(), Consenting(), [events.append, *readers])
+        run = Run(
+            program, serve(serial, change), identity, RealClock(), operator or Consenting(), [events.append, *readers]
+        )
         return Recorded(run.carry_out(), events)
 
     return run

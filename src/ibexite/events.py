@@ -248,7 +248,8 @@ class Problem(NamedTuple):
 
 
 class RunEnded(NamedTuple):
-    """The verdict: pass, fail, error or aborted; `trial` holds the reasons why a pass would not count."""
+    """The verdict: pass, fail, error, aborted, or no check (one measurement at the desk); `trial` holds the reasons
+    why a pass would not count."""
 
     t: float
     verdict: str

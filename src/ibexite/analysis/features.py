@@ -108,14 +108,26 @@ def integral(x: Array, y: Array) -> float:
     return float(np.sum(np.diff(x) * (y[1:] + y[:-1]) / 2))
 
 
+def _vertex(x: Array, y: Array, peak: int) -> float:
+    """The height of the parabola through the highest point and its neighbours; that of the point where it has none."""
+    if not 0 < peak < len(x) - 1 or np.isnan(y[peak - 1 : peak + 2]).any():
+        return float(y[peak])
+    (x0, x1, x2), (y0, y1, y2) = x[peak - 1 : peak + 2] - x[peak], y[peak - 1 : peak + 2]
+    left, right = (y1 - y0) / (x1 - x0), (y2 - y1) / (x2 - x1)
+    bend = (right - left) / (x2 - x0)
+    slope = left + bend * (x1 - x0)
+    return float(y1 - slope**2 / (4 * bend)) if bend < 0 else float(y1)
+
+
 def _edges(x: Array, y: Array, drop: float, is_level: bool) -> tuple[float, float, float]:
     """The x where y falls by `drop` (dB, negative) below its peak, on the left and on the right, and that of the
     peak."""
     if np.isnan(y).all():
         return math.nan, math.nan, math.nan
     peak = int(np.nanargmax(y))
-    level = y[peak] + drop if is_level else y[peak] * 10 ** (drop / 20)
     log = bool(x[0] > 0)
+    height = _vertex(np.log(x) if log else x, y, peak)
+    level = height + drop if is_level else height * 10 ** (drop / 20)
     left = crossing(x[: peak + 1], y[: peak + 1], level, rising=True, last=True, log=log)
     right = crossing(x[peak:], y[peak:], level, falling=True, log=log)
     return left, right, float(x[peak])
@@ -176,9 +188,10 @@ def resonance(x: Array, y: Array, *, parallel: bool = False) -> Resonance:
     """Frequency and quality factor of a resonance.
 
     For a complex impedance y (ohm): the peak of the conductance Re(1/y) (series resonance), with `parallel` the peak of
-    the resistance Re(y). For a real y: the peak of its square (a response in amplitude). Near a resonance the
-    reciprocal of these is a parabola over x, 1/G = (1 + (2 Q (x - x0) / x0)^2) / G0, which is fitted to the points
-    above half the peak (at least the five around it); so few and noisy points will do.
+    the resistance Re(y). For a real y: the peak of its square (a response in amplitude). All three are, near a
+    resonance, G(x) = G0 / (1 + Q^2 (x/x0 - x0/x)^2). With x = x_p exp(t) that is 1/G = a + b (cosh 2t - 1) + c sinh 2t,
+    which is fitted to the points above half the peak (at least the five around it): exact, linear, and few and noisy
+    points will do. x must be positive.
 
     Returns:
         frequency in the unit of x, Q, peak in S, ohm, or the unit of y squared. NaN where there is no peak within x.
@@ -206,14 +219,16 @@ def resonance(x: Array, y: Array, *, parallel: bool = False) -> Resonance:
     while right < len(x) - 1 and (height[right + 1] > height[peak] / 2 or right - peak < 2):
         right += 1
     part = slice(left, right + 1)
-    if (height[part] <= 0).any():
+    if (height[part] <= 0).any() or x[left] <= 0:
         return nothing
-    scale = x[right] - x[left]
-    at = (x[part] - x[peak]) / scale
+    t = 2 * np.log(x[part] / x[peak])
     # Weighted by the square of the height: an error of a high point weighs as much in 1/height as that of a low one.
-    a, b, c = np.polyfit(at, 1 / height[part], 2, w=height[part] ** 2 / height[peak] ** 2)
-    lowest = c - b * b / (4 * a) if a else 0.0
-    if a <= 0 or lowest <= 0:
+    weight = (height[part] / height[peak]) ** 2
+    basis = np.column_stack([np.ones_like(t), np.cosh(t) - 1, np.sinh(t)]) * weight[:, None]
+    a, b, c = np.linalg.lstsq(basis, weight / height[part], rcond=None)[0]
+    steepness = math.sqrt(b * b - c * c) if b > abs(c) else 0.0  # 2 Q^2 / G0
+    lowest = a - b + steepness  # 1 / G0
+    if steepness <= 0 or lowest <= 0:
         return nothing
-    frequency = float(x[peak] - scale * b / (2 * a))
-    return Resonance(frequency, float(frequency / (2 * scale) * math.sqrt(a / lowest)), float(1 / lowest))
+    frequency = float(x[peak] * math.exp(math.atanh(-c / b) / 2))
+    return Resonance(frequency, math.sqrt(steepness / lowest / 2), float(1 / lowest))

@@ -23,8 +23,8 @@ class HaltPrompt:
 
     def __call__(self, halt: Halt, evaluate: Callable[[str], str]) -> str:
         """next, continue, again or stop."""
-        if not halt.is_after:
-            click.echo(click.style(f"  {halt.file}:{halt.line}  {halt.text}", bold=True))
+        place = f"{halt.file}:{halt.line}  " if halt.line else ""
+        click.echo(click.style(f"  {place}{halt.text}", bold=True))
         while True:
             try:
                 text = click.prompt("  halt", default="next", show_default=False, prompt_suffix="> ").strip()

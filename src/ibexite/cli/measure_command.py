@@ -71,14 +71,11 @@ def command(
     path = need_bench(bench, project, Path("measure.ibx"))
     program, file = _program(facts, parameters(given), parameters(roles), path, companions)
     options = RunOptions.from_choices(
-        choices, sequence=path, serial=serial, records=records_folder(records, project), yes=True
+        choices, sequence=path, serial=serial, records=records_folder(records, project), yes=True, is_measurement=True
     )
     outcome = run_unit(program, file, options)
     _show(options.records, facts)
-    code = exit_code(outcome, accept_trial=True)
-    if outcome.tests.get(facts.name) == "no check":
-        code = 0
-    raise click.exceptions.Exit(code)
+    raise click.exceptions.Exit(exit_code(outcome, accept_trial=True))
 
 
 def _list(offered: dict[str, MeasurementFacts], output: str) -> None:

@@ -54,6 +54,7 @@ class RunOptions:
     ends_lot: bool = True
     variants: frozenset[str] = frozenset()
     retest_of: str = ""
+    is_measurement: bool = False
 
     @classmethod
     def from_choices(cls, choices: Mapping[str, Any], *, sequence: Path, **more: Any) -> RunOptions:
@@ -76,11 +77,20 @@ class RunOptions:
             listed = read_selection(self.selection)
         selection = Selection(self.only, self.skip, self.tags, listed)
         selection.check(program)
-        return Orders(selection, self.stop_on_fail, self.begins_lot, self.ends_lot, self.variants)
+        return Orders(
+            selection,
+            self.stop_on_fail,
+            self.begins_lot,
+            self.ends_lot,
+            self.variants,
+            is_measurement=self.is_measurement,
+        )
 
 
 def exit_code(outcome: Outcome, accept_trial: bool) -> int:
     """0 pass, 1 fail, 3 error, 4 aborted, 5 passed as a trial."""
+    if outcome.verdict == "no check":
+        return EXIT_PASS
     if outcome.verdict == "pass":
         return EXIT_TRIAL if outcome.trial and not accept_trial else EXIT_PASS
     return {"fail": EXIT_FAIL, "error": EXIT_BENCH}.get(outcome.verdict, EXIT_ABORTED)

@@ -145,7 +145,7 @@ class RunView:
         text = judged_text(shown)
         self.line(
             f"{head}  {shown['label'][:30]:<30} {text.value_with_unit or '-':>13}   {text.limits:<22}"
-            f" {_margin(text):<42} {took:>8}"
+            f" {self._margin(text)} {took:>8}"
         )
         for result in worst:
             if result["verdict"] != "pass":
@@ -160,6 +160,13 @@ class RunView:
 
     def _loopleft(self, event: events.LoopLeft) -> None:
         self.line(f"         loop {event.name} was left: {event.why}")
+
+    def _margin(self, text: JudgedText) -> str:
+        """The margin in the unit of the value and, where there is room for it, in per cent of the tolerance."""
+        margin = f"margin {text.margin_with_unit}" if text.margin else ""
+        if self._is_terminal and shutil.get_terminal_size().columns < self._width + 140:
+            return f"{margin:<20}"
+        return f"{margin} ({text.percent})".ljust(42) if margin and text.percent else f"{margin:<42}"
 
     def _tell_failure(self, result: dict[str, object]) -> None:
         at = place_text(result["at"], result["axes"])  # type: ignore[arg-type]
@@ -194,15 +201,10 @@ class RunView:
         start = self._start
         word = verdict_word(event.verdict, verdict_text(event.verdict, bool(event.trial)))
         serial = start.serial if start else ""
+        if event.verdict == "no check":  # one measurement at the desk; what it gave is shown by its command
+            return
         self.line(f"{word}   {serial}   {event.passed} of {event.tests} tests passed   {duration_text(event.t)}")
         if event.reason:
             self.line(f"  {event.reason}")
         if event.trial:
             self.line(f"  a trial, because: {'; '.join(event.trial)}")
-
-
-def _margin(text: JudgedText) -> str:
-    """The margin in the unit of the value, and in per cent of the tolerance."""
-    if not text.margin:
-        return ""
-    return f"margin {text.margin_with_unit}" + (f" ({text.percent})" if text.percent else "")

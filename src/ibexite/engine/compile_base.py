@@ -71,7 +71,7 @@ class CompilerBase:
         return binding is not None and binding.type.is_complex
 
     def _block(self, body: tuple[nodes.Statement, ...]) -> None:
-        for statement in body:
+        for number, statement in enumerate(body):
             line = self._line(statement)
             before = len(self._lines)
             if self.frame.runtime.debugger is not None:
@@ -79,7 +79,8 @@ class CompilerBase:
             getattr(self, f"_{type(statement).__name__.lower()}")(statement, line)
             if self.frame.runtime.debugger is not None and isinstance(statement, nodes.Set | nodes.Read | nodes.Let):
                 again = self._lines[before + 1 :]
-                self._emit(f"while again({line}, locals()):", line)
+                following = self._line(body[number + 1]) if number + 1 < len(body) else 0
+                self._emit(f"while again({following}, {self.frame.source.name!r}, locals()):", line)
                 for text in again:
                     self._emit("    " + text.strip(), line)
             if self.frame.runtime.timing is not None:

@@ -41,7 +41,7 @@ class Debugger:
         self._program, self._prompt = program, prompt
         self._stepping, self._stops = stepping, stops
         self._block = ""
-        self._ask_again = False
+        self._was_asked = False  # the halt at the present line was the one behind the line before
 
     def entering(self, block: str) -> None:
         """A block begins; halts at its first line if it was named."""
@@ -50,32 +50,31 @@ class Debugger:
             self._stepping = True
 
     def at_line(self, line: int, file: str, names: dict[str, Any]) -> None:
-        """Before a line."""
-        self._ask_again = False
+        """Before a line. Nobody is asked where the halt behind the line before was this one."""
+        was_asked, self._was_asked = self._was_asked, False
         is_named = str(line) in self._stops and file == self._program.source.name
-        if not self._stepping and not is_named:
+        if was_asked or not (self._stepping or is_named):
             return
         self._stepping = True
         self._ask(line, file, names, is_after=False)
 
-    def again(self, line: int, names: dict[str, Any]) -> bool:
-        """After a line that can be run again: whether it shall be."""
+    def again(self, following: int, file: str, names: dict[str, Any]) -> bool:
+        """Behind a line that can be run again: whether it shall be. `following` is the line that comes next, 0 if the
+        block ends."""
         if not self._stepping:
             return False
-        answer = self._ask(line, self._program.source.name, names, is_after=True) if self._ask_again else ""
-        self._ask_again = answer == "again"
-        return self._ask_again
+        self._was_asked = bool(following)
+        return self._ask(following, file, names, is_after=True) == "again"
 
     def _ask(self, line: int, file: str, names: dict[str, Any], *, is_after: bool) -> str:
         values = {key[2:].replace("_DOT_", "."): v for key, v in names.items() if key.startswith("v_")}
         source = next((s for s in self._program.sources if s.name == file), self._program.source)
-        halt = Halt(file, line, source.line_text(line).strip(), values, is_after)
-        answer = self._prompt(halt, lambda text: self.evaluate(text, values))
+        text = source.line_text(line).strip() if line else "(the end of these lines)"
+        answer = self._prompt(Halt(file, line, text, values, is_after), lambda given: self.evaluate(given, values))
         if answer == "stop":
             raise StopRun("stopped at a halt")
         if answer == "continue":
             self._stepping = False
-        self._ask_again = answer == "again"
         return answer
 
     def evaluate(self, text: str, values: dict[str, Any]) -> str:
@@ -95,6 +94,7 @@ class Debugger:
         except Exception:
             raise MistakeError(f"{text!r} is not a formula", remedy="Write, for example: v_out * i_out") from None
         expr: nodes.Expr = ExprBuilder(source).expr(tree.children[1])
+        shown = str(tree.children[2]) if tree.children[2] is not None else None
 
         def lookup(name: nodes.Name | nodes.ResultOf) -> Type | None:
             key = name.name if isinstance(name, nodes.Name) else f"{name.test}.{name.name}"
@@ -129,7 +129,7 @@ class Debugger:
         if kind.kind != "quantity":
             return ("yes" if value else "no") if kind.kind == "yes_no" else str(value)
         return (
-            units.format_value(value, kind.dimension, shown=kind.shown)
+            units.format_value(value, kind.dimension, shown=shown or kind.shown)
             if not isinstance(value, complex)
             else str(value)
         )

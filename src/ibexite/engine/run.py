@@ -59,6 +59,7 @@ class Orders:
     ends_lot: bool = True  # the last one
     variant_params: frozenset[str] = frozenset()  # parameters that may be set from outside without making a trial
     earlier: Earlier | None = None  # the run that this one completes
+    is_measurement: bool = False  # one measurement at the desk: nothing need be judged
 
 
 class Run:
@@ -455,7 +456,10 @@ class Run:
             outcome.verdict = merged_verdict(list(outcome.tests.values()))
             outcome.reason = outcome.reason or f"first pass: {self.orders.earlier.verdict}"
         if outcome.verdict == "pass" and not any(verdict == "pass" for verdict in outcome.tests.values()):
-            outcome.verdict, outcome.reason = "error", "nothing was judged"
+            if self.orders.is_measurement and "no check" in outcome.tests.values():
+                outcome.verdict = "no check"
+            else:
+                outcome.verdict, outcome.reason = "error", "nothing was judged"
         for case in cases:
             if case.name not in outcome.tests:
                 verdict = "aborted" if case.name == self._running else "skipped"

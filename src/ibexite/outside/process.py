@@ -48,8 +48,12 @@ class Conversation:
         self._lines: queue.Queue[bytes | None] = queue.Queue()
         self._errors = b""
         self._flooded = False
-        for target, stream in ((self._take_lines, self._process.stdout), (self._take_errors, self._process.stderr)):
-            threading.Thread(target=target, args=(stream,), daemon=True).start()
+        self._readers = [
+            threading.Thread(target=self._take_lines, args=(self._process.stdout,), daemon=True),
+            threading.Thread(target=self._take_errors, args=(self._process.stderr,), daemon=True),
+        ]
+        for reader in self._readers:
+            reader.start()
 
     def _take_lines(self, stream: IO[bytes]) -> None:
         waiting = 0
@@ -129,7 +133,7 @@ class Conversation:
         deadline = time.monotonic() + seconds
         while self._process.poll() is None:
             if time.monotonic() >= deadline:
-                raise self._error(f"did not end within {seconds:g} s", "")
+                raise self._error(f"did not end within {seconds:.2g} s", "")
             time.sleep(0.005)
         return int(self._process.returncode)
 
@@ -150,6 +154,8 @@ class Conversation:
         except (ProcessLookupError, PermissionError):
             pass
         process.wait()
+        for reader in self._readers:  # they see the end now; a stream must not be closed under them
+            reader.join(2)
         for stream in (process.stdout, process.stderr):
             assert stream
             stream.close()

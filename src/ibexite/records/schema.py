@@ -80,7 +80,7 @@ TABLES = (
         unit_id         | INTEGER NOT NULL REFERENCES units(id) | the unit
         started         | TEXT NOT NULL                         | wall time, ISO 8601 with offset to UTC
         duration        | REAL NOT NULL                         | s
-        verdict         | TEXT NOT NULL                         | pass, fail, error or aborted
+        verdict         | TEXT NOT NULL                         | pass, fail, error, aborted, no check (a measurement)
         is_trial        | INTEGER NOT NULL                      | 1: a pass does not count
         trial_reasons   | TEXT NOT NULL                         | why, one a line
         reason          | TEXT NOT NULL                         | why the run ended so, where no test says it

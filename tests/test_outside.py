@@ -1,0 +1,141 @@
+"""Programs and Python functions of others: what goes well, and that whatever goes wrong is named and ends safely."""
+
+from __future__ import annotations
+
+import time
+
+import pytest
+
+from ibexite import events
+from tests.conftest import HEADER
+from tests.test_verbs import ended
+
+CALL = 'test t "T"\n    read v_in\n    call "p.py" with a = 3 V, s = serial gives x in V, ok as yes_no timeout {time}\n    check x >= 1 V\n    check ok is yes\n'
+GOOD_PROGRAM = 'import json, sys\ngiven = json.load(sys.stdin)\nprint(json.dumps({"x": given["a"] + len(given["s"]), "ok": True}))\n'
+
+
+def test_a_program_gets_values_and_gives_some(perform) -> None:  # noqa: ANN001
+    run = perform(CALL.format(time="10 s"), files={"p.py": GOOD_PROGRAM})
+    assert run.outcome.verdict == "pass"
+    called = run.of(events.Called)[0]
+    assert (called.given, called.gave) == ({"a": 3.0, "s": "FC00400"}, {"x": 10.0, "ok": True})
+
+
+@pytest.mark.parametrize(("program", "what"), [
+    ("import sys; sys.exit(3)", "p.py ended with exit code 3 instead of answering"),
+    ("raise ValueError('no link')", "It said: ValueError: no link"),
+    ("import time; time.sleep(60)", "p.py gave no answer within 0.8 s"),
+    ("print('x' * 5_000_000)", "p.py flooded its output"),
+    ("while True: print('{}' * 1000)", "p.py"),
+    ("print('fine')", "p.py answered 'fine', which is not a JSON object"),
+    ("print('{\"x\": 1}')", "p.py gave no ok"), ("print('{\"x\": \"five\", \"ok\": true}')", "p.py gave 'five' for x, not a number"),
+    ("print('{\"x\": 1, \"ok\": 1}')", "p.py gave 1 for ok, not true or false"),
+    ("print('{\"x\": 1, \"ok\": true}', flush=True); import time; time.sleep(60)", "did not end"),
+    ("print('{\"x\": 1, \"ok\": true}', flush=True); import os; os._exit(9)", "exit code 9"),
+])  # fmt: skip
+def test_a_program_that_goes_wrong_is_named_and_the_outputs_go_off(perform, program: str, what: str) -> None:  # noqa: ANN001
+    began = time.monotonic()
+    run = perform(
+        CALL.format(time="800 ms") + 'test u "U"\n    read v_out\n    check v_out >= 4 V\n', files={"p.py": program}
+    )
+    verdict, reason = ended(run)["t"]
+    assert verdict == "error" and what in reason and "test.ibx:19" in reason, reason
+    assert ended(run)["u"][0] == "pass" and run.outcome.verdict == "error"
+    assert not any(role["problem"] for role in run.of(events.MadeSafe)[0].roles)
+    assert time.monotonic() - began < 15
+
+
+FUNCTIONS = """import ibexite, math, time, os
+
+@ibexite.function(returns="dB", timeout="1 s", drive="V", echo="V")
+def loss(drive, echo):
+    print("talkative")
+    return 20 * math.log10(drive / echo)
+
+@ibexite.function(returns="V", axis="A[]", wave="V[]")
+def steepest(axis, wave):
+    return max(abs(b - a) for a, b in zip(wave, wave[1:]))
+
+@ibexite.function(returns="V", timeout="2 s", x="V")
+def bad(x):
+    BODY
+"""
+USE = HEADER.replace("needs\n", 'use python "maths.py"\n\nneeds\n', 1)
+CURVE = """test t "T"
+    sweep iload over 0 A, 100 mA, 200 mA
+        set load.current = iload
+        wait 12 ms
+        read v_in, v_out
+        let live = loss(v_in, v_out)
+    let whole = loss(v_in, v_out)
+    let jump = steepest(v_out)
+    let apart = max(abs(live - whole))
+    check apart <= 0.000001 dB
+    check jump <= 100 mV
+    check live between 4 dB and 6 dB
+"""
+
+
+def test_python_functions_take_values_and_curves(perform) -> None:  # noqa: ANN001
+    run = perform(CURVE, header=USE, files={"maths.py": FUNCTIONS.replace("BODY", "return x")})
+    assert run.outcome.verdict == "pass", ended(run)
+
+
+@pytest.mark.parametrize(("body", "what"), [
+    ("return x / 0", "bad of maths.py failed: ZeroDivisionError: float division by zero, line 14"), ("time.sleep(60)", "no answer within 2 s"),
+    ("os._exit(7)", "ended with exit code 7"), ('return "much"', "bad gave 'much' for its result, not a number"),
+    ("return [x] * 600_000", "flooded its output"), ("return [x]", "bad gave ["),
+])  # fmt: skip
+def test_a_function_that_goes_wrong_is_named(perform, body: str, what: str) -> None:  # noqa: ANN001
+    text = 'test t "T"\n    read v_in\n    let y = bad(v_in)\n    check y >= 1 V\n'
+    run = perform(text, header=USE, files={"maths.py": FUNCTIONS.replace("BODY", body)})
+    verdict, reason = ended(run)["t"]
+    assert verdict == "error" and what in reason, reason
+
+
+def test_a_python_file_that_cannot_be_loaded_is_named(perform) -> None:  # noqa: ANN001
+    text = 'test t "T"\n    read v_in\n    let y = bad(v_in)\n    check y >= 1 V\n'
+    run = perform(
+        text, header=USE, files={"maths.py": FUNCTIONS.replace("BODY", "return x") + "\nimport no_such_module\n"}
+    )
+    assert "maths.py cannot be loaded: ModuleNotFoundError" in ended(run)["t"][1]
+
+
+MEASUREMENT = """import ibexite
+
+@ibexite.measurement("Load", needs={"sink": "electronic_load", "tap": "V"}, inputs={"most": "200 mA"},
+                     outputs={"amps": "A", "held": "V over amps", "least": "V"}, timeout="2 s")
+def loaded(bench, most):
+    amps = [most * i / 4 for i in range(5)]
+    held = []
+    for current in amps:
+        bench.set(sink__current=current)
+        bench.wait(0.012)
+        held.append(bench.read("tap"))
+    bench.note("measured in Python")
+    BODY
+"""
+LOADED = """test t "T"
+    measure loaded(sink = load, tap = v_out, most = 300 mA) as run
+    check run.held between 4.5 V and 5.5 V where run.amps >= 100 mA
+    check run.least >= 4.5 V
+test u "U"
+    read now = load.current
+    check now <= 10 mA
+"""
+
+
+@pytest.mark.parametrize(("body", "what"), [
+    ('return {"amps": amps, "held": held, "least": min(held)}', ""), ('return {"amps": amps, "held": held}', "loaded gave no least"),
+    ('return {"amps": amps, "held": held[1:], "least": 1.0}', "in another shape than its axes (5,)"),
+    ('return {"amps": [], "held": held, "least": 1.0}', "no points for the axis amps"),
+    ("bench.set(sink__current=9.0)", "load.current = 9 A is beyond 1.25 A"), ('bench.read("nothing")', "loaded has no role 'nothing'"),
+    ("import time; time.sleep(30)", "gave no answer within 2 s"), ("return None", "loaded gave None"),
+])  # fmt: skip
+def test_a_measurement_in_python_goes_through_the_ceilings(perform, body: str, what: str) -> None:  # noqa: ANN001
+    run = perform(LOADED, header=USE, files={"maths.py": MEASUREMENT.replace("BODY", body)})
+    verdict, reason = ended(run)["t"]
+    assert (verdict == "pass") == (not what) and what in reason, reason
+    assert ended(run)["u"][0] in ("pass", "skipped"), "the load was not set back"
+    assert not any("CURR 9" in line for line in run.traffic)
+    assert any(e.text == "measured in Python" for e in run.of(events.Shown))
