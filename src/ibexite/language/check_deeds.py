@@ -376,6 +376,11 @@ class DeedChecker(LoopChecker, JudgingChecker):
 
     def _plotted(self, name: str, statement: nodes.Plot) -> Type | None:
         binding = self.names.get(name)
+        if binding is None and name in self.scope.types:
+            self.source.report(
+                statement.span, f"'{name}' is not a curve", str(self.scope.types[name]), "A parameter has one value."
+            )
+            return None
         if binding is None:
             self.report_unknown(nodes.Name(statement.span, name))
             return None

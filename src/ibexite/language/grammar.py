@@ -78,7 +78,7 @@ def _report_syntax(source: Source, text: str, offset: int, at: int, usage: str) 
     if re.search(r"(?:^|[\s(=,*/+-])\d+(?:\.\d+)?$", before) and re.match(r"[A-Za-z%]", word):
         whole = re.match(r"[\w%/^*]+", text[at:])
         _report_unit(source, Span(span.start, span.start + (whole.end() if whole else 1)), whole[0] if whole else word)
-    elif re.search(r"\bsignal\s+in$", before):
+    elif re.search(r"\bin$", before) and re.match(r"[A-Za-z%]", word) and word not in words.RESERVED:
         _report_unit(source, span, word)
     elif re.match(r"[A-Z]", word) and word.lower() != word:
         source.report(span, f"unexpected {word}", "", "Names and words are written in lower_snake_case. " + usage_line)

@@ -304,7 +304,10 @@ class Typer:
             and not (expr.along and function.kind in ("point", "special") and function.name != "line")
         )
         if not is_right:
-            self.source.report(expr.span, f"'{function.name}' is called otherwise", "", f"Write {function.usage}.")
+            more = f" Words that may follow: {', '.join(function.flags)}." if function.flags else ""
+            self.source.report(
+                expr.span, f"'{function.name}' is called otherwise", "", f"Write {function.usage}.{more}"
+            )
         elif bool(expr.part) != bool(function.fields) or (expr.part and expr.part not in function.fields):
             parts = ", ".join(function.fields)
             hint = f"Write {function.name}(…).{next(iter(function.fields))}; its parts are {parts}." if parts else ""
