@@ -1,6 +1,6 @@
 """Compares Ibexite with a plain script, side by side: A-B-A-B in one go, medians of paired ratios.
 
-python benchmarks/compare.py [point] [delay] [whole] [start] [memory] [--pairs N]
+python benchmarks/compare.py [point] [delay] [whole] [start] [memory] [engine] [language] [--pairs N]
 """
 
 from __future__ import annotations
@@ -156,6 +156,39 @@ def whole(pairs: int) -> None:
               lambda: run(folder)[2], lambda: script(folder, ports, 20, 50, "picture")[1])  # fmt: skip
 
 
+def engine(pairs: int) -> None:
+    """What the engine costs a row of 2 settings, 4 readings, 2 formulas and 1 check, with stub links on both sides."""
+    with tempfile.TemporaryDirectory():
+        command = [sys.executable, str(HERE / "stubs.py")]
+
+        def micros(which: str) -> float:
+            done = subprocess.run([*command, which, "20000"], capture_output=True, text=True, check=True)
+            return float(done.stdout) / 1e6
+
+        ratio("a row with stub links: engine to a loop by hand", "at most 10", pairs,
+              lambda: micros("engine"), lambda: micros("hand"))  # fmt: skip
+
+
+def language(pairs: int) -> None:
+    """Vetting a sequence of 2,000 lines, compared with `ibexite --version`."""
+    test = SEQUENCE[SEQUENCE.index("test bench") : SEQUENCE.index("after unit")].replace("{plot}", "")
+    test = test.format(outer=5, inner=5, vin_end="9", iload_end="0.4",
+                       reads="v_in, i_in, v_out = load.voltage, i_s = load.current", together="", i_in="i_in", p="v_in * i_in")  # fmt: skip
+    head, tail = SEQUENCE[: SEQUENCE.index("test bench")], SEQUENCE[SEQUENCE.index("after unit") :]
+    tests = "".join(test.replace("test bench", f"test bench_{i}") for i in range(2000 // test.count("\n") + 1))
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "long.ibx"
+        path.write_text(head + tests + tail)
+
+        def seconds(*arguments: str) -> float:
+            began = time.perf_counter()
+            subprocess.run([IBEXITE, *arguments], cwd=folder, capture_output=True, check=True)
+            return time.perf_counter() - began
+
+        ratio(f"vet of {path.read_text().count(chr(10)):,} lines to --version", "at most 20", pairs,
+              lambda: seconds("vet", "long.ibx"), lambda: seconds("--version"))  # fmt: skip
+
+
 def start(pairs: int) -> None:
     """Start-up of the program, compared with a Click program that imports nothing else."""
     with tempfile.TemporaryDirectory() as name:
@@ -196,7 +229,8 @@ def memory(pairs: int) -> None:
 
 def main() -> None:
     """Runs the parts that are named, or all."""
-    parts = {"point": point, "delay": delay, "whole": whole, "start": start, "memory": memory}
+    parts = {"point": point, "delay": delay, "whole": whole, "start": start, "memory": memory,
+             "engine": engine, "language": language}  # fmt: skip
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("parts", nargs="*", choices=[*parts, []])
     parser.add_argument("--pairs", type=int, default=5)

@@ -10,6 +10,7 @@ from typing import Any
 
 from ibexite import units
 from ibexite.classes import instrument_classes
+from ibexite.companions.files import MANIFEST
 from ibexite.errors import MistakeError, UnitError, did_you_mean
 from ibexite.language import nodes
 from ibexite.language.program import MeasurementFacts
@@ -18,7 +19,6 @@ from ibexite.language.types import PythonFunction, Type, type_of_kind
 from ibexite.toml_reader import Table, read_toml
 
 MAX_BYTES = 1_000_000
-MANIFEST = ".measurement.toml"
 
 
 def read_python(path: Path) -> tuple[dict[str, PythonFunction], dict[str, MeasurementFacts]]:

@@ -1,4 +1,7 @@
-"""The companions of a sequence as files: beside the sequence, and in the folders that the project names."""
+"""The companions of a sequence as files: beside the sequence, and in the folders that the project names.
+
+What reads the single kinds of file is imported where it is used: most sequences name none, and vetting shall be quick.
+"""
 
 from __future__ import annotations
 
@@ -6,17 +9,19 @@ import hashlib
 import re
 from decimal import Decimal
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from ibexite import units
-from ibexite.companions.declared import MANIFEST, read_manifest, read_python
-from ibexite.companions.limits import LimitSheet, read_limits
-from ibexite.companions.sheet import read_sheet
 from ibexite.errors import MistakeError, UnitError, did_you_mean
 from ibexite.language.program import MeasurementFacts
 from ibexite.language.source import Source, read_source
 from ibexite.language.types import PythonFunction, Type
 
+if TYPE_CHECKING:
+    from ibexite.companions.limits import LimitSheet
+
 ENTRY_POINTS = "ibexite.measurements"
+MANIFEST = ".measurement.toml"
 
 
 class Files:
@@ -45,6 +50,8 @@ class Files:
 
     def limits(self, name: str) -> LimitSheet:
         """A limit table."""
+        from ibexite.companions.limits import read_limits
+
         path = self._path(name)
         found = read_limits(path)
         self.limit_file = (found.path, hashlib.sha256(path.read_bytes()).hexdigest())
@@ -52,6 +59,8 @@ class Files:
 
     def functions(self, name: str) -> tuple[dict[str, PythonFunction], dict[str, MeasurementFacts]]:
         """What a Python file offers."""
+        from ibexite.companions.declared import read_python
+
         path = self._path(name)
         found = read_python(path)
         self.python_files.append((str(path), hashlib.sha256(path.read_bytes()).hexdigest()))
@@ -59,6 +68,8 @@ class Files:
 
     def points(self, name: str, column: str) -> tuple[list[Decimal], Type]:
         """The values of a column, "freq", "freq [Hz]" or "freq in Hz"; the only column may have any name."""
+        from ibexite.companions.sheet import read_sheet
+
         sheet = read_sheet(self._path(name), what="file of values")
         headings = {re.split(r"\s*[\[(]|\s+in\s+", c)[0]: c for c in sheet.columns}
         if column not in headings and len(headings) != 1:
@@ -110,6 +121,8 @@ class Files:
         return found
 
     def _offered(self, path: Path) -> dict[str, MeasurementFacts]:
+        from ibexite.companions.declared import read_manifest, read_python
+
         if path.name.endswith(MANIFEST):
             facts = read_manifest(path)
             return {facts.name: facts}
@@ -146,6 +159,8 @@ class Files:
         """
         import importlib.util
         from importlib.metadata import entry_points
+
+        from ibexite.companions.declared import read_python
 
         found: dict[str, MeasurementFacts] = {}
         for entry in entry_points(group=ENTRY_POINTS):

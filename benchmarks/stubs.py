@@ -1,0 +1,121 @@
+"""What the engine itself costs a row: the same stub links under the engine and under a loop written by hand.
+
+python benchmarks/stubs.py hand|engine POINTS      prints microseconds a point
+
+A point is 2 settings, 4 readings, 2 formulas, 1 check. The stubs answer from memory; the journal is a list.
+"""
+
+from __future__ import annotations
+
+import datetime
+import sys
+import tempfile
+import time
+from pathlib import Path
+from typing import Any
+
+import compare
+from ibexite.bench import bench
+from ibexite.bench.file import read_bench
+from ibexite.engine.run import Identity, Run
+from ibexite.engine.services import Consenting
+from ibexite.instruments import link
+from ibexite.language.check import vet
+from ibexite.language.source import Source
+
+REPLIES = {b"*IDN?\n": b"stub,1,1,1", b"*OPC?\n": b"1",
+           b"SYST:ERR?\n": b'0,"No error"', b"STAT:QUES?\n": b"0", b"OUTP1?\n": b"0",
+           b"INP?\n": b"0"}  # fmt: skip
+
+
+class StubLink(link.SocketLink):
+    """A link that answers at once, from memory."""
+
+    def open(self) -> None:
+        self.is_waiting = False
+        self.send_bytes = self._take
+        self._asked = b""
+        self._socket = None
+
+    def _take(self, data: bytes) -> None:
+        self._asked = data
+
+    def send(self, data: bytes) -> None:
+        self._asked = data
+
+    def receive(self) -> bytes:
+        self.is_waiting = False
+        return REPLIES.get(self._asked, b"5.0000000E+00")
+
+    def exchange(self, data: bytes) -> bytes:
+        return REPLIES.get(data, b"5.0000000E+00")
+
+    def close(self) -> None:
+        """Nothing is open."""
+
+
+class Still:
+    """A clock that does not wait."""
+
+    now = staticmethod(time.monotonic)
+
+    def wait(self, seconds: float) -> None:
+        """Returns at once."""
+
+
+def by_hand(points: int) -> float:
+    """Microseconds a point of a loop as one would write it."""
+    psu, load, meter = (StubLink("TCPIP::127.0.0.1::1::SOCKET", name=n, timeout=1, terminator=b"\n") for n in "abc")
+    for one in (psu, load, meter):
+        one.open()
+    rows: list[Any] = []
+    fails = 0
+    began = time.perf_counter()
+    outer = points // 100
+    for i in range(outer):
+        vin = 5 + i * 0.01
+        for k in range(100):
+            iload = k * 0.001
+            psu.send_bytes(f"SOUR1:VOLT {vin:.9g}\n".encode())
+            load.send_bytes(f"CURR {iload:.9g}\n".encode())
+            v_in = float(meter.exchange(b"READ?\n"))
+            i_in = float(psu.exchange(b"MEAS1:CURR?\n"))
+            v_out = float(load.exchange(b"MEAS:VOLT?\n"))
+            i_s = float(load.exchange(b"MEAS:CURR?\n"))
+            p = v_in * i_in
+            ratio = v_out * i_s / p
+            if not ratio >= 0.01:
+                fails += 1
+            rows.append((vin, iload, v_in, i_in, v_out, i_s, p, ratio))
+    return (time.perf_counter() - began) / points * 1e6
+
+
+def by_engine(points: int) -> float:
+    """Microseconds a point of a sequence: a long run less a short one, so that the start does not count."""
+    bench.SocketLink = StubLink  # type: ignore[misc,assignment]
+    return (_run(points) - _run(points // 10)) / (points - points // 10) * 1e6
+
+
+def _run(points: int) -> float:
+    text = compare.SEQUENCE.format(
+        vin_end=9.99, outer=points // 100, iload_end=0.099, inner=100,
+        reads="v_in, i_in, v_out = load.voltage, i_s = load.current",
+        together="", p="v_in * i_in", i_in="i_in", plot="",
+    )  # fmt: skip
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "bench.toml"
+        path.write_text(compare.BENCH.format(1, 2, 3))
+        program = vet(Source("stub.ibx", text))
+        assert not program.has_mistakes, [program.source.render(f) for f in program.source.findings]
+        rows: list[Any] = []
+        identity = Identity("r", "B1", "", "", datetime.datetime.now(datetime.UTC))
+        run = Run(program, read_bench(path), identity, Still(), Consenting(), [rows.append])
+        began = time.perf_counter()
+        outcome = run.carry_out()
+        took = time.perf_counter() - began
+    assert outcome.verdict == "pass", outcome
+    return took
+
+
+if __name__ == "__main__":
+    print({"hand": by_hand, "engine": by_engine}[sys.argv[1]](int(sys.argv[2])))
