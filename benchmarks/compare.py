@@ -172,8 +172,10 @@ def engine(pairs: int) -> None:
 def language(pairs: int) -> None:
     """Vetting a sequence of 2,000 lines, compared with `ibexite --version`."""
     test = SEQUENCE[SEQUENCE.index("test bench") : SEQUENCE.index("after unit")].replace("{plot}", "")
-    test = test.format(outer=5, inner=5, vin_end="9", iload_end="0.4",
-                       reads="v_in, i_in, v_out = load.voltage, i_s = load.current", together="", i_in="i_in", p="v_in * i_in")  # fmt: skip
+    reads = "v_in, i_in, v_out = load.voltage, i_s = load.current"
+    test = test.format(
+        outer=5, inner=5, vin_end="9", iload_end="0.4", reads=reads, together="", i_in="i_in", p="v_in * i_in"
+    )
     head, tail = SEQUENCE[: SEQUENCE.index("test bench")], SEQUENCE[SEQUENCE.index("after unit") :]
     tests = "".join(test.replace("test bench", f"test bench_{i}") for i in range(2000 // test.count("\n") + 1))
     with tempfile.TemporaryDirectory() as folder:

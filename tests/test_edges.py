@@ -69,10 +69,22 @@ def test_ctrl_c_at_a_question_ends_the_run_in_good_order(project: Path) -> None:
     assert "stopped by Ctrl-C" in terminal.seen
 
 
-@pytest.mark.parametrize("line", ["wait 20 s", "sweep u from 0 to 5000 step 1\n        read again = v_out"])
-def test_ctrl_c_in_a_wait_and_in_a_sweep_is_heard_at_once(project: Path, line: str) -> None:
+HANG = "import time, signal\nsignal.signal(signal.SIGINT, signal.SIG_IGN)\ntime.sleep(60)\n"
+FUNCTION = '@ibexite.function(returns="V", timeout="60 s", x="V")\ndef hang(x):\n    import time\n    time.sleep(60)\n'
+
+
+@pytest.mark.parametrize("line", [
+    "wait 20 s", "sweep u from 0 to 5000 step 1\n        read again = v_out", "repeat n 900 times every 20 s\n        read again = v_out",
+    "search u from 9 V to 4 V resolution 1 mV until u < 4 V\n        wait 5 s", 'call "hang.py" timeout 50 s', "let x = hang(1 V)",
+    "wait reading x = v_in every 9 s until x > 90 V timeout 1 h", 'ask look = yes_no "Is it lit?"', 'ask adjust v_in within 99 V +/- 1 V "Turn."',
+    "watch v_in between 0 V and 20 V every 100 ms\n        wait 20 s",
+])  # fmt: skip
+def test_ctrl_c_is_heard_at_once_wherever_the_run_is(project: Path, line: str) -> None:
+    (project / "hang.py").write_text(HANG)
+    (project / "maths.py").write_text("import ibexite\n" + FUNCTION)
+    use = HEADER.replace("needs\n", 'use python "maths.py"\n\nneeds\n', 1)
     (project / "long.ibx").write_text(
-        HEADER + f'test t "T"\n    show "now"\n    {line}\n    read v_in\n    check v_in >= 1 V\n'
+        use + f'test t "T"\n    show "now"\n    {line}\n    read v_in\n    check v_in >= 1 V\n'
     )
     terminal = Terminal(project, "run", "long.ibx", "--serial", GOOD, "--simulate", "--real-time", "--no-report")
     terminal.until("now")

@@ -18,12 +18,17 @@ FILES = (
 )  # fmt: skip
 # Two good boards, one with shorted turns in its inductor, one with a short across its input.
 UNITS = ("FC00400", "FC00413", "FC00411", "FC00427")
+RUNS = (("fm2_final.ibx", UNITS), ("characterise.ibx", ("FC00400",)), ("sensor_parts.ibx", ("FP0107",)))
+MORE = {
+    "characterise.ibx": "4. Characterise: a search, corners, a loop around an outside program",
+    "sensor_parts.ibx": "5. Another bench: refined and logarithmic sweeps, half an hour of soak rehearsed in seconds",
+}
 
 
 @click.command("demo")
 @click.argument("folder", type=click.Path(path_type=Path), default=Path("ibexite-demo"))
 def command(folder: Path) -> None:
-    """Makes an example project in a folder and runs it: vetting, preview, four units, reports.
+    """Makes an example project in a folder and runs it: vetting, preview, three sequences, reports.
 
     The bench is simulated, over real sockets. Started again it runs again; changed files are left as they are.
 
@@ -48,18 +53,21 @@ def command(folder: Path) -> None:
         "3. Run: four units on the simulated bench", f"ibexite run {folder}/fm2_final.ibx --serial … --simulate --yes"
     )
     outcomes = []
-    program, file, project = open_program(folder / "fm2_final.ibx", None, ())
     helper = ReportHelper()
     try:
-        for serial in UNITS:
-            options = RunOptions(serial, project.records, "demo", simulate=True, yes=True)
-            outcomes.append((serial, run_unit(program, file, options, helper)))
-            click.echo()
+        for name, serials in RUNS:
+            if name != RUNS[0][0]:
+                _headline(MORE[name], f"ibexite run {folder}/{name} --serial {serials[0]} --simulate --yes")
+            program, file, project = open_program(folder / name, None, ())
+            for serial in serials:
+                options = RunOptions(serial, project.records, "demo", simulate=True, yes=True)
+                outcomes.append((name, serial, run_unit(program, file, options, helper)))
+                click.echo()
         _headline(
-            "4. Look: what is stored", f"cd {folder}; ibexite runs; ibexite show last; ibexite export last --to csv"
+            "6. Look: what is stored", f"cd {folder}; ibexite runs; ibexite show last; ibexite export last --to csv"
         )
-        for serial, outcome in outcomes:
-            click.echo(f"  {serial}   {verdict_text(outcome.verdict, bool(outcome.trial))}")
+        for name, serial, outcome in outcomes:
+            click.echo(f"  {name:<18} {serial}   {verdict_text(outcome.verdict, bool(outcome.trial))}")
             tell_report(helper.finish())
     finally:
         helper.close()
