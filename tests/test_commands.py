@@ -29,14 +29,15 @@ def test_the_demo_runs_four_units_and_does_no_harm_when_started_again(tmp_path: 
             [*IBEXITE, "demo", "d"], cwd=tmp_path, capture_output=True, text=True, timeout=60, check=False
         )
         assert done.returncode == 0, done.stderr
-        assert re.findall(r"^  (FC\d+)   (.+)$", done.stdout, re.MULTILINE) == [
-            ("FC00400", "PASS (trial)"), ("FC00413", "PASS (trial)"), ("FC00411", "FAIL (trial)"), ("FC00427", "FAIL (trial)")]  # fmt: skip
+        assert re.findall(r"^  \w+\.ibx +(F[CP]\d+)   (\w+) \(trial\)$", done.stdout, re.MULTILINE) == [
+            ("FC00400", "PASS"), ("FC00413", "PASS"), ("FC00411", "FAIL"), ("FC00427", "FAIL"), ("FC00400", "PASS"),
+            ("FP0107", "PASS")]  # fmt: skip
         assert "fm2_final.ibx: 4 tests, no mistakes" in done.stdout and "78 rows in all" in done.stdout
         assert "skipped  rails       gate alive did not pass" in done.stdout
         (tmp_path / "d" / "README.md").write_text("mine")
     assert "Changed files were left as they are: README.md." in done.stdout
     assert (tmp_path / "d" / "README.md").read_text() == "mine"
-    assert len(list((tmp_path / "d" / "records" / "reports").glob("*.html"))) == 8
+    assert len(list((tmp_path / "d" / "records" / "reports").glob("*.html"))) == 12
 
 
 @pytest.mark.parametrize(("serial", "options", "code", "verdict"), [

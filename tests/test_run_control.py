@@ -60,7 +60,7 @@ def test_parameters_from_a_file_a_stored_run_and_the_command_line(ibexite, proje
     (project / "p.csv").write_text("name,value\nvin_high,12.5 V\n")
     done = ibexite(*RUN, "--serial", WEAK, "--like", GOOD, "--params", "p.csv", "--only", "alive")
     assert done.returncode == 5, done.stderr
-    params = json.loads(rows(project, "SELECT params FROM runs ORDER BY id DESC LIMIT 1")[0][0])
+    params = json.loads(rows(project, "SELECT params FROM runs ORDER BY started DESC LIMIT 1")[0][0])
     assert {p["name"]: p["value"] for p in params} == {"vin_low": "9.5 V", "vin_high": "12.5 V", "eff_floor": "70 %"}
 
 
@@ -113,7 +113,7 @@ def test_a_retest_merges_keeps_the_history_and_marks_what_has_changed(ibexite, p
     merged = ibexite(*again)
     assert merged.returncode == 5 and "4 of 4 tests passed" in merged.stdout, merged.stdout
     assert "changed since run" in merged.stdout and ": sequence" in merged.stdout and ": parameters" in merged.stdout
-    verdicts = rows(project, "SELECT verdict, retest_of != '' FROM runs ORDER BY id")
+    verdicts = rows(project, "SELECT verdict, retest_of != '' FROM runs ORDER BY started")
     assert verdicts == [("fail", 0), ("fail", 1), ("pass", 1)]
     assert ibexite("retest", WEAK, "--failed").returncode == 2  # nothing failed there any more
 
@@ -258,3 +258,14 @@ def test_measurements_are_listed_run_alone_and_made_from_templates(ibexite, proj
     done = subprocess.run([*IBEXITE, "run", "first.ibx", "--serial", "1", "--simulate", "--yes", "--no-report"], cwd=project / "fresh",
                           capture_output=True, text=True, timeout=60, check=False)  # fmt: skip
     assert done.returncode == 5, done.stderr
+
+
+def test_the_last_run_is_the_one_started_last_even_within_one_second(ibexite, project: Path) -> None:  # noqa: ANN001
+    for serial in (GOOD, WEAK):
+        ibexite(*RUN, "--serial", serial, "--only", "alive")
+    for later in (GOOD, WEAK):  # whatever the random ends of their ids: what counts is the time
+        with sqlite3.connect(project / "records" / "ibexite.sqlite") as db:
+            db.execute("UPDATE runs SET started = '2026-11-23T08:00:00.' || CASE WHEN unit_id ="
+                       " (SELECT id FROM units WHERE serial = ?) THEN '700' ELSE '300' END || '+00:00'", (later,))  # fmt: skip
+        assert f" {later} " in ibexite("show", "last").stdout.splitlines()[0] + " "
+        assert f" {later} " in ibexite("runs").stdout.splitlines()[1]

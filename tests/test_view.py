@@ -61,7 +61,7 @@ def test_a_test_ends_as_one_line_with_its_worst_value() -> None:
         START, events.TestStarted(0, "alive", "Alive"), judged(), near, events.TestEnded(2, "alive", "pass", "", 1.5)
     )
     assert lines[2:] == ["  pass     alive     near                                45.50 mA   <= 46.00 mA            "
-                         "margin +0.50 mA (+1.09 % of limit)            1.5 s"]  # fmt: skip
+                         "margin +0.50 mA (+1.09 % of limit)               1.5 s"]  # fmt: skip
 
 
 def test_a_failure_says_where_and_how_many() -> None:

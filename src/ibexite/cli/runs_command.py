@@ -34,13 +34,14 @@ def command(serial: str, verdict: str, limit: int, records: Path | None, output:
     if not rows:
         click.echo("no such run")
         return
-    click.echo(f"{'run':<24} {'started':<20} {'unit':<12} {'verdict':<16} {'passed':<8} {'time':>9}   sequence")
+    click.echo(f"{'run':<24} {'started':<20} {'unit':<12} {'verdict':<17} {'passed':<8} {'time':>11}   sequence")
     for row in rows:
-        word = verdict_word(row["verdict"], verdict_text(row["verdict"], bool(row["is_trial"])), 16)
+        word = verdict_word(row["verdict"], verdict_text(row["verdict"], bool(row["is_trial"])), 17)
         started = row["started"][:19].replace("T", " ")
         passed = f"{row['passed']} of {row['tests']}"
         broken = ", broken off" if row["broken_off"] else ""
+        broken += f", retest of {row['retest_of']}" if row["retest_of"] else ""
         click.echo(
             f"{row['id']:<24} {started:<20} {row['serial']:<12} {word} {passed:<8} "
-            f"{duration_text(row['duration']):>9}   {row['sequence']}{broken}"
+            f"{duration_text(row['duration']):>11}   {row['sequence']}{broken}"
         )

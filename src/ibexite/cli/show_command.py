@@ -66,7 +66,7 @@ def _show_test(test: TestRecord) -> None:
         margin = f"margin {text.margin_with_unit}" if text.margin else ""
         word = verdict_word(result["verdict"], width=6)
         columns = (
-            f"{result['label'][:27]:<27} {text.value_with_unit or '-':>12}   {text.limits:<20} {margin:<18} {where}"
+            f"{result['label'][:40]:<29} {text.value_with_unit or '-':>12}   {text.limits:<20} {margin:<17} {where}"
         )
         click.echo(f"    {word} {columns}".rstrip())
     for grid in test.grids:

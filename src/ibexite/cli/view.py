@@ -116,8 +116,11 @@ class RunView:
         self.line(f"unit {event.serial}   bench {event.bench['name']}   run {event.run}")
 
     def _benchconnected(self, event: events.BenchConnected) -> None:
-        named = ", ".join(i["name"] + (" (simulated)" if i["simulated"] else "") for i in event.instruments)
-        self.line(f"instruments: {named}\n")
+        every = all(i["simulated"] for i in event.instruments)
+        named = ", ".join(
+            i["name"] + (" (simulated)" if i["simulated"] and not every else "") for i in event.instruments
+        )
+        self.line(f"instruments{', all simulated' if every else ''}: {named}\n")
 
     def _shown(self, event: events.Shown) -> None:
         if event.how == "note":
@@ -143,9 +146,10 @@ class RunView:
             return
         shown = worst[0]
         text = judged_text(shown)
+        width = self._label()
         self.line(
-            f"{head}  {shown['label'][:30]:<30} {text.value_with_unit or '-':>13}   {text.limits:<22}"
-            f" {self._margin(text)} {took:>8}"
+            f"{head}  {shown['label'][:width]:<{width}} {text.value_with_unit or '-':>13}   {text.limits:<22}"
+            f" {self._margin(text)} {took:>11}"
         )
         for result in worst:
             if result["verdict"] != "pass":
@@ -161,11 +165,17 @@ class RunView:
     def _loopleft(self, event: events.LoopLeft) -> None:
         self.line(f"         loop {event.name} was left: {event.why}")
 
+    def _label(self) -> int:
+        """The width of a label: what the line leaves of the terminal, within reason."""
+        if not self._is_terminal:
+            return 30
+        return min(30, max(12, shutil.get_terminal_size().columns - self._width - 88))
+
     def _margin(self, text: JudgedText) -> str:
         """The margin in the unit of the value and, where there is room for it, in per cent of the tolerance."""
         margin = f"margin {text.margin_with_unit}" if text.margin else ""
-        if self._is_terminal and shutil.get_terminal_size().columns < self._width + 140:
-            return f"{margin:<20}"
+        if self._is_terminal and shutil.get_terminal_size().columns < self._width + 144:
+            return f"{margin:<19}"
         return f"{margin} ({text.percent})".ljust(42) if margin and text.percent else f"{margin:<42}"
 
     def _tell_failure(self, result: dict[str, object]) -> None:

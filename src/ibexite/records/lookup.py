@@ -145,7 +145,7 @@ class Lookup:
             " (SELECT count(*) FROM tests WHERE run_id = runs.id AND tests.verdict = 'pass') AS passed,"
             " (SELECT count(*) FROM tests WHERE run_id = runs.id) AS tests"
             " FROM runs JOIN units ON units.id = unit_id"
-            " WHERE (? = '' OR serial = ?) AND (? = '' OR verdict = ?) ORDER BY runs.id DESC LIMIT ?",
+            " WHERE (? = '' OR serial = ?) AND (? = '' OR verdict = ?) ORDER BY started DESC, runs.rowid DESC LIMIT ?",
             serial,
             serial,
             verdict,
@@ -160,14 +160,14 @@ class Lookup:
             MistakeError: none or several fit.
         """
         if word == "last":
-            found = self._rows("SELECT id FROM runs ORDER BY id DESC LIMIT 1")
+            found = self._rows("SELECT id FROM runs ORDER BY started DESC, rowid DESC LIMIT 1")
         else:
             found = self._rows(
                 "SELECT runs.id FROM runs JOIN units ON units.id = unit_id WHERE serial = ?"
-                " ORDER BY runs.id DESC LIMIT 1",
+                " ORDER BY started DESC, runs.rowid DESC LIMIT 1",
                 word,
             )
-            found = found or self._rows("SELECT id FROM runs WHERE instr(id, ?) > 0 ORDER BY id DESC", word)
+            found = found or self._rows("SELECT id FROM runs WHERE instr(id, ?) > 0 ORDER BY started DESC", word)
         if not found:
             raise MistakeError(
                 f"there is no run {word!r}",
@@ -197,7 +197,7 @@ class Lookup:
         """How long each test took, in s, in the last run of a sequence in which it was run to its end."""
         rows = self._rows(
             "SELECT tests.name, tests.duration FROM tests JOIN runs ON runs.id = run_id WHERE runs.sequence = ?"
-            " AND tests.verdict IN ('pass', 'fail', 'no check') AND tests.duration > 0 ORDER BY runs.id",
+            " AND tests.verdict IN ('pass', 'fail', 'no check') AND tests.duration > 0 ORDER BY started, runs.rowid",
             sequence,
         )
         return {row["name"]: row["duration"] for row in rows}
