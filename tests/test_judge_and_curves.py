@@ -15,6 +15,7 @@ from ibexite.analysis.catalog import find
 from ibexite.analysis.curve import Curve
 from ibexite.engine.judge import Tally
 from ibexite.errors import SequenceError
+from ibexite.holes import NEVER_MEASURED
 from ibexite.language import points
 from ibexite.wording import judged_text
 
@@ -55,6 +56,22 @@ def test_holes_and_emptiness_are_never_a_pass(judged, reasons, verdict, why) -> 
     for value in judged:
         tally.judge(value, 0.0, 1.0)
     assert tally.verdict(reasons, "overload") == (verdict, why)
+
+
+@pytest.mark.parametrize("place", [0, 1, 2])
+def test_what_was_never_measured_is_not_judged(place) -> None:
+    point, whole = [0.5, 0.0, 1.0], Tally()
+    point[place] = NEVER_MEASURED
+    tally = Tally()
+    tally.judge(*point)
+    assert tally.verdict([], "") == ("error", "nothing was judged")
+    tally.judge(0.5, 0.0, 1.0)
+    assert (tally.verdict([], ""), tally.judged, tally.bad) == (("pass", ""), 1, 0)
+    pair = [
+        Curve({"x": np.arange(2.0)}, np.array([good, hole])) for good, hole in zip([0.5, 0.0, 1.0], point, strict=True)
+    ]
+    whole.judge_curve(*pair, True)
+    assert (whole.verdict([], ""), whole.judged, whole.bad) == (("pass", ""), 1, 0)
 
 
 def test_a_strict_limit_is_not_met_by_equality() -> None:

@@ -101,6 +101,24 @@ def test_lot_blocks_run_once_and_repeat_and_stop_on_fail(ibexite, project: Path)
     assert done.stdout.count("PASS (trial)") == 3
 
 
+def test_a_test_that_keeps_the_state_of_another_is_not_chosen_without_it(ibexite, project: Path) -> None:  # noqa: ANN001
+    path = project / "fm2_final.ibx"
+    path.write_text(path.read_text().replace('test rails "Supply rails"', 'test rails "Supply rails" keeps state'))
+    done = ibexite(*RUN, "--serial", GOOD, "--only", "rails")
+    assert (done.returncode, rows(project, "SELECT 1 FROM runs") if done.returncode != 2 else []) == (2, [])
+    assert "rails keeps the state of alive" in done.stderr and "Select both, or alive alone." in done.stderr
+    assert ibexite(*RUN, "--serial", GOOD, "--only", "rails", "--only", "alive").returncode == 5
+
+
+def test_a_retest_takes_the_parameters_that_were_set_by_hand(ibexite, project: Path) -> None:  # noqa: ANN001
+    assert ibexite(*RUN, "--serial", GOOD, "--with", "eff_floor=97.5 %").returncode == 1
+    done = ibexite("retest", GOOD, "--failed", "--simulate", "--yes", "--no-report")
+    assert done.returncode == 1 and "changed since" not in done.stdout, done.stdout
+    told = rows(project, "SELECT params, retest_of != '' FROM runs ORDER BY started")
+    assert [{p["name"]: p["value"] for p in json.loads(params)}["eff_floor"] for params, _ in told] == ["97.5 %"] * 2
+    assert [again for _, again in told] == [0, 1]
+
+
 def test_a_retest_merges_keeps_the_history_and_marks_what_has_changed(ibexite, project: Path) -> None:  # noqa: ANN001
     assert ibexite(*RUN, "--serial", WEAK).returncode == 1
     again = ("retest", WEAK, "--failed", "--simulate", "--yes", "--no-report")
@@ -165,19 +183,19 @@ yes_above = "2.5 V"
 def test_any_bench_is_rehearsed_with_prepared_readings_and_a_clock_that_runs_ahead(ibexite, project: Path) -> None:  # noqa: ANN001
     (project / "soak.ibx").write_text(REHEARSAL)
     (project / "any.toml").write_text(BENCH)
-    (project / "r.toml").write_text('[readings]\nt_mast = ["21 degC", "overload", "overload", "overload", "35 degC", "39 degC", '
-                                    '"39.5 degC", "40 degC"]\nlamp = true\n[answers]\n"lamp lit" = true\n')  # fmt: skip
+    (project / "r.toml").write_text('[readings]\nt_mast = ["21 degC", "overload", "overload", "overload", "38.5 degC", "37 degC", '
+                                    '"39 degC", "39.5 degC", "40 degC"]\nlamp = true\n[answers]\n"lamp lit" = true\n')  # fmt: skip
     began = time.monotonic()
     done = ibexite("run", "soak.ibx", "--bench", "any.toml", "--serial", "M1", "--simulate", "--yes", "--readings", "r.toml",
                    "--no-report")  # fmt: skip
     assert done.returncode == 5, done.stdout + done.stderr
     assert time.monotonic() - began < 20
     (duration,) = rows(project, "SELECT duration FROM tests WHERE name = 'soak'")[0]
-    assert 25 * 60 + 5 * 30 <= duration < 25 * 60 + 5 * 30 + 20
+    assert 25 * 60 + 6 * 30 <= duration < 25 * 60 + 6 * 30 + 20
     curves = rows(project, "SELECT data FROM curves WHERE name = 'waited'")[0][0]
     from array import array
 
-    assert [round(t) for t in array("d", curves)] == [0, 30, 60, 90, 120, 150]
+    assert [round(t) for t in array("d", curves)] == [0, 30, 60, 90, 120, 150, 180]  # one good one does not count
     assert rows(project, "SELECT reason FROM bad_readings") == [("overload",)]
     (project / "r.toml").write_text('[readings]\nt_mats = "21 degC"\n')
     done = ibexite(
@@ -269,3 +287,11 @@ def test_the_last_run_is_the_one_started_last_even_within_one_second(ibexite, pr
                        " (SELECT id FROM units WHERE serial = ?) THEN '700' ELSE '300' END || '+00:00'", (later,))  # fmt: skip
         assert f" {later} " in ibexite("show", "last").stdout.splitlines()[0] + " "
         assert f" {later} " in ibexite("runs").stdout.splitlines()[1]
+
+
+def test_a_measurement_at_the_desk_says_which_role_nobody_plays(ibexite, project: Path) -> None:  # noqa: ANN001
+    desk = ("measure", "band_pass", "--bench", "analog.toml", "--simulate")
+    done = ibexite(*desk, "--role", "tap=v_filter")
+    assert done.returncode == 2 and "band_pass needs the signal 'reference'" in done.stderr
+    assert "--role reference=NAME. There is: angle_i" in done.stderr
+    assert "f_centre" in ibexite(*desk, "--role", "tap=v_filter", "--role", "reference=v_tone").stdout

@@ -22,6 +22,7 @@ from ibexite.cli.running import RunOptions, exit_code, run_unit
 from ibexite.errors import EXIT_MISTAKE, MistakeError, did_you_mean
 
 if TYPE_CHECKING:
+    from ibexite.bench.file import BenchFile
     from ibexite.language import nodes
     from ibexite.language.program import MeasurementFacts, Program
     from ibexite.records.lookup import RunRecord
@@ -53,7 +54,7 @@ def command(
 
     \b
     ibexite measure --list
-    ibexite measure cutoff --with f_high="90 kHz" --simulate
+    ibexite measure band_pass --role tap=v_filter --role reference=v_tone --with f_high="90 kHz" --simulate
     """
     project = find_project(Path.cwd())
     companions = companions_of(Path.cwd() / "measure.ibx", project)
@@ -105,6 +106,22 @@ def _kind_of(need: nodes.Need) -> str:
     return need.class_name or (need.unit.symbol if need.unit else need.kind)
 
 
+def _check_roles(facts: MeasurementFacts, roles: dict[str, str], file: BenchFile) -> None:
+    """Refuses names that the bench does not have; the kinds of those it has are vetted with the sequence.
+
+    Raises:
+        MistakeError: with the option that says what plays a role.
+    """
+    for name, need in facts.needs.items():
+        what, known = ("role", file.roles) if need.class_name else ("signal", file.signals)
+        if roles.get(name, name) not in known:
+            raise MistakeError(
+                f"{facts.name} needs the {what} {name!r}, and the bench has no {what} {roles.get(name, name)!r}",
+                where=str(file.path),
+                remedy=f"Say what plays it: --role {name}=NAME. There is: {', '.join(sorted(known))}.",
+            )
+
+
 def _program(
     facts: MeasurementFacts, inputs: dict[str, str], roles: dict[str, str], bench: Path, companions: Any
 ) -> Any:
@@ -127,6 +144,8 @@ def _program(
             raise MistakeError(
                 f"{facts.name} needs no {name!r}", where="--role", remedy=did_you_mean(name, facts.needs)
             )
+    file = read_bench(shown_path(bench))
+    _check_roles(facts, roles, file)
     arguments = [f"{name} = {roles.get(name, name)}" for name in facts.needs]
     for name, text in inputs.items():
         kind = facts.inputs[name]
@@ -146,7 +165,6 @@ def _program(
     )  # fmt: skip
     source = Source("measure.ibx", text + "\n")
     program: Program = vet(source, {}, companions)
-    file = read_bench(shown_path(bench))
     vet_against(program, bench_facts(file))
     if program.has_mistakes:
         show_findings(program, only_mistakes=True)

@@ -103,10 +103,5 @@ def _chosen(earlier: RunRecord, failed: bool, only: tuple[str, ...]) -> tuple[st
 
 def _was_held_up(row: dict[str, Any]) -> bool:
     """True for a test that was skipped because another one did not pass."""
-    return row["verdict"] == "skipped" and (
-        "did not pass" in row["reason"]
-        or "to pass" in row["reason"]
-        # fmt: skip
-        or "the bench failed" in row["reason"]
-        or "broken off" in row["reason"]
-    )
+    causes = ("did not pass", "to pass", "the bench failed", "broken off")
+    return row["verdict"] == "skipped" and any(cause in row["reason"] for cause in causes)

@@ -17,8 +17,7 @@ class Tally:
     """What a check has seen so far. A margin is the distance to the nearer limit, negative beyond it.
 
     What always holds: NaN never passes; a point passes when it is not beyond a limit, compared unrounded. What was
-    never
-    measured is not judged, and does not count.
+    never measured is not judged, and does not count.
     """
 
     is_strict: bool = False

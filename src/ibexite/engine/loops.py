@@ -128,10 +128,8 @@ class Refined:
     Between two neighbours the error of the straight line is estimated from the second divided differences on both
     sides, times the square of their distance over 8 (C. de Boor, A Practical Guide to Splines, chapter III); the
     interval with the largest error gets a point in its middle, on a logarithmic axis in its geometric one. Near a
-    limit it is
-    the
-    interval in which the distance to the limit is smallest, and there the widest. It ends when `most` points were
-    measured, or when the largest error is below 1/2000 of the range of the column.
+    limit it is the interval with the largest step in the column for its distance from the limit. It ends when `most`
+    points were measured, or when the largest error (the largest step) is below 1/2000 of the range of the column.
     """
 
     def __init__(

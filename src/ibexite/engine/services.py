@@ -25,7 +25,12 @@ class RealClock:
     """The time of the world."""
 
     now = staticmethod(time.monotonic)
-    wait = staticmethod(time.sleep)
+
+    @staticmethod
+    def wait(seconds: float) -> None:
+        """Returns after so many seconds; at once if they are over already (readings took longer than their turn)."""
+        if seconds > 0:
+            time.sleep(seconds)
 
 
 class AheadClock:
