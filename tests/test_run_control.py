@@ -119,6 +119,16 @@ def test_a_retest_takes_the_parameters_that_were_set_by_hand(ibexite, project: P
     assert [again for _, again in told] == [0, 1]
 
 
+def test_a_retest_of_what_failed_takes_along_the_tests_that_needed_it(ibexite, project: Path) -> None:  # noqa: ANN001
+    path = project / "fm2_final.ibx"
+    path.write_text(path.read_text().replace('"Efficiency over input and load"', '"Efficiency" needs pass of regulation')
+                    .replace("droop <= 48 mV", "droop <= 2 mV"))  # fmt: skip
+    assert "it needs regulation to pass (fail)" in ibexite(*RUN, "--serial", GOOD).stdout
+    path.write_text(path.read_text().replace("droop <= 2 mV", "droop <= 48 mV"))
+    done = ibexite("retest", GOOD, "--failed", "--simulate", "--yes", "--no-report")
+    assert done.returncode == 5 and "4 of 4 tests passed" in done.stdout, done.stdout
+
+
 def test_a_retest_merges_keeps_the_history_and_marks_what_has_changed(ibexite, project: Path) -> None:  # noqa: ANN001
     assert ibexite(*RUN, "--serial", WEAK).returncode == 1
     again = ("retest", WEAK, "--failed", "--simulate", "--yes", "--no-report")
