@@ -8,6 +8,7 @@ payload 1, which copies of it and IEEE 754 arithmetic (section 6.2.3) keep. Only
 from __future__ import annotations
 
 import struct
+from typing import Any
 
 NEVER_MEASURED: float = struct.unpack("<d", struct.pack("<Q", 0x7FF8_0000_0000_0001))[0]
 PAYLOAD = 0x7FF8_0000_0000_0001
@@ -37,3 +38,17 @@ class Bound(float):
         made = super().__new__(cls, "nan")
         made.limit, made.is_below = limit, is_below
         return made
+
+
+def decide(word: str, *operands: Any) -> Any:
+    """and, or, not of single conditions in Kleene's three-valued logic: a hole is neither yes nor no.
+
+    >>> decide("and", False, float("nan")), decide("or", False, True), decide("not", True)
+    (False, True, False)
+    """
+    if word == "not":
+        return operands[0] if operands[0] != operands[0] else not operands[0]
+    decisive = word == "or"
+    if any(x == x and bool(x) is decisive for x in operands):
+        return decisive
+    return next((x for x in operands if x != x), not decisive)

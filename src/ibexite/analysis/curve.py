@@ -14,7 +14,7 @@ from typing import Any
 import numpy as np
 
 from ibexite.errors import SequenceError
-from ibexite.holes import NEVER_MEASURED, PAYLOAD, is_never_measured
+from ibexite.holes import NEVER_MEASURED, PAYLOAD, decide, is_never_measured
 
 Array = np.ndarray[Any, np.dtype[Any]]
 _MASK = np.uint64(0x7FFF_FFFF_FFFF_FFFF)
@@ -237,12 +237,7 @@ def logic(word: str, *operands: Any) -> Any:
     if any(map(is_curve, operands)):
         operation: Callable[..., Any] = {"and": _all_of, "or": _any_of, "not": lambda x: 1.0 - x}[word]
         return combine(operation, *operands)
-    if word == "not":
-        return operands[0] if operands[0] != operands[0] else not operands[0]
-    decisive = word == "or"
-    if any(x == x and bool(x) is decisive for x in operands):
-        return decisive
-    return next((x for x in operands if x != x), not decisive)
+    return decide(word, *operands)
 
 
 def _all_of(*operands: Any) -> Any:

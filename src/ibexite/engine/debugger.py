@@ -107,7 +107,9 @@ class Debugger:
                     if hasattr(values[key], "axes")
                     else Type(kind.kind, kind.dimension, (), kind.shown, kind.is_complex)
                 )
-            raise MistakeError(f"{key!r} has no value here", remedy=f"There is: {', '.join(sorted(values))}.")
+            raise MistakeError(
+                f"{key!r} has no value here", remedy=f"There is: {', '.join(sorted(values)) or 'nothing yet'}."
+            )
 
         typer = Typer(source, program.types, program.tolerances, {})
         typer.axis_of = lambda axis: bindings[axis].type if axis in bindings else None
@@ -117,9 +119,9 @@ class Debugger:
         formulas = Formulas(program.types, program.main.known, set(values), ())
         formulas.tolerances = program.tolerances
         code = formulas.source(expr)
-        from ibexite.engine.runtime import _logic
+        from ibexite.holes import decide
 
-        bound = {**HELPERS, "logic": _logic, "INF": float("inf"), **{variable(k): v for k, v in values.items()}}
+        bound = {**HELPERS, "logic": decide, "INF": float("inf"), **{variable(k): v for k, v in values.items()}}
         for word in set("".join(c if c.isalnum() or c == "_" else " " for c in code).split()):
             if word.startswith("f_") and "__" in word:
                 bound[word] = find(word[2:].replace("__", ".", 1))

@@ -12,7 +12,7 @@ from ibexite.engine.compile import Compiler
 from ibexite.engine.frame import Frame
 from ibexite.engine.services import Clock, Operator
 from ibexite.errors import SequenceError
-from ibexite.holes import NEVER_MEASURED
+from ibexite.holes import NEVER_MEASURED, decide
 from ibexite.language import nodes
 from ibexite.language.constants import Value
 from ibexite.language.program import Program, Scope
@@ -149,7 +149,7 @@ class Runtime:
             "end_unit": self._end_unit,
             "expect_limiting": self._expect_limiting,
             "holds": lambda condition: condition == condition and bool(condition),
-            "logic": _logic,
+            "logic": decide,
             "v_serial": self.serial,
             "INF": math.inf,
             "NEVER": NEVER_MEASURED,
@@ -212,14 +212,3 @@ class Runtime:
             self.bad_reasons.setdefault(name, []).append(reason)
         bad.clear()
         return taken
-
-
-def _logic(word: str, *operands: Any) -> Any:
-    """and, or, not of single conditions; a hole is neither yes nor no (as ibexite.analysis.curve.logic, without
-    NumPy)."""
-    if word == "not":
-        return operands[0] if operands[0] != operands[0] else not operands[0]
-    decisive = word == "or"
-    if any(x == x and bool(x) is decisive for x in operands):
-        return decisive
-    return next((x for x in operands if x != x), not decisive)

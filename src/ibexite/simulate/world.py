@@ -6,6 +6,7 @@ so that a reading taken too early is wrong, as on a real bench.
 
 from __future__ import annotations
 
+import hashlib
 import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
@@ -145,3 +146,13 @@ class World:
     def quantities(self) -> tuple[str, ...]:
         """All that can be measured."""
         return (*self.product.time_constants, *self.product.derived)
+
+
+def drawn(name: str, shares: Mapping[str, float]) -> str:
+    """One of the keys (faults) for a name, each for its share of all names; "" for the rest. Always the same one."""
+    place = int.from_bytes(hashlib.sha256(name.encode()).digest()[:4], "big") / 2**32
+    for key, share in shares.items():
+        if place < share:
+            return key
+        place -= share
+    return ""

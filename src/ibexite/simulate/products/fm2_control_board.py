@@ -6,13 +6,12 @@ the power balance. The serial number gives each unit its own small spread; some 
 
 from __future__ import annotations
 
-import hashlib
 import random
 from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from ibexite.simulate.world import Source, Stimuli
+from ibexite.simulate.world import Source, Stimuli, drawn
 
 SHUNT_IN, SHUNT_OUT = 0.10012, 0.04987  # ohm; the current shunts of the fixture
 LOWEST_INPUT = 4.0  # V; below it the regulator stays off
@@ -40,12 +39,7 @@ class _Parts:
 
 def fault_of(serial: str) -> str:
     """The fault of a unit by its serial number, "" for a good one."""
-    share = int.from_bytes(hashlib.sha256(f"fault {serial}".encode()).digest()[:4], "big") / 2**32
-    for fault, part in FAULTS.items():
-        if share < part:
-            return fault
-        share -= part
-    return ""
+    return drawn(f"fault {serial}", FAULTS)
 
 
 def _parts_of(serial: str) -> _Parts:

@@ -7,13 +7,12 @@ always alike.
 from __future__ import annotations
 
 import cmath
-import hashlib
 import math
 import random
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
-from ibexite.simulate.world import ROOM, Stimuli
+from ibexite.simulate.world import ROOM, Stimuli, drawn
 
 FAULTS = {
     "detuned": 0.06,  # a wrong capacitor: the band filter sits too high
@@ -44,12 +43,7 @@ class _Parts:
 
 def fault_of(serial: str) -> str:
     """The fault of a set by its serial number, "" for a good one."""
-    share = int.from_bytes(hashlib.sha256(f"parts {serial}".encode()).digest()[:4], "big") / 2**32
-    for fault, part in FAULTS.items():
-        if share < part:
-            return fault
-        share -= part
-    return ""
+    return drawn(f"parts {serial}", FAULTS)
 
 
 def _parts_of(serial: str) -> _Parts:
