@@ -22,6 +22,7 @@ tables: $(VENV)/installed
 	$(BIN)/python -m ibexite.language.grammar
 	$(BIN)/python -m ibexite.records.make_page docs/data-model.md
 	$(BIN)/python -m ibexite.cli.explain docs/reference.md
+	$(BIN)/python -m ibexite.verdicts docs/verdicts.md
 	$(BIN)/python -m ibexite.cli.make_editor_grammar editors/ibexite.tmLanguage.json
 
 $(VENV)/installed: pyproject.toml

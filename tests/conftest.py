@@ -16,7 +16,8 @@ from ibexite.bench.file import BenchFile, read_bench
 from ibexite.cli.demo_command import make_project
 from ibexite.cli.simulated_bench import make_plan
 from ibexite.companions.files import Files
-from ibexite.engine.run import Identity, Outcome, Run
+from ibexite.engine.orders import Identity, Outcome
+from ibexite.engine.run import Run
 from ibexite.engine.services import Consenting, Operator, RealClock
 from ibexite.language.check import vet
 from ibexite.language.source import Source
@@ -112,7 +113,7 @@ def perform(serve: Callable[..., BenchFile], project: Path) -> Callable[..., Rec
     the sequence, by name."""
 
     def run(text: str, serial: str = GOOD, *, header: str = HEADER, readers: tuple = (), files: dict | None = None,
-            operator: Operator | None = None, change: Callable[[str], str] = lambda text: text) -> Recorded:  # fmt: skip
+            operator: Operator | None = None, journal: Callable | None = None, change: Callable[[str], str] = lambda text: text) -> Recorded:  # fmt: skip
         for name, content in (files or {}).items():
             (project / name).write_text(content)
         source = Source(str(project / "test.ibx") if files else "test.ibx", header + text)
@@ -122,7 +123,13 @@ def perform(serve: Callable[..., BenchFile], project: Path) -> Callable[..., Rec
         now = datetime.datetime(2026, 11, 23, 9, 0, tzinfo=datetime.UTC)
         identity = Identity("20261123-090000-aaaaaa", serial, "tester", "desk", now)
         run = Run(
-            program, serve(serial, change), identity, RealClock(), operator or Consenting(), [events.append, *readers]
+            program,
+            serve(serial, change),
+            identity,
+            RealClock(),
+            operator or Consenting(),
+            journal or events.append,
+            [*([events.append] if journal else []), *readers],
         )
         return Recorded(run.carry_out(), events)
 

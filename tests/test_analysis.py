@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from ibexite.analysis import catalog, features, shaping, statistics
 from ibexite.analysis.catalog import find
-from ibexite.analysis.curve import Curve, Line, never
+from ibexite.analysis.curve import Curve, line_through, never
 from ibexite.engine.loops import Refined, Search, Turns
 from ibexite.errors import SequenceError
 from ibexite.functions import FUNCTIONS, target_of
@@ -43,7 +43,8 @@ def test_statistics_leave_holes_out(name: str, y: list[float], expected: float) 
 @pytest.mark.parametrize(("y", "level", "options", "expected"), [
     ([0, 2, 0, 2, 0], 1, {}, [0.5, 1.5, 2.5, 3.5]), ([0, 2, 0, 2, 0], 1, {"falling": False}, [0.5, 2.5]),
     ([0, 2, 0, 2, 0], 1, {"rising": False}, [1.5, 3.5]), ([0, 1, 2, 3, 4], 2, {}, [2.0]),  # a point on the level: once
-    ([0, 1, 1, 1, 2], 1, {}, [1.0]), ([1, 1, 2, 1, 1], 1, {}, []), ([0, NAN, 2, 2, 2], 1, {}, []),  # no bridge over a hole
+    ([0, 1, 1, 1, 2], 1, {}, [1.0]), ([1, 1, 2, 1, 1], 1, {}, [0.0, 3.0]), ([2, 1, 2, 1, 2], 1, {}, []), ([1, 2, 3], 1, {"falling": False}, [0.0]),
+    ([3, 2, 1], 1, {"rising": False}, [2.0]), ([0, NAN, 2, 2, 2], 1, {}, []),  # no bridge over a hole
     ([0, 0, 0, 0, 0], 1, {}, []), ([], 1, {}, []),
 ])  # fmt: skip
 def test_crossings_are_interpolated_and_none_is_none(y, level, options, expected) -> None:  # noqa: ANN001
@@ -78,7 +79,7 @@ def test_cutoff_and_bandwidth_agree_with_closed_forms() -> None:
     gain = 20 * np.log10(abs(series))
     drop = -10 * math.log10(2)
     assert features.bandwidth(f, gain, drop) == pytest.approx(1000 / 8, rel=0.02)  # f0 / Q
-    assert features.bandwidth(f, abs(series), drop, is_level=False) == pytest.approx(1000 / 8, rel=0.02)
+    assert features.bandwidth(f, abs(series), drop, scale="amplitude") == pytest.approx(1000 / 8, rel=0.02)
     lower = 1000 * (math.sqrt(1 + 1 / 256) - 1 / 16)
     assert features.cutoff(f, gain, drop, lower=True) == pytest.approx(lower, rel=1e-3)
     assert math.isnan(features.bandwidth(f, low_pass(f, 1234.0), drop))  # no lower edge: not a number
@@ -124,10 +125,10 @@ def test_a_line_takes_the_points_of_what_it_meets_and_ends_where_it_ends() -> No
     apart = curve([5.0] * 5) - line
     assert never(apart.values).tolist() == [True, False, False, False, True]
     assert apart.values[1:4].tolist() == [-5, -15, -25]
-    steep = Line("x", np.array([1.0, 100.0]), np.array([0.0, 2.0]), is_log=True)
+    steep = line_through("x", np.array([1.0, 100.0]), np.array([0.0, 2.0]), is_log=True)
     assert steep.on(np.array([10.0]))[0] == pytest.approx(1)
-    with pytest.raises(SequenceError, match="a line along x meets no curve"):
-        line + 1.0
+    raised = curve([5.0] * 5) - (line + 1.0)  # a formula of a line meets a curve as the line does
+    assert raised.values[1:4].tolist() == [-6, -16, -26]
     with pytest.raises(SequenceError, match="from left to right"):
         catalog.line("x", (3.0, 1.0), (1.0, 2.0))
 
@@ -145,15 +146,16 @@ def test_axes_may_run_downwards_be_visited_twice_and_have_ragged_ends() -> None:
     down = curve([4, 3, 2, 1, 0.0], X[::-1])
     assert find("features.crossing")(down, "x", 2.5) == 2.5
     twice = Curve({"x": np.array([0.0, 1, 1, 2])}, np.array([0.0, 10, 20, 30]))
-    assert catalog.at(twice, {"x": 1.5}) == 22.5  # between the mean of both and the next
+    with pytest.raises(SequenceError, match="several values at the same point"):
+        catalog.at(twice, {"x": 1.5})
     ragged = Curve(
         {"a": np.array([0.0, 1]), "x": X},
         np.array([[1, 2, 3, 4, 5], [1, 2, NEVER_MEASURED, NEVER_MEASURED, NEVER_MEASURED]]),
     )
     assert find("statistics.largest")(ragged, "x").values.tolist() == [5, 2]
-    assert catalog.statistics_n(curve([1, NAN, NEVER_MEASURED, 2, 3]), "x") == (3, 4)
+    assert catalog.statistics_n(curve([1, NAN, NEVER_MEASURED, 2, 3]), "x") == (3, 4, True)
     smooth = find("shaping.smooth_points")(ragged, "x", 3)
-    assert smooth.values[1, 0] == 1.5 and never(smooth.values)[1, 2:].all()
+    assert smooth.values[1, 0] == 1.0 and never(smooth.values)[1, 2:].all()
     assert catalog.at(ragged, {"a": 0.0, "x": 0.5}) == 1.5
 
 
@@ -279,7 +281,7 @@ def test_turns_keep_their_rhythm_and_make_nothing_up() -> None:
         begun.append(now[0])
         now[0] += 3.0 if count == 2 else 0.5  # the second turn takes too long
     assert begun == [0, 2, 5, 7]
-    assert len(list(Turns(lambda: now[0], wait, seconds=10.0, every=2.5))) == 4
+    assert len(list(Turns(lambda: now[0], wait, seconds=10.0, every=2.5))) == 5  # both ends
     endless = Turns(lambda: now[0], wait, every=1.0, timeout=5.0)
     with pytest.raises(SequenceError, match="did not hold within 5 s"):
         list(endless)

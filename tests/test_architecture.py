@@ -14,17 +14,17 @@ import ibexite
 SOURCE = Path(ibexite.__file__).parent
 # Each part and the parts it may import, besides itself and `errors`.
 ALLOWED = {
-    "errors": set(), "holes": set(), "offer": set(), "units": set(), "events": set(), "protocols": set(), "demo": set(), "__init__": {"offer"},
+    "errors": set(), "file_lock": set(), "verdicts": set(), "holes": set(), "offer": set(), "units": set(), "events": set(), "protocols": set(), "demo": set(), "__init__": {"offer"},
     "classes": {"units"}, "functions": {"units"}, "toml_reader": {"units"}, "wording": {"units"},
     "analysis": {"units", "holes"},
     "language": {"units", "classes", "functions"},
     "instruments": {"units", "classes", "protocols", "toml_reader"},
     "simulate": {"units", "analysis", "protocols", "__init__"},
-    "bench": {"units", "instruments", "protocols", "toml_reader"},
+    "bench": {"units", "instruments", "protocols", "toml_reader", "file_lock"},
     "outside": set(),
     "companions": {"units", "classes", "language", "toml_reader"},
-    "engine": {"units", "language", "bench", "instruments", "analysis", "events", "functions", "holes", "outside", "__init__"},
-    "records": {"events", "analysis", "units", "wording"},
+    "engine": {"units", "language", "bench", "instruments", "analysis", "events", "functions", "holes", "outside", "verdicts", "wording", "__init__"},
+    "records": {"events", "analysis", "units", "wording", "file_lock", "holes", "verdicts"},
     "reports": {"records", "analysis", "units", "wording"},
 }  # fmt: skip
 

@@ -75,9 +75,9 @@ def test_a_query_is_answered_and_told(instrument) -> None:  # noqa: ANN001
 
 
 @pytest.mark.parametrize(("replies", "what"), [
-    (["silent", "silent"], "silent for 0.25 s"), (["close", "close"], "closed the connection instead of answering"),
+    (["silent", "silent"], "silent for 0.25 s after 'VOLT?'"), (["close", "close"], "closed the connection instead of answering"),
     ([b"+5.", "close"] * 2, "silent for 0.25 s in the middle of a reply: b'+5.'"),
-    ([b"5\n6\n", b"5\n6\n"], "more was sent than asked for: b'6\\n'"),
+    ([b"5\n6\n", b"5\n6\n"], "sent what nobody had asked for: b'6\\n'"),
 ])  # fmt: skip
 def test_each_failure_has_its_message_after_one_reconnect(instrument, replies, what) -> None:  # noqa: ANN001
     session = instrument(*replies)
@@ -106,9 +106,10 @@ def test_a_late_reply_is_not_taken_for_the_next_one(instrument) -> None:  # noqa
 
 def test_a_query_that_clears_what_it_reads_is_not_repeated(instrument) -> None:  # noqa: ANN001
     session = instrument("silent", b"1\n")
-    with pytest.raises(LinkError):
+    with pytest.raises(LinkError, match="after 'STAT:QUES[?]'"):
         session.query("STAT:QUES?", may_repeat=False)
-    assert not session.recoveries
+    assert len(session.recoveries) == 1 and session.traffic.count("psu> STAT:QUES?") == 1
+    assert session.query("VOLT?") == "1", "the link is fit for the next one"
 
 
 def test_a_broken_connection_is_mended_before_a_setting(instrument) -> None:  # noqa: ANN001
@@ -129,8 +130,7 @@ def test_another_instrument_at_the_address_is_refused(instrument) -> None:  # no
 
 def test_errors_of_the_instrument_are_read_until_its_queue_is_empty(instrument) -> None:  # noqa: ANN001
     session = instrument(b'-222,"Data out of range"\n', b'-113,"Undefined header"\n', b'+0,"No error"\n')
-    session.ask(session.message("SYST:ERR?"))
-    assert session.answer_errors() == ['-222,"Data out of range"', '-113,"Undefined header"']
+    assert session.errors_after(session.query("SYST:ERR?")) == ['-222,"Data out of range"', '-113,"Undefined header"']
 
 
 def test_nothing_listens() -> None:

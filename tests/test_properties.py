@@ -164,7 +164,7 @@ after unit
 
 
 def test_rows_of_a_run_that_was_only_begun_tell_what_was_left() -> None:
-    begun = {"e": "RunStarted", "run": "r", "started": "s", "serial": "x", "operator": "", "station": "", "software": "",
+    begun = {"e": "RunStarted", "run": "r", "started": "2026-11-23T09:00:00.000+01:00", "serial": "x", "operator": "", "station": "", "software": "",
              "sequence": {"title": "", "product": "", "revision": "", "file": "", "sha256": ""},
              "bench": {"name": "", "file": "", "sha256": ""}, "params": [],
              "tests": [{"test": "a", "title": "A", "gate": False}]}  # fmt: skip

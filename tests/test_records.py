@@ -34,7 +34,7 @@ EVENTS: list[events.Event] = [
                   {"x": [1.0, 3.0]}, "y", "fail", "overload"),
     events.TestEnded(0.7, "t", "fail", "overload", 0.6),
     events.MadeSafe(0.8, [{"role": "supply", "problem": ""}]),
-    events.RunEnded(0.9, "fail", "", ["simulated bench"], 0, 1),
+    events.RunEnded(0.9, "fail", "", [{"code": "simulated", "text": "simulated bench", "run": ""}], 0, 1),
 ]  # fmt: skip
 
 
@@ -112,7 +112,7 @@ def test_a_run_that_broke_off_anywhere_is_stored_as_aborted(journal: Path, kept:
     lines = journal.read_bytes().splitlines(keepends=True)
     journal.write_bytes(b"".join(lines[:kept]) + lines[kept][:9])
     store = Store(journal.parent.parent)
-    assert store.take_in_left_over() == ["20261123-090000-aaaaaa"]
+    assert store.take_in_left_over() == (["20261123-090000-aaaaaa"], [])
     record = Lookup(store.records).run("20261123-090000-aaaaaa")
     assert (record.row["verdict"], record.row["broken_off"], record.row["is_trial"]) == ("aborted", 1, 1)
     rows = sum(isinstance(event, Row) for event in EVENTS[:kept])

@@ -37,7 +37,7 @@ def test_tests_are_chosen_and_the_run_is_a_trial_for_it(ibexite, project: Path, 
     path.write_text(text.replace('"Supply rails"', '"Supply rails" tags quick, dc'))
     (project / "list.csv").write_text("test,on\nalive,no\nrails,yes\nregulation,x\n")
     done = ibexite(*RUN, "--serial", GOOD, *options)
-    assert done.returncode == 5 and "tests were selected: " in done.stdout
+    assert done.returncode == 5 and "tests were selected, left out: " in done.stdout
     assert {r[0] for r in rows(project, "SELECT name FROM tests WHERE verdict = 'pass'")} == ran
 
 
@@ -141,7 +141,7 @@ def test_a_retest_merges_keeps_the_history_and_marks_what_has_changed(ibexite, p
     merged = ibexite(*again)
     assert merged.returncode == 5 and "4 of 4 tests passed" in merged.stdout, merged.stdout
     assert "changed since run" in merged.stdout and ": sequence" in merged.stdout and ": parameters" in merged.stdout
-    verdicts = rows(project, "SELECT verdict, retest_of != '' FROM runs ORDER BY started")
+    verdicts = rows(project, "SELECT verdict, retest_of != '' FROM runs ORDER BY number")
     assert verdicts == [("fail", 0), ("fail", 1), ("pass", 1)]
     assert ibexite("retest", WEAK, "--failed").returncode == 2  # nothing failed there any more
 
@@ -291,10 +291,10 @@ def test_measurements_are_listed_run_alone_and_made_from_templates(ibexite, proj
 def test_the_last_run_is_the_one_started_last_even_within_one_second(ibexite, project: Path) -> None:  # noqa: ANN001
     for serial in (GOOD, WEAK):
         ibexite(*RUN, "--serial", serial, "--only", "alive")
-    for later in (GOOD, WEAK):  # whatever the random ends of their ids: what counts is the time
+    for later in (GOOD, WEAK):  # whatever their ids and the wall clock say: what counts is the order of starting
         with sqlite3.connect(project / "records" / "ibexite.sqlite") as db:
-            db.execute("UPDATE runs SET started = '2026-11-23T08:00:00.' || CASE WHEN unit_id ="
-                       " (SELECT id FROM units WHERE serial = ?) THEN '700' ELSE '300' END || '+00:00'", (later,))  # fmt: skip
+            db.execute("UPDATE runs SET number = CASE WHEN unit_id = (SELECT id FROM units WHERE serial = ?)"
+                       " THEN 7 ELSE 3 END, started = '2026-11-23T08:00:00.000+00:00'", (later,))  # fmt: skip
         assert f" {later} " in ibexite("show", "last").stdout.splitlines()[0] + " "
         assert f" {later} " in ibexite("runs").stdout.splitlines()[1]
 

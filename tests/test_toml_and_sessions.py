@@ -113,9 +113,13 @@ class Instrument:
             except OSError:
                 return
             with link:
+                rest = b""
                 while data := link.recv(4096):
                     self.heard += data
-                    link.sendall(self._state * data.count(b"?"))
+                    *lines, rest = (rest + data).split(b"\n")
+                    for line in lines:
+                        if line.endswith(b"?"):
+                            link.sendall(b"Firnline,PS\n" if line == b"*IDN?" else self._state)
 
     def close(self) -> None:
         self._listener.close()
@@ -130,6 +134,7 @@ def guarded(tmp_path: Path, instrument: Instrument, *, farewell: bytes, connecte
     journal = os.open(tmp_path / "journal", os.O_CREAT | os.O_WRONLY | os.O_APPEND)
     link = socket.create_connection(("127.0.0.1", instrument.port))
     deed = {"role": "supply", "instrument": "psu", "host": "127.0.0.1", "port": instrument.port, "timeout": 0.5, "end": "\n",
+            "identity": "Firnline,PS", "simulated": True,
             "commands": ["OUTP OFF"], "questions": [["OUTP?", ["0", "OFF"]]]}  # fmt: skip
     plan = {"deeds": [deed], "handles": ["psu", "journal"], "began": 0.0}
     socket.send_fds(ours, [json.dumps({"watch": plan}).encode() + b"\n"], [link.fileno(), journal])
@@ -139,11 +144,12 @@ def guarded(tmp_path: Path, instrument: Instrument, *, farewell: bytes, connecte
         assert ours.recv(10) == b"ok\n"
     link.sendall(b"MEAS:VO")  # a half-sent line
     link.close()
+    os.write(journal, b'{"e":"Row","t":')  # and a torn one in the journal
     ours.sendall(farewell) if farewell else None
     ours.close()
     process.wait(10)
     os.close(journal)
-    return [json.loads(line) for line in (tmp_path / "journal").read_text().splitlines()]
+    return [json.loads(line) for line in (tmp_path / "journal").read_text().splitlines()[1:] if line]
 
 
 @pytest.mark.parametrize("connected", [True, False])
@@ -154,7 +160,8 @@ def test_the_guardian_switches_off_over_the_open_connection_or_a_new_one(tmp_pat
     assert [(e["e"], e["by"], e["roles"]) for e in entries] == [
         ("MadeSafe", "guardian", [{"role": "supply", "problem": ""}])
     ]
-    assert instrument.heard == b"MEAS:VO\nOUTP OFF\nOUTP?\n"
+    at_once = b"MEAS:VO\nOUTP OFF\n" if connected else b"MEAS:VO"
+    assert instrument.heard == at_once + b"\nOUTP OFF\n\n*IDN?\n\nOUTP OFF\n\nOUTP?\n"
 
 
 def test_the_guardian_says_what_did_not_go_off(tmp_path: Path) -> None:

@@ -15,6 +15,7 @@ import pytest
 
 from ibexite import events
 from ibexite.cli.view import RunView
+from ibexite.verdicts import Reason
 from ibexite.wording import column_text, duration_text, judged_text, place_text, worst_first
 from tests.conftest import GOOD, IBEXITE
 
@@ -86,7 +87,11 @@ def test_what_has_no_value_says_why() -> None:
 ])  # fmt: skip
 def test_the_verdict_comes_after_the_outputs_are_off(verdict: str, trial: list[str], word: str) -> None:
     roles = [{"role": "load", "problem": ""}, {"role": "supply", "problem": ""}]
-    lines = shown(START, events.MadeSafe(3, roles), events.RunEnded(3.2, verdict, "", trial, 1, 2))
+    lines = shown(
+        START,
+        events.MadeSafe(3, roles),
+        events.RunEnded(3.2, verdict, "", [Reason("x", t)._asdict() for t in trial], 1, 2),
+    )
     assert lines[3:5] == ["outputs off: load, supply", f"{word}   FC1   1 of 2 tests passed   3.2 s"]
     assert lines[5:] == ([f"  a trial, because: {'; '.join(trial)}"] if trial else [])
 

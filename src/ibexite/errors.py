@@ -9,6 +9,7 @@ IbexiteError            base: something a message explains (exit code 2 unless t
 |  +- CeilingError      a set point beyond a ceiling or range; nothing was sent
 +- ProgramError         a program or Python function that was called failed, hung, or gave something else (exit code 3)
 +- SequenceError        a line of the sequence could not be carried out (undecidable check, nothing judged)
+|  +- NoAnswerError     a question has nobody to answer it: it ends the run
 +- RecordsError         journal or store cannot be written or read (exit code 3)
 StopRun (BaseException) a person or signal ended the run (exit code 4); no `except Exception` eats it
 """
@@ -70,6 +71,10 @@ class SequenceError(IbexiteError):
     """A line of the sequence could not be carried out."""
 
     exit_code = EXIT_BENCH
+
+
+class NoAnswerError(SequenceError):
+    """A question to the operator, and nobody is there: it ends the tests of this unit at once."""
 
 
 class RecordsError(IbexiteError):

@@ -25,6 +25,9 @@ class RunStarted(NamedTuple):
     lot: str = ""
     files: list[dict[str, str]] = []  # other files that take part: name, SHA-256, version
     retest_of: str = ""  # the run that this one completes
+    first_run: str = ""  # the first run of the unit's result, where this one completes others
+    first_verdict: str = ""  # and its verdict, the first pass
+    number: int = 0  # counts the runs of a records folder in the order of their starting, whatever the wall clock says
 
 
 class BenchConnected(NamedTuple):
@@ -78,7 +81,8 @@ class LoopLeft(NamedTuple):
 
 
 class Row(NamedTuple):
-    """One row of a table: axis values, column values (NaN for a hole), bad readings, instrument traffic."""
+    """One row of a table: axis values, column values (NaN for a hole), bad readings, instrument traffic. `never` are
+    the places of the columns that were never measured; `bounds` what is known of those that are only bounded."""
 
     t: float
     table: int
@@ -86,11 +90,14 @@ class Row(NamedTuple):
     v: tuple[float, ...]
     bad: list[tuple[str, str, str]]
     io: list[str]
+    never: tuple[int, ...] = ()
+    bounds: tuple[tuple[int, str], ...] = ()
 
 
 class Value(NamedTuple):
-    """A single value outside any loop. origin is read, let, call, ask or search. `n` is, for a statistic, the number of
-    values that it was made of and of those that were measured; `bound` says "below 4 V" when no more is known."""
+    """A single value outside any loop. origin is read, let, call, ask or search. `n` is, for what stands on several
+    values, how many those were and how many there would have been without bad ones; `bound` says "below 4 V" when no
+    more is known."""
 
     t: float
     test: str
@@ -149,6 +156,10 @@ class Judged(NamedTuple):
     guard: float = 0.0  # the limits stand so much inside those that were written
     rule: str = ""  # the decision rule, where there is a guard
     origin: str = ""  # where the limits come from, if from a limit table
+    limits: list[
+        list[float | None]
+    ] = []  # axis values, low and high of each judged point, where limits are no constants
+    n: tuple[int, int] | None = None  # of how many values the judged one was made, and of how many it might have been
 
 
 class Figure(NamedTuple):
@@ -216,6 +227,16 @@ class Limiting(NamedTuple):
     role: str
 
 
+class Halted(NamedTuple):
+    """The run stood still at a line: what was answered (next, continue, again, stop) and the values of that moment."""
+
+    t: float
+    test: str
+    line: int
+    answer: str
+    values: dict[str, Any]
+
+
 class Restored(NamedTuple):
     """What was set back to the state that `before unit` left."""
 
@@ -224,13 +245,17 @@ class Restored(NamedTuple):
 
 
 class TestEnded(NamedTuple):
-    """A test ended: pass, fail, error, skipped or no check."""
+    """A test ended: pass, fail, error, skipped, aborted or no check; see ibexite.verdicts. `has_failed`: a check of it
+    failed on valid readings; `skip`: the code of its skip; `run`: the run that it was taken over from."""
 
     t: float
     test: str
     verdict: str
     reason: str
     duration: float
+    has_failed: bool = False
+    skip: str = ""
+    run: str = ""
 
 
 class MadeSafe(NamedTuple):
@@ -249,12 +274,12 @@ class Problem(NamedTuple):
 
 class RunEnded(NamedTuple):
     """The verdict: pass, fail, error, aborted, or no check (one measurement at the desk); `trial` holds the reasons
-    why a pass would not count."""
+    why a pass would not count: code, text, and the run that each comes from."""
 
     t: float
     verdict: str
     reason: str
-    trial: list[str]
+    trial: list[dict[str, str]]
     passed: int
     tests: int
 
@@ -278,6 +303,7 @@ Event = (
     | Called
     | Answered
     | Limiting
+    | Halted
     | Restored
     | TestEnded
     | MadeSafe

@@ -41,10 +41,15 @@ class Function:
     fields: Mapping[str, Rule] = field(default_factory=dict)
     complexity: str = "real"  # which x: real, any (complex as well), complex (only), result_real, makes_complex
 
-    @property
-    def takes_level(self) -> bool:
-        """True if the computing must know whether x is in dB or an amplitude."""
-        return "decibel" in self.arguments and self.name in ("bandwidth", "cutoff")
+    def option_for(self, x: Dimension) -> str:
+        """A further argument for what the computing must know of x, "" if nothing: whether it is a level, an amplitude
+        or a power, or how it is averaged."""
+        is_level = x.kind in ("level", "db")
+        if self.name in ("bandwidth", "cutoff"):
+            return "scale=" + repr("level" if is_level else "power" if x == units.WATT else "amplitude")
+        if self.name == "smooth":
+            return "kind=" + repr("level" if is_level else "angle" if x == units.RADIAN else "plain")
+        return ""
 
 
 def _same(x: Dimension, axis: Dimension) -> Dimension:
@@ -69,6 +74,15 @@ def _not_a_level(x: Dimension, axis: Dimension) -> Dimension:
             "the mean of levels is not the level of the mean", remedy="Write mean_power(x), or mean(linear(x))."
         )
     return x
+
+
+def _not_a_temperature(x: Dimension, axis: Dimension) -> Dimension:
+    if x.kind == "point":
+        raise UnitError(
+            f"this is {units.describe(x)}, which has no zero of its own",
+            remedy="Take a difference first; that is in K.",
+        )
+    return _not_a_level(x, axis)
 
 
 def _only_level(x: Dimension, axis: Dimension) -> Dimension:
@@ -128,7 +142,7 @@ def _area(x: Dimension, axis: Dimension) -> Dimension:
 
 
 def _size(x: Dimension, axis: Dimension) -> Dimension:
-    return x if x.kind != "level" else units.negate(x)
+    return x if x.kind not in ("level", "point") else units.negate(x)
 
 
 def _root(x: Dimension, axis: Dimension) -> Dimension:
@@ -153,7 +167,8 @@ _STATISTICS = (
        "statistics.smallest", _same),
     _T("span", "statistics", "consume", "span(x along axis)", "largest minus smallest value", "let ripple = span(gain)",
        "statistics.span", _difference),
-    _T("mean", "statistics", "consume", "mean(x along axis)", "arithmetic mean (not of levels)",
+    _T("mean", "statistics", "consume", "mean(x along axis)",
+       "arithmetic mean (not of levels); of angles their mean direction",
        "let centre = mean(v_out along scan)", "statistics.mean", _not_a_level, complexity="any"),
     _T("mean_power", "statistics", "consume", "mean_power(x along axis)", "level of the mean power of levels",
        "let total = mean_power(level_out)", "statistics.mean_power", _only_level),
@@ -162,7 +177,7 @@ _STATISTICS = (
     _T("median", "statistics", "consume", "median(x along axis)", "median", "let middle = median(v_out)",
        "statistics.median", _same),
     _T("rms", "statistics", "consume", "rms(x along axis)", "root of the mean square",
-       "let effective = rms(i_out)", "statistics.rms", _not_a_level),
+       "let effective = rms(i_out)", "statistics.rms", _not_a_temperature),
     _T("count", "statistics", "consume", "count(x along axis)", "how many values are no holes",
        "let good = count(v_out)", "statistics.count", _plain),
     _T("argmax", "statistics", "consume", "argmax(x along axis)", "place on the axis of the largest value",
@@ -176,9 +191,8 @@ _FEATURES = (
        "let eff_560 = at(eff, iload = 560 mA)",
        "catalog.at", _same, ("x", "axis"), ("log",), complexity="any"),
     _T("crossing", "features", "consume", "crossing(x, level along axis)",
-       "place on the axis where x crosses a level, the first one; a hole if it never does. With rising, falling, "
-       "last, log "
-       "(logarithmic axis), all (every crossing, over the axis `crossing`)",
+       "place on the axis where x crosses a level, the first one in the order of measurement; a hole if it never does. "
+       "With rising, falling, last, log (logarithmic axis), all (every crossing, over the axis `crossing`)",
        "let f_drop = crossing(gain, -3 dB, falling, log)",
        "features.crossing", _axis, ("x", "same"), ("rising", "falling", "last", "log", "all")),
     _T("slope", "features", "consume", "slope(x along axis)", "slope of the best straight line (least squares)",
@@ -186,7 +200,8 @@ _FEATURES = (
     _T("integral", "features", "consume", "integral(x along axis)", "area below the curve (trapezoid rule)",
        "let energy = integral(p_in along scan_elapsed)", "features.integral", _area),
     _T("bandwidth", "features", "consume", "bandwidth(x, -3 dB along axis)",
-       "width between the points where x has fallen by so much below its peak", "let width = bandwidth(gain, -3 dB)",
+       "width between the points where x has fallen by so much below its peak (a level by dB, a power in W by 10 lg, "
+       "all else by 20 lg)", "let width = bandwidth(gain, -3 dB)",
        "features.bandwidth", _axis, ("x", "decibel")),
     _T("cutoff", "features", "consume", "cutoff(x, -3 dB along axis)",
        "frequency above the peak where x has fallen by so much; with lower the one below it",
@@ -202,7 +217,8 @@ _FEATURES = (
 )  # fmt: skip
 _SHAPES = (
     _T("smooth", "curves", "keep", "smooth(x, 3 per octave along axis)",
-       "running mean over so many points (odd), or over a part of an octave", "let even = smooth(gain, 3 per octave)",
+       "running mean over so many points (odd), or over a part of an octave; of levels that of their powers; "
+       "near the ends the window shrinks alike on both sides", "let even = smooth(gain, 3 per octave)",
        "shaping.smooth_points", _same, ("x", "window"), complexity="any"),
     _T("derivative", "curves", "keep", "derivative(x along axis)", "local slope at each point",
        "let steepness = derivative(v_out along vin)", "shaping.derivative", _slope),
@@ -271,6 +287,8 @@ def target_of(function: Function, x: Dimension, flags: frozenset[str], window: s
         return "curve.power_of_level" if x == units.POWER_LEVEL else "curve.voltage_of_level"
     if function.name == "crossing" and "all" in flags:
         return "catalog.crossings"
+    if function.name == "mean" and x == units.RADIAN:
+        return "statistics.mean_angle"
     if function.name == "smooth" and window != "points":
         return "shaping.smooth_octaves"
     return function.target

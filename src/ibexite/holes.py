@@ -1,43 +1,83 @@
-"""The two kinds of hole in data. Both are NaN, so that no arithmetic can make a number of them.
+"""The kinds of hole in data, and when two values are equal. A hole is NaN: no arithmetic can make a number of it.
 
 A *bad* value (a reading that may not be used, a division by zero) is any NaN. A value that was *never measured* here (a
-line in an `if` that was not carried out, the inner range of a ragged sweep, a loop that was left) is the NaN with
-payload 1, which copies of it and IEEE 754 arithmetic (section 6.2.3) keep. Only bad values are told and counted.
+line in an `if` that was not carried out, a loop that was left) is the NaN with payload 1; where a pass of a ragged or
+refined sweep has no point at all, it is the NaN with payload 2, which counts as never measured too. Copies and IEEE 754
+arithmetic (section 6.2.3) keep the payload. Only bad values are told and counted.
+
+One rule for what several holes make of each other: **bad beats never measured**, whatever their order.
 """
 
 from __future__ import annotations
 
 import struct
-from typing import Any
+from typing import Any, NamedTuple
 
-NEVER_MEASURED: float = struct.unpack("<d", struct.pack("<Q", 0x7FF8_0000_0000_0001))[0]
-PAYLOAD = 0x7FF8_0000_0000_0001
+PAYLOAD, PAYLOAD_NO_POINT = 0x7FF8_0000_0000_0001, 0x7FF8_0000_0000_0002
+NEVER_MEASURED: float = struct.unpack("<d", struct.pack("<Q", PAYLOAD))[0]
+NO_POINT: float = struct.unpack("<d", struct.pack("<Q", PAYLOAD_NO_POINT))[0]
+BAD = float("nan")
 _SIGNLESS = 0x7FFF_FFFF_FFFF_FFFF
+EQUAL = 1e-12  # of the larger magnitude: closer than that two values are the same
 
 
-def is_never_measured(value: float) -> bool:
+def is_never_measured(value: float | complex) -> bool:
     """True for a value that was never measured (whatever its sign bit).
 
     >>> is_never_measured(NEVER_MEASURED), is_never_measured(-NEVER_MEASURED * 2 + 1), is_never_measured(float("nan"))
     (True, True, False)
     """
-    return value != value and struct.unpack("<Q", struct.pack("<d", value))[0] & _SIGNLESS == PAYLOAD
+    if value == value:
+        return False
+    if isinstance(value, complex):
+        value = value.real if value.real != value.real else value.imag
+    return struct.unpack("<Q", struct.pack("<d", value))[0] & _SIGNLESS in (PAYLOAD, PAYLOAD_NO_POINT)
+
+
+def hole_of(*operands: Any) -> float:
+    """The hole that is made by operands: bad if one of them is bad or if none is a hole, else never measured.
+
+    >>> is_never_measured(hole_of(1.0, NEVER_MEASURED)), is_never_measured(hole_of(NEVER_MEASURED, BAD))
+    (True, False)
+    """
+    holes = [x for x in operands if isinstance(x, float | complex) and x != x]
+    return NEVER_MEASURED if holes and all(map(is_never_measured, holes)) else BAD
+
+
+def is_equal(a: Any, b: Any) -> bool:
+    """Whether two numbers are as good as equal: what unit conversions and sums do to the last digits is no difference.
+
+    >>> is_equal(-40.0 + 273.15, 233.15), is_equal(0.1 + 0.2, 0.3), is_equal(1.0, 1.0 + 1e-9), is_equal(0.0, 1e-300)
+    (True, True, False, False)
+    """
+    if isinstance(a, str) or isinstance(b, str):
+        return bool(a == b)
+    return bool(abs(a - b) <= EQUAL * max(abs(a), abs(b)))
 
 
 class Bound(float):
-    """What a search found when its condition never held, or held at once: only that the value lies beyond `limit`.
+    """What a search found when its condition never held, or held at once: only that the value lies beyond `limit`, or
+    at it (`is_closed`: the condition held at once, so it may have begun to hold just there).
 
     It is a NaN: whatever is computed from it is a hole. Only a check looks at `limit` and `is_below`.
     """
 
     limit: float
     is_below: bool
+    is_closed: bool
 
-    def __new__(cls, limit: float, is_below: bool) -> Bound:
+    def __new__(cls, limit: float, is_below: bool, is_closed: bool = False) -> Bound:
         """A value that is known to lie below (or above) a limit."""
         made = super().__new__(cls, "nan")
-        made.limit, made.is_below = limit, is_below
+        made.limit, made.is_below, made.is_closed = limit, is_below, is_closed
         return made
+
+    @property
+    def word(self) -> str:
+        """below, above, at most or at least: what stands before the limit."""
+        if self.is_closed:
+            return "at most" if self.is_below else "at least"
+        return "below" if self.is_below else "above"
 
 
 def decide(word: str, *operands: Any) -> Any:
@@ -51,4 +91,13 @@ def decide(word: str, *operands: Any) -> Any:
     decisive = word == "or"
     if any(x == x and bool(x) is decisive for x in operands):
         return decisive
-    return next((x for x in operands if x != x), not decisive)
+    return hole_of(*operands) if any(x != x for x in operands) else not decisive
+
+
+class Counts(NamedTuple):
+    """Of how many values a result was made: `good` of `of` that were measured; `bad` ones were left out of it, or of
+    what it was made from. `good` and `of` are 0 where it was made of several results."""
+
+    good: int
+    of: int
+    bad: int

@@ -14,9 +14,9 @@ from typing import Any
 import numpy as np
 
 from ibexite.analysis import features, shaping
-from ibexite.analysis.curve import Array, Curve, Line, combine, is_curve, never
+from ibexite.analysis.curve import Array, Curve, Line, combine, is_curve, line_through, never, no_point
 from ibexite.errors import SequenceError
-from ibexite.holes import NEVER_MEASURED
+from ibexite.holes import NEVER_MEASURED, NO_POINT
 
 
 @cache
@@ -35,39 +35,65 @@ def find(name: str) -> Callable[..., Any]:
     return _keeping(function) if module_name == "shaping" else _consuming(function)
 
 
-def _rows(curve: Curve, axis: str) -> tuple[Array, Array, dict[str, Array], tuple[int, ...], Array]:
-    """x rising, the values as rows along the axis, the other axes, their shape, and the order that makes x rise."""
+# Functions that take the points in the order in which they were measured, whichever way x goes.
+_IN_ORDER = ("crossing", "crossings", "slope")
+
+
+def _rows(curve: Curve, axis: str) -> tuple[Array, Array, dict[str, Array], tuple[int, ...]]:
+    """x, the values as rows along the axis, the other axes, and their shape."""
     place = list(curve.axes).index(axis)
-    x = curve.axes[axis]
-    order = np.argsort(x, kind="stable")
-    moved = np.moveaxis(curve.values, place, -1)[..., order]
+    moved = np.moveaxis(curve.values, place, -1)
     rest = {name: points for name, points in curve.axes.items() if name != axis}
-    return x[order], moved.reshape(-1, len(x)), rest, moved.shape[:-1], order
+    x = curve.axes[axis]
+    return x, moved.reshape(-1, len(x)), rest, moved.shape[:-1]
 
 
-def _strict(x: Array, row: Array) -> tuple[Array, Array]:
-    """Without what was never measured, and without points that stand twice at the same x (their mean)."""
-    measured = ~never(row)
-    x, row = x[measured], row[measured]
-    if len(x) > 1 and (np.diff(x) == 0).any():
-        unique, inverse = np.unique(x, return_inverse=True)
-        row = np.array([row[inverse == i].mean() for i in range(len(unique))])
-        x = unique
-    return x, row
+def _measured(x: Array, row: Array) -> tuple[Array, Array]:
+    """The points that this row has, in the order of measurement.
+
+    Where no x stands twice but they do not go one way (points were added between others, as a search and a refined
+    sweep do), the order is that of the way from the first two on.
+    """
+    there = ~no_point(row)
+    x, row = x[there], row[there]
+    steps = np.diff(x)
+    if len(x) < 3 or (steps > 0).all() or (steps < 0).all() or len(np.unique(x)) < len(x):
+        return x, row
+    order = np.argsort(x, kind="stable")
+    order = order if x[1] > x[0] else order[::-1]
+    return x[order], row[order]
+
+
+def _rising(x: Array, row: Array) -> tuple[Array, Array]:
+    """The points of a row with x rising, without those that were never measured.
+
+    Raises:
+        ValueError: one x stands twice: there are two values for it.
+    """
+    there = ~never(row)
+    x, row = x[there], row[there]
+    if len(np.unique(x)) < len(x):
+        raise ValueError(
+            "there are several values at the same point, as in a sweep up and down. Sweep up and down in two sweeps,"
+            " each with names of its own, and take the branch that is meant"
+        )
+    order = np.argsort(x, kind="stable")
+    return x[order], row[order]
 
 
 def _consuming(function: Callable[..., Any]) -> Callable[..., Any]:
     is_statistic = function.__module__.endswith("statistics")
+    is_in_order = function.__name__ in _IN_ORDER
 
     def apply(curve: Curve, axis: str, *arguments: Any, field: str = "", **options: Any) -> Any:
-        x, rows, rest, shape, _ = _rows(curve, axis)
+        x, rows, rest, shape = _rows(curve, axis)
         results = []
         for row in rows:
-            points, values = (x, row) if is_statistic else _strict(x, row)
-            if len(values) == 0 or never(values).all():
+            if not len(row) or never(row).all():
                 results.append(NEVER_MEASURED)
                 continue
             try:
+                points, values = (x, row) if is_statistic else _measured(x, row) if is_in_order else _rising(x, row)
                 found = function(points, values, *arguments, **options)
             except ValueError as error:
                 raise SequenceError(
@@ -81,22 +107,22 @@ def _consuming(function: Callable[..., Any]) -> Callable[..., Any]:
 
 def _keeping(function: Callable[..., Any]) -> Callable[..., Any]:
     def apply(curve: Curve, axis: str, *arguments: Any, **options: Any) -> Curve:
-        x, rows, rest, shape, order = _rows(curve, axis)
-        made = np.full(rows.shape, NEVER_MEASURED, dtype=curve.values.dtype)
+        x, rows, rest, shape = _rows(curve, axis)
+        made = np.where(no_point(rows), NO_POINT, NEVER_MEASURED).astype(curve.values.dtype)
         for i, row in enumerate(rows):
-            measured = ~never(row)
-            if not measured.any():
+            measured = np.flatnonzero(~never(row))
+            if not len(measured):
                 continue
+            order = measured[np.argsort(x[measured], kind="stable")]
             try:
-                made[i, measured] = function(x[measured], row[measured], *arguments, **options)
+                _rising(x, row)
+                made[i, order] = function(x[order], row[order], *arguments, **options)
             except ValueError as error:
                 raise SequenceError(
                     f"{function.__name__} along {axis}: {error}", remedy="Look at its points."
                 ) from None
-        back = np.empty_like(made)
-        back[:, order] = made
         place = list(curve.axes).index(axis)
-        return Curve(curve.axes, np.moveaxis(back.reshape(*shape, len(x)), -1, place))
+        return Curve(curve.axes, np.moveaxis(made.reshape(*shape, len(x)), -1, place))
 
     return apply
 
@@ -122,8 +148,11 @@ def at(curve: Curve | Line, places: dict[str, float], *, log: bool = False) -> A
 
 def crossings(curve: Curve, axis: str, level: float, **options: Any) -> Curve:
     """All crossings along an axis, over the new axis `crossing` (1, 2, …); rows with fewer are filled up with holes."""
-    x, rows, rest, shape, _ = _rows(curve, axis)
-    found = [features.crossings(*_strict(x, row), level, **options) for row in rows]
+    x, rows, rest, shape = _rows(curve, axis)
+    try:
+        found = [features.crossings(*_measured(x, row), level, **options) for row in rows]
+    except ValueError as error:
+        raise SequenceError(f"crossing along {axis}: {error}", remedy="Look at its points.") from None
     longest = max(map(len, found), default=0)
     values = np.full((len(found), longest), NEVER_MEASURED)
     for row, mine in zip(values, found, strict=True):
@@ -148,9 +177,12 @@ def onto(curve: Curve, like: Curve, *, log: bool = False) -> Curve:
             f"the curves differ along {' and '.join(differing)}", remedy="onto() brings one axis together at a time."
         )
     axis = differing[0]
-    x, rows, rest, shape, _ = _rows(curve, axis)
+    x, rows, rest, shape = _rows(curve, axis)
     points = like.axes[axis]
-    made = np.array([shaping.onto(*_strict(x, row), points, log=log) for row in rows])
+    try:
+        made = np.array([shaping.onto(*_rising(x, row), points, log=log) for row in rows])
+    except ValueError as error:
+        raise SequenceError(f"onto along {axis}: {error}", remedy="Look at its points.") from None
     axes = {name: points if name == axis else own for name, own in curve.axes.items()}
     place = list(axes).index(axis)
     return Curve(axes, np.moveaxis(made.reshape(*shape, len(points)), -1, place))
@@ -168,7 +200,7 @@ def line(axis: str, *pairs: tuple[float, float], log: bool = False) -> Line:
             "a line needs two points or more, from left to right" + (", above zero" if log else ""),
             remedy="Write them in rising order.",
         )
-    return Line(axis, x, y, log)
+    return line_through(axis, x, y, is_log=log)
 
 
 def number(x: Any, factor: float, offset: float) -> Any:
@@ -183,9 +215,8 @@ def inside(x: Any, low: Any, high: Any) -> Any:
     return logic("and", compared(">=", x, low), compared("<=", x, high))
 
 
-def statistics_n(curve: Curve, axis: str) -> tuple[int, int] | None:
-    """Of how many values a statistic was made, and how many there could have been; None if it is a curve itself."""
-    if len(curve.axes) > 1:
-        return None
+def statistics_n(curve: Curve, axis: str) -> tuple[int, int, bool]:
+    """Of how many values a result along an axis was made, how many there could have been, and whether it is a single
+    one; of a curve of results the values of all of them."""
     holes = np.isnan(curve.values)
-    return int((~holes).sum()), int((~never(curve.values)).sum())
+    return int((~holes).sum()), int((~never(curve.values)).sum()), len(curve.axes) == 1

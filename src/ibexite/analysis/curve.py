@@ -7,14 +7,25 @@ from __future__ import annotations
 
 import math
 import operator
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
 
 from ibexite.errors import SequenceError
-from ibexite.holes import NEVER_MEASURED, PAYLOAD, decide, is_never_measured
+from ibexite.holes import (
+    BAD,
+    EQUAL,
+    NEVER_MEASURED,
+    NO_POINT,
+    PAYLOAD,
+    PAYLOAD_NO_POINT,
+    Bound,
+    decide,
+    hole_of,
+    is_equal,
+)
 
 Array = np.ndarray[Any, np.dtype[Any]]
 _MASK = np.uint64(0x7FFF_FFFF_FFFF_FFFF)
@@ -22,10 +33,15 @@ _MASK = np.uint64(0x7FFF_FFFF_FFFF_FFFF)
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Curve:
-    """Values of shape (n of each axis, in order) over axes {name: values, shape (n,)}. May be complex."""
+    """Values of shape (n of each axis, in order) over axes {name: values, shape (n,)}. May be complex. `bounds` tells
+    what is known of holes that are only bounded, by their place in the flattened values; computing drops it.
+
+    The points of an axis stand in the order in which they were measured.
+    """
 
     axes: dict[str, Array]
     values: Array
+    bounds: Mapping[int, Bound] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         assert self.values.shape == tuple(len(axis) for axis in self.axes.values())
@@ -64,22 +80,10 @@ class Curve:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Line:
-    """A limit line drawn through points: it takes the points of the curve that it meets.
-
-    x rises, both have shape (n,). Between the points it is straight, on a logarithmic axis if `is_log`; beyond its ends
-    it has no value, so that nothing is judged there.
-    """
+    """Limits that take the points of the curve that they meet: a line along an axis, or a formula of such lines."""
 
     axis: str
-    x: Array
-    y: Array
-    is_log: bool = False
-
-    def on(self, points: Array) -> Array:
-        """Its values at points of the axis; never measured beyond its ends."""
-        x, at = (np.log(self.x), np.log(points)) if self.is_log else (self.x, points)
-        values = np.interp(at, x, self.y)
-        return np.where((points < self.x[0]) | (points > self.x[-1]), NEVER_MEASURED, values)
+    on: Callable[[Array], Array]  # its values at points of the axis; never measured where it has none
 
     __add__ = Curve.__add__
     __radd__ = Curve.__radd__
@@ -92,40 +96,111 @@ class Line:
     __neg__ = Curve.__neg__
 
 
+def curve_of_rows(axes: Mapping[str, Sequence[float]], values: Sequence[float]) -> Curve:
+    """A curve from rows: the axis values of each, shape (n,), and the value, shape (n,).
+
+    The points of an axis stand in the order of their first row; one that comes twice in one pass stands twice. Where
+    there is no row, there is no point.
+    """
+    columns = [list(column) for column in axes.values()]
+    rows = list(zip(*columns, strict=True))
+    if len(columns) == 1:
+        return Curve({next(iter(axes)): np.array(columns[0])}, np.array(values, dtype=float))
+    points = [list(dict.fromkeys(column)) for column in columns]
+    places = [{x: i for i, x in enumerate(mine)} for mine in points]
+    whole = np.full([len(mine) for mine in points], NO_POINT)
+    for row, value in zip(rows, values, strict=True):
+        whole[tuple(place[x] for place, x in zip(places, row, strict=True))] = value
+    return Curve({name: np.array(mine) for name, mine in zip(axes, points, strict=True)}, whole)
+
+
+def line_through(axis: str, x: Array, y: Array, *, is_log: bool = False) -> Line:
+    """A line through points: x rises, both have shape (n,). Between the points it is straight, on a logarithmic axis if
+    `is_log`; beyond its ends it has no value, so that nothing is judged there."""
+
+    def on(points: Array) -> Array:
+        known, at = (np.log(x), np.log(points)) if is_log else (x, points)
+        return np.where((points < x[0]) | (points > x[-1]), NEVER_MEASURED, np.interp(at, known, y))
+
+    return Line(axis, on)
+
+
 def never(values: Any) -> Array:
     """True where a value was never measured; shape of the values."""
+    return _has_payload(values, PAYLOAD) | _has_payload(values, PAYLOAD_NO_POINT)
+
+
+def no_point(values: Any) -> Array:
+    """True where a pass of a ragged or refined sweep has no point at all; shape of the values."""
+    return _has_payload(values, PAYLOAD_NO_POINT)
+
+
+def _has_payload(values: Any, payload: int) -> Array:
     values = np.asarray(values)
     if values.dtype.kind == "c":
         values = values.real
     if values.dtype.kind != "f":
         return np.zeros(values.shape, dtype=bool)
     bits: Array = np.ascontiguousarray(values, dtype=np.float64).view(np.uint64).reshape(values.shape)
-    return (bits & _MASK) == PAYLOAD
+    return (bits & _MASK) == payload
 
 
-def combine(operation: Callable[..., Any], *operands: Any) -> Curve:
+def combine(operation: Callable[..., Any], *operands: Any, resolves_holes: bool = False) -> Any:
     """An operation point by point; operands may be curves over some of the axes, lines, or single values.
 
-    Results that are not finite (a division by zero) are holes. What was never measured in an operand is never measured
-    in the result.
+    Results that are not finite (a division by zero) are holes, and so is what any hole is an operand of: never measured
+    if all holes among the operands are, else bad.
+
+    Args:
+        resolves_holes: the operation itself knows what to make of holes (and, or).
+
+    Returns:
+        A curve; of lines and single values alone a line.
 
     Raises:
-        SequenceError: two operands have different values on an axis of the same name, or there are only lines.
+        SequenceError: two operands have different values on an axis of the same name, or lines lie along several.
     """
+    lines = {operand.axis for operand in operands if isinstance(operand, Line)}
+    if lines and not any(isinstance(operand, Curve) for operand in operands):
+        return _combined_line(operation, operands, lines)
     axes = joined_axes(*operands)
     shape = tuple(len(axis) for axis in axes.values())
     spread_out = [spread(operand, axes) for operand in operands]
     with np.errstate(all="ignore"):
         values = np.array(np.broadcast_to(np.asarray(operation(*spread_out)), shape))
-    if values.dtype.kind in "fc":
-        finite = np.isfinite(values)
-        if not finite.all():
-            values[~finite] = math.nan
-            unmeasured = np.zeros(shape, dtype=bool)
-            for operand in spread_out:
-                unmeasured |= never(operand)
-            values[unmeasured] = NEVER_MEASURED
+    if values.dtype.kind not in "fc":
+        return Curve(axes, values)
+    is_hole = ~np.isfinite(values)
+    bad, unmeasured, missing = (np.zeros(shape, dtype=bool) for _ in range(3))
+    for operand in spread_out:
+        mine = np.asarray(operand)
+        if mine.dtype.kind in "fc":
+            holes, nevers = np.isnan(mine), never(mine)
+            bad |= holes & ~nevers
+            unmeasured |= nevers
+            missing |= no_point(mine)
+    if not resolves_holes:
+        is_hole |= bad | unmeasured
+    if is_hole.any():
+        values[is_hole] = BAD
+        values[is_hole & unmeasured & ~bad] = NEVER_MEASURED
+        values[is_hole & missing & ~bad] = NO_POINT
     return Curve(axes, values)
+
+
+def _combined_line(operation: Callable[..., Any], operands: tuple[Any, ...], axes: set[str]) -> Line:
+    if len(axes) > 1:
+        raise SequenceError(
+            f"lines along {' and '.join(sorted(axes))} meet no curve", remedy="Combine each with a curve over its axis."
+        )
+    (axis,) = axes
+
+    def on(points: Array) -> Array:
+        given = [Curve({axis: points}, o.on(points)) if isinstance(o, Line) else o for o in operands]
+        found: Array = combine(operation, *given).values
+        return found
+
+    return Line(axis, on)
 
 
 def joined_axes(*operands: Any) -> dict[str, Array]:
@@ -172,17 +247,14 @@ def pointwise(of_array: Callable[..., Any], of_number: Callable[..., Any]) -> Ca
     def apply(*operands: Any) -> Any:
         if any(map(is_curve, operands)):
             return combine(of_array, *operands)
+        if any(x != x for x in operands):
+            return hole_of(*operands)
         try:
             return of_number(*operands)
         except (ValueError, OverflowError, ZeroDivisionError):  # the root of a negative number, the logarithm of zero
-            return next((x for x in operands if is_never_measured_value(x)), math.nan)
+            return math.nan
 
     return apply
-
-
-def is_never_measured_value(x: Any) -> bool:
-    """True for a single value that was never measured."""
-    return isinstance(x, float) and is_never_measured(x)
 
 
 absolute = pointwise(np.abs, abs)
@@ -218,25 +290,28 @@ def compared(sign: str, left: Any, right: Any) -> Any:
     """A comparison point by point: True or False (curves: 1 or 0); where a side is a hole, so is the result."""
     operation = _SIGNS[sign]
     if is_curve(left) or is_curve(right):
-        return combine(lambda a, b: _compared_arrays(operation, np.asarray(a), np.asarray(b)), left, right)
-    for side in (left, right):
-        if side != side:
-            return side
+        return combine(lambda a, b: _compared_arrays(sign, np.asarray(a), np.asarray(b)), left, right)
+    if left != left or right != right:
+        return hole_of(left, right)
+    if is_equal(left, right):
+        return sign in (">=", "<=", "==")
     return operation(left, right)
 
 
-def _compared_arrays(operation: Callable[[Any, Any], Any], a: Array, b: Array) -> Any:
-    found = operation(a, b)
+def _compared_arrays(sign: str, a: Array, b: Array) -> Any:
+    found = _SIGNS[sign](a, b)
     if "U" in (a.dtype.kind, b.dtype.kind):  # texts have no holes
         return found
-    return np.where(np.isnan(a) | np.isnan(b), math.nan, found.astype(float))
+    a, b = (x.astype(float) if x.dtype.kind in "bi" else x for x in (a, b))
+    same = np.abs(a - b) <= EQUAL * np.maximum(np.abs(a), np.abs(b))
+    return np.where(same, sign in (">=", "<=", "=="), found).astype(float)
 
 
 def logic(word: str, *operands: Any) -> Any:
     """and, or, not of conditions, point by point, in Kleene's three-valued logic: a hole is neither yes nor no."""
     if any(map(is_curve, operands)):
         operation: Callable[..., Any] = {"and": _all_of, "or": _any_of, "not": lambda x: 1.0 - x}[word]
-        return combine(operation, *operands)
+        return combine(operation, *operands, resolves_holes=True)
     return decide(word, *operands)
 
 

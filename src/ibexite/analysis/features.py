@@ -1,5 +1,6 @@
-"""Features of curves: plain functions on arrays. x is strictly rising, x and y have shape (n,); NaN in y is left out,
-and nothing is ever interpolated across it. What cannot be found is NaN, never a number."""
+"""Features of curves: plain functions on arrays. x and y have shape (n,); x is strictly rising, but for crossings and
+slopes, which take the points as they come. NaN in y is left out, and nothing is ever interpolated across it. What
+cannot be found is NaN, never a number."""
 
 from __future__ import annotations
 
@@ -30,36 +31,50 @@ class Resonance(NamedTuple):
 def crossings(
     x: Array, y: Array, level: float, *, rising: bool = True, falling: bool = True, log: bool = False
 ) -> Array:
-    """All x at which y crosses a level, from left to right, shape (k,).
+    """All x at which y crosses a level, in the order of the points, shape (k,).
 
     Between neighbours y is taken to be straight over x, with `log` over the logarithm of x (then x > 0). A point that
-    lies on the level counts when the curve passes through it, once. Holes are not bridged.
+    lies on the level counts once, where the curve passes through it, begins or ends there; not where it only touches.
+    Holes are not bridged: behind one the curve begins anew. x may fall, or go up and down.
 
     Raises:
         ValueError: `log` with an x that is not positive.
 
     >>> crossings(np.array([0.0, 1.0, 2.0, 3.0]), np.array([0.0, 2.0, 0.0, 2.0]), 1.0, falling=False)
     array([0.5, 2.5])
+    >>> crossings(np.array([9.0, 6.0, 4.0]), np.array([5.0, 5.0, 1.0]), 3.0)
+    array([5.])
     """
-    if log and len(x) and x[0] <= 0:
+    if log and len(x) and (x <= 0).any():
         raise ValueError("a logarithmic axis has only positive values")
     scale = np.log(x) if log else x
     above = y - level
-    found = []
-    side = 0.0  # the last side of the level on which the curve was, 0 after a hole
+    found: list[float] = []
+
+    def reached(place: float, goes_up: bool) -> None:
+        if rising if goes_up else falling:
+            found.append(place)
+
+    side = 0.0  # the last side of the level on which the curve was, 0 where it has begun (behind a hole) or begins
     touched = math.nan  # where it has been on the level since
     for i, height in enumerate(above):
         if np.isnan(height):
+            if touched == touched and side:
+                reached(touched, side < 0)  # it ended there
             side, touched = 0.0, math.nan
-            continue
-        if height == 0:
+        elif height == 0:
             touched = scale[i] if math.isnan(touched) else touched
-            continue
-        now = math.copysign(1.0, height)
-        if side and now != side and (rising if now > 0 else falling):
-            share = above[i - 1] / (above[i - 1] - height)
-            found.append(touched if not math.isnan(touched) else scale[i - 1] + share * (scale[i] - scale[i - 1]))
-        side, touched = now, math.nan
+        else:
+            now = math.copysign(1.0, height)
+            if side and now != side:
+                share = above[i - 1] / (above[i - 1] - height)
+                between = scale[i - 1] + share * (scale[i] - scale[i - 1])
+                reached(touched if touched == touched else between, now > 0)
+            elif not side and touched == touched:
+                reached(touched, now > 0)  # it began there
+            side, touched = now, math.nan
+    if touched == touched and side:
+        reached(touched, side < 0)
     points = np.array(found)
     return np.exp(points) if log else points
 
@@ -74,7 +89,8 @@ def crossing(
     last: bool = False,
     log: bool = False,
 ) -> float:
-    """The first (or last) x at which y crosses a level, in the unit of x; NaN if it never does.
+    """The first (or last) x at which y crosses a level, in the order of the points; in the unit of x, NaN if it never
+    does.
 
     Args:
         level: in the unit of y.
@@ -119,7 +135,7 @@ def _vertex(x: Array, y: Array, peak: int) -> float:
     return float(y1 - slope**2 / (4 * bend)) if bend < 0 else float(y1)
 
 
-def _edges(x: Array, y: Array, drop: float, is_level: bool) -> tuple[float, float, float]:
+def _edges(x: Array, y: Array, drop: float, scale: str) -> tuple[float, float, float]:
     """The x where y falls by `drop` (dB, negative) below its peak, on the left and on the right, and that of the
     peak."""
     if np.isnan(y).all():
@@ -127,32 +143,34 @@ def _edges(x: Array, y: Array, drop: float, is_level: bool) -> tuple[float, floa
     peak = int(np.nanargmax(y))
     log = bool(x[0] > 0)
     height = _vertex(np.log(x) if log else x, y, peak)
-    level = height + drop if is_level else height * 10 ** (drop / 20)
+    level = height + drop if scale == "level" else height * 10 ** (drop / (10 if scale == "power" else 20))
     left = crossing(x[: peak + 1], y[: peak + 1], level, rising=True, last=True, log=log)
     right = crossing(x[peak:], y[peak:], level, falling=True, log=log)
     return left, right, float(x[peak])
 
 
-def bandwidth(x: Array, y: Array, drop: float, *, is_level: bool = True) -> float:
+def bandwidth(x: Array, y: Array, drop: float, *, scale: str = "level") -> float:
     """The width of a pass band, in the unit of x: between the points nearest to the peak where y has fallen by `drop`.
 
     Args:
+        x: strictly rising.
         drop: in dB, negative (-3 for the half-power bandwidth).
-        is_level: y is in dB; else it is an amplitude, and falls by 20 lg.
+        scale: y is a level in dB ("level"), an amplitude that falls by 20 lg ("amplitude"), or a power that falls by
+            10 lg ("power").
 
     NaN if the curve does not fall that far on both sides. Interpolated on a logarithmic axis where x is positive.
     Source: IEC 60268-3, 14.11 (frequency range at -3 dB).
     """
-    left, right, _ = _edges(x, y, drop, is_level)
+    left, right, _ = _edges(x, y, drop, scale)
     return right - left
 
 
-def cutoff(x: Array, y: Array, drop: float, *, lower: bool = False, is_level: bool = True) -> float:
+def cutoff(x: Array, y: Array, drop: float, *, lower: bool = False, scale: str = "level") -> float:
     """The cut-off frequency, in the unit of x: where y has fallen by `drop` dB above its peak, with `lower` below it.
 
     Arguments, interpolation and source as for `bandwidth`; NaN if the curve does not fall that far.
     """
-    left, right, _ = _edges(x, y, drop, is_level)
+    left, right, _ = _edges(x, y, drop, scale)
     return left if lower else right
 
 

@@ -7,40 +7,54 @@ import math
 import numpy as np
 
 from ibexite.analysis.curve import Array
+from ibexite.analysis.statistics import mean_value
 from ibexite.holes import NEVER_MEASURED
 
 
-def smooth_points(x: Array, y: Array, points: float) -> Array:
-    """The running mean over `points` points around each (fewer at the ends), in the unit of y; a hole stays one.
+def smooth_points(x: Array, y: Array, points: float, *, kind: str = "plain") -> Array:
+    """The running mean over `points` points around each, in the unit of y; a hole stays one.
+
+    Near the ends the window shrinks alike on both sides, so that a straight slope stays straight.
+
+    Args:
+        kind: what y is; see `mean_value`.
 
     Raises:
         ValueError: `points` is not odd and positive.
 
     >>> smooth_points(np.arange(4.0), np.array([0.0, 3.0, 6.0, 3.0]), 3).tolist()
-    [1.5, 3.0, 4.0, 4.5]
+    [0.0, 3.0, 4.0, 3.0]
     """
     if points < 1 or points % 2 != 1:
         raise ValueError("the number of points must be odd, such as 5")
     half = int(points) // 2
-    return _windowed(y, [(max(0, i - half), min(len(y), i + half + 1)) for i in range(len(y))])
+    widths = [min(half, i, len(y) - 1 - i) for i in range(len(y))]
+    return _windowed(y, [(i - w, i + w + 1) for i, w in enumerate(widths)], kind)
 
 
-def smooth_octaves(x: Array, y: Array, per_octave: float) -> Array:
+def smooth_octaves(x: Array, y: Array, per_octave: float, *, kind: str = "plain") -> Array:
     """The mean over a window of 1/per_octave octave around each point (x > 0), in the unit of y; a hole stays one.
+
+    Near the ends the window shrinks alike on both sides (in octaves), so that a straight slope stays straight.
+
+    Args:
+        kind: what y is; see `mean_value`.
 
     Raises:
         ValueError: an x or the width is not positive.
     """
     if per_octave <= 0 or (x <= 0).any():
         raise ValueError("a window in octaves takes a positive axis and a positive width")
-    half = 2 ** (0.5 / per_octave)
-    begins = np.searchsorted(x, x / half * (1 - 1e-12), side="left")
-    ends = np.searchsorted(x, x * half * (1 + 1e-12), side="right")
-    return _windowed(y, list(zip(begins, ends, strict=True)))
+    at = np.log2(x)
+    half = np.minimum(0.5 / per_octave, np.minimum(at - at[0], at[-1] - at)) if len(x) else at
+    begins = np.searchsorted(at, at - half - 1e-12, side="left")
+    ends = np.searchsorted(at, at + half + 1e-12, side="right")
+    return _windowed(y, list(zip(begins, ends, strict=True)), kind)
 
 
-def _windowed(y: Array, windows: list[tuple[int, int]]) -> Array:
-    means = [y[i] if np.isnan(y[i]) else np.mean(y[a:b][~np.isnan(y[a:b])]) for i, (a, b) in enumerate(windows)]
+def _windowed(y: Array, windows: list[tuple[int, int]], kind: str) -> Array:
+    parts = [y[a:b] for a, b in windows]
+    means = [y[i] if np.isnan(y[i]) else mean_value(part[~np.isnan(part)], kind) for i, part in enumerate(parts)]
     return np.array(means, dtype=y.dtype)
 
 
@@ -53,7 +67,7 @@ def cumulative(x: Array, y: Array) -> Array:
     [0.0, 2.0, 8.0]
     """
     areas = np.diff(x) * (y[1:] + y[:-1]) / 2
-    return np.concatenate([[0.0 * y[0]], np.cumsum(areas)])
+    return np.concatenate([[0.0 * y[0]], np.cumsum(areas)])  # 0 times a hole is one
 
 
 def derivative(x: Array, y: Array) -> Array:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+
 import numpy as np
 
 from ibexite.analysis.curve import Array
@@ -39,14 +41,43 @@ def mean(x: Array, y: Array) -> float | complex:
     return good.mean().item() if len(good) else np.nan
 
 
+def mean_angle(x: Array, y: Array) -> float:
+    """The mean direction of angles y in rad, shape (n,); see `mean_value`. x is not used.
+
+    >>> round(math.degrees(mean_angle(np.arange(2.0), np.radians([179.0, -179.0]))), 6)
+    180.0
+    """
+    return float(np.real(mean_value(_good(y), "angle")))
+
+
+def mean_value(y: Array, kind: str) -> float | complex:
+    """The mean of values without holes, shape (n,); NaN for none.
+
+    Args:
+        kind: "plain" the arithmetic mean; "level" (dB, dBm, dBV) the level of the mean power; "angle" (rad) the
+            direction of the mean unit vector, as near to the first value as whole turns allow, NaN where the directions
+            cancel one another out.
+
+    Source: K. V. Mardia, P. E. Jupp, Directional Statistics, 2.2 (angles).
+    """
+    if not len(y):
+        return np.nan
+    if kind == "level":
+        top = y.max()
+        return float(top + 10 * np.log10(np.mean(10 ** ((y - top) / 10))))
+    if kind == "angle":
+        whole = np.exp(1j * y).mean()
+        return float(y[0] + math.remainder(np.angle(whole) - y[0], 2 * math.pi)) if abs(whole) > 1e-9 else np.nan
+    return y.mean().item()
+
+
 def mean_power(x: Array, y: Array) -> float:
     """The level of the mean power of levels y in dB, dBm or dBV, shape (n,): 10 lg of the mean of 10^(y/10).
 
     >>> round(mean_power(np.arange(2.0), np.array([0.0, 10.0])), 3)   # the mean of 1 mW and 10 mW is 5.5 mW
     7.404
     """
-    good = _good(y)
-    return float(10 * np.log10(np.mean(10 ** (good / 10)))) if len(good) else np.nan
+    return float(np.real(mean_value(_good(y), "level")))
 
 
 def deviation(x: Array, y: Array) -> float:

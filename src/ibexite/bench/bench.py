@@ -2,18 +2,28 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
+from functools import partial
 from math import inf, nan
+from typing import NoReturn
 
 from ibexite import units
 from ibexite.bench.file import BenchFile, InstrumentFact, RoleFact
+from ibexite.bench.lock import AddressLocks
+from ibexite.bench.proof import Finding, ask_all, prove
 from ibexite.bench.read_line import TRIES, Bad, Item, ReadLine
 from ibexite.bench.set_line import SetLine, Target, make_set_line
-from ibexite.errors import IbexiteError, InstrumentError
+from ibexite.errors import IbexiteError, InstrumentError, LinkError
 from ibexite.instruments.link import SocketLink
-from ibexite.instruments.session import Session
-from ibexite.protocols.scpi import INFINITY
+from ibexite.instruments.profile import Profile
+from ibexite.instruments.session import Reconnected, Session
+from ibexite.protocols.scpi import INFINITY, response_value
+
+SINKS = ("electronic_load",)
+SWITCHED_WITHIN = 0.5  # s; how long an output may take until it says that it is on or off
+PATIENCE = 10.0  # s; how long it is tried to make a role safe that cannot be reached
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,18 +40,27 @@ class Bench:
     def __init__(self, file: BenchFile) -> None:
         self.file = file
         self.sessions: dict[str, Session] = {}
-        self.state: dict[tuple[str, str], float] = {}
+        self.state: dict[tuple[str, str], float] = {}  # what is believed of each setting
+        self.mistrusted: set[str] = set()  # roles whose state was found to be another than believed
+        self.limited: dict[str, None] = {}  # roles that limited, as found so far and not told yet
+        self.is_ramping = False  # the first source was switched on and nothing was waited for since
         self.traffic: list[str] = []
         self.bad: list[Bad] = []
+        self.locks = AddressLocks()
 
     # --- connecting --------------------------------------------------------------------------------------------------
 
-    def connect(self, instruments: Iterable[str]) -> None:
+    def connect(self, instruments: Iterable[str], holder: str = "another run") -> None:
         """Connects the named instruments, compares identities, brings each into its known state, outputs off.
 
+        Args:
+            holder: who uses the bench, for the message to others who want it meanwhile.
+
         Raises:
-            BenchError: one does not answer, or another one answers in its place.
+            BenchError: one is in use by another run or does not answer, or another one answers in its place.
         """
+        instruments = list(instruments)
+        self.locks.take([(name, self.file.instruments[name].address) for name in instruments], holder)
         for name in instruments:
             fact = self.file.instruments[name]
             session = self._session(fact)
@@ -50,6 +69,7 @@ class Bench:
             session.identify(fact.identity)
         for session in self.sessions.values():
             session.start()
+            session.after_recovery = partial(self._state_after_recovery, session)
 
     def _session(self, fact: InstrumentFact) -> Session:
         profile = fact.profile
@@ -59,16 +79,18 @@ class Bench:
         return Session(fact.name, profile, link, self.traffic)
 
     def close(self) -> None:
-        """Closes all links."""
+        """Closes all links and gives the instruments back."""
         for session in self.sessions.values():
             session.link.close()
+        self.locks.release()
 
     @property
     def is_simulated(self) -> bool:
         """True if any instrument is a simulated one."""
         return any(session.is_simulated for session in self.sessions.values())
 
-    def _roles(self) -> list[RoleFact]:
+    def roles(self) -> list[RoleFact]:
+        """The roles whose instruments are connected."""
         return [role for role in self.file.roles.values() if role.instrument in self.sessions]
 
     def protect(self) -> None:
@@ -77,12 +99,12 @@ class Bench:
         Raises:
             InstrumentError: an instrument did not take a level.
         """
-        for role in self._roles():
+        for role in self.roles():
             session = self.sessions[role.instrument]
             for setting, value in role.protect.items():
                 session.send(session.encoder(setting, role.channel)(value))
                 held = session.ask_setting(setting, role.channel)
-                if abs(held - value) > 1e-3 * abs(value) + 1e-9:
+                if not abs(held - value) <= session.profile.settings[setting].room(value):
                     raise InstrumentError(
                         f"{setting} was set to {value:g} but reads back {held:g}",
                         where=role.name,
@@ -92,8 +114,52 @@ class Bench:
     # --- prepared lines ----------------------------------------------------------------------------------------------
 
     def set_line(self, settings: list[tuple[str, str]]) -> SetLine:
-        """Makes a set line ready, from (role, setting) in its order."""
-        return make_set_line([self._target(role, setting) for role, setting in settings], self.state)
+        """Makes a set line ready, from (role, setting) in its order. Switches are read back when they were switched."""
+        send = make_set_line([self._target(role, setting) for role, setting in settings], self.state)
+        switches = [(i, key) for i, key in enumerate(settings) if self.is_switch(key)]
+        if not switches:
+            return send
+        sources = [(i, key[0]) for i, key in switches if self._is_source(key[0])]
+
+        def send_and_look(*values: float) -> None:
+            if any(not values[i] for i, _ in sources):
+                self._note_limiting()  # what happens when a source goes off is the sequence's own doing
+            was_without = self._is_without_source()
+            send(*values)
+            for i, key in switches:
+                self._check_switched(key, bool(values[i]))
+            if was_without and any(values[i] for i, _ in sources):
+                self.is_ramping = True
+
+        return send_and_look
+
+    def is_switch(self, key: tuple[str, str]) -> bool:
+        """True for a setting that is on or off."""
+        role = self.file.roles[key[0]]
+        return self.file.instruments[role.instrument].profile.settings[key[1]].feature.dimension is None
+
+    def _is_source(self, role: str) -> bool:
+        """True for what supplies others: a load starves when it goes off."""
+        profile = self.file.instruments[self.file.roles[role].instrument].profile
+        return bool(profile.instrument_class.switch) and profile.instrument_class.name not in SINKS
+
+    def _check_switched(self, key: tuple[str, str], wanted: bool) -> None:
+        """Asks a switch back; an instrument may take a moment until it says so.
+
+        Raises:
+            InstrumentError: it did not switch.
+        """
+        role = self.file.roles[key[0]]
+        session = self.sessions[role.instrument]
+        deadline = time.monotonic() + max(SWITCHED_WITHIN, 2 * session.profile.settling)
+        while bool(session.ask_setting(key[1], role.channel)) != wanted:
+            if time.monotonic() > deadline:
+                self.mistrusted.add(key[0])
+                raise InstrumentError(
+                    f"{key[1]} did not go {'on' if wanted else 'off'}", where=key[0],
+                    remedy="Look at the instrument: has a protection tripped, is its front panel locked?",
+                )  # fmt: skip
+            time.sleep(SWITCHED_WITHIN / 10)
 
     def _target(self, role_name: str, setting: str) -> Target:
         role = self.file.roles[role_name]
@@ -105,16 +171,8 @@ class Bench:
             origin = f"the range of {session.profile.name}"
         if setting in role.ceiling and role.ceiling[setting] < high:
             high, origin = role.ceiling[setting], f"the ceiling of {role_name}.{setting}"
-        return Target(
-            role_name,
-            setting,
-            role.channel,
-            session,
-            low,
-            high,
-            commands.feature.dimension,
-            origin,
-        )
+        rounded = commands.sent if commands.feature.dimension is not None and commands.digits < 15 else None
+        return Target(role_name, setting, role.channel, session, low, high, commands.feature.dimension, origin, rounded)
 
     def signal_item(self, name: str, signal_name: str) -> Item:
         """One value of a read line, from a signal."""
@@ -162,15 +220,13 @@ class Bench:
         """Asks settings back and compares them with what was sent.
 
         Raises:
-            InstrumentError: one reads back otherwise, by more than 0.1 % and a ten-thousandth of its range.
+            InstrumentError: one reads back otherwise; see SettingCommands.room.
         """
         for (role_name, setting), value in zip(settings, values, strict=True):
             role = self.file.roles[role_name]
             session = self.sessions[role.instrument]
             held = session.ask_setting(setting, role.channel)
-            extent = session.profile.settings[setting].extent
-            room = 1e-3 * abs(float(value)) + (1e-4 * (extent[1] - extent[0]) if extent else 1e-9)
-            if abs(held - float(value)) > room:
+            if not abs(held - float(value)) <= session.profile.settings[setting].room(float(value)):
                 raise InstrumentError(
                     f"{setting} was set to {float(value):g} but reads back {held:g}",
                     where=role_name,
@@ -181,21 +237,26 @@ class Bench:
         """Carries out an action of a role, then asks its settings back.
 
         Raises:
-            InstrumentError: the profile has no such action.
+            InstrumentError: the profile has no such action, or it led beyond a ceiling.
         """
         role = self.file.roles[role_name]
         session = self.sessions[role.instrument]
         command = session.profile.actions.get(action)
         if command is None:
             raise InstrumentError(f"profile {session.profile.name} has no action {action!r}", where=role_name)
-        session.send(command.replace("{channel}", str(role.channel)))
+        session.send(command.replace("{channel}", str(role.channel)), may_repeat=False)
         session.forget()
         self.relearn(role_name)
 
     def raw_send(self, role_name: str, text: str) -> None:
-        """Sends a raw command where the bench file allows it, then asks back what is known of the role."""
-        self._raw_session(role_name).send(text)
-        self._raw_session(role_name).forget()
+        """Sends a raw command where the bench file allows it, then asks back what is known of the role.
+
+        Raises:
+            InstrumentError: raw commands are not allowed there, or it led beyond a ceiling.
+        """
+        session = self._raw_session(role_name)
+        session.send(text, may_repeat=False)
+        session.forget()
         self.relearn(role_name)
 
     def raw_query(
@@ -204,14 +265,19 @@ class Bench:
         """The reply to a raw query: a number in base units, a text, or 1.0 and 0.0 for yes and no; NaN for a bad
         one."""
         session = self._raw_session(role_name)
+        changes = ";" in text  # more than one command: it may have set something
         reply = ""
-        for _ in range(tries):
-            reply = session.query(text).strip()
+        for _ in range(1 if changes else tries):
+            reply = session.query(text, may_repeat=not changes).strip()
+            if changes:
+                session.forget()
+                self.relearn(role_name)
             if kind == "text":
                 return reply
             try:
-                number = {"ON": 1.0, "OFF": 0.0, "YES": 1.0, "NO": 0.0}.get(reply.upper())
-                number = float(reply) if number is None else number
+                words = {"ON": 1.0, "OFF": 0.0, "YES": 1.0, "NO": 0.0} if kind == "yes_no" else {}
+                number = words.get(reply.upper())
+                number = response_value(reply) if number is None else number
             except ValueError:
                 continue
             if abs(number) < 0.999 * INFINITY:
@@ -230,10 +296,39 @@ class Bench:
         return self.sessions[role.instrument]
 
     def relearn(self, role_name: str) -> None:
-        """Asks back all settings of a role whose state is known, and of the roles on the same instrument."""
+        """Asks back all settings of a role whose state is known or which have a ceiling, and those of the roles on the
+        same instrument.
+
+        Raises:
+            InstrumentError: one is beyond its ceiling; then its outputs have been switched off at once.
+        """
         instrument = self.file.roles[role_name].instrument
-        same = {role.name for role in self._roles() if role.instrument == instrument}
-        self.learn_state([key for key in self.state if key[0] in same])
+        same = [role for role in self.roles() if role.instrument == instrument]
+        names = {role.name for role in same}
+        keys = [key for key in self.state if key[0] in names]
+        keys += [(r.name, setting) for r in same for setting in r.ceiling if (r.name, setting) not in self.state]
+        known = set(self.state)
+        self.learn_state(keys)
+        for key in keys:
+            ceiling = self.file.roles[key[0]].ceiling.get(key[1], inf)
+            value = self.state[key]
+            if key not in known:
+                del self.state[key]
+            if not value <= ceiling * (1 + 1e-9):
+                self._refuse_beyond(key, value, ceiling)
+
+    def _refuse_beyond(self, key: tuple[str, str], value: float, ceiling: float) -> NoReturn:
+        role = self.file.roles[key[0]]
+        session = self.sessions[role.instrument]
+        for setting, safe in session.profile.safe.items():
+            session.send(session.encoder(setting, role.channel)(safe))
+            self.state[key[0], setting] = float(safe)
+        dimension = session.profile.settings[key[1]].feature.dimension or units.PLAIN
+        shown = [units.format_value(x, dimension) for x in (value, ceiling)]
+        raise InstrumentError(
+            f"{key[0]}.{key[1]} was found at {shown[0]}, beyond its ceiling of {shown[1]}; it was switched off",
+            where=key[0], remedy="Raw commands and actions must not lead beyond a ceiling either.",
+        )  # fmt: skip
 
     # --- state -------------------------------------------------------------------------------------------------------
 
@@ -243,46 +338,126 @@ class Bench:
             role = self.file.roles[role_name]
             self.state[role_name, setting] = self.sessions[role.instrument].ask_setting(setting, role.channel)
 
+    def believed(self, instrument: str) -> list[tuple[str, str]]:
+        """The settings of an instrument whose state is believed to be known."""
+        return [key for key in self.state if self.file.roles[key[0]].instrument == instrument]
+
+    def prove(self) -> list[Finding]:
+        """What is not as it was believed, of all instruments; see ibexite.bench.proof."""
+        return prove(self)
+
+    def _state_after_recovery(self, session: Session) -> None:
+        """After a link was opened anew: the instrument must have the state that it had.
+
+        Raises:
+            InstrumentError: it has not; it was restarted, perhaps.
+        """
+        for role_name, setting in self.believed(session.name):
+            commands = session.profile.settings[setting]
+            believed = float(self.state[role_name, setting])
+            question = session.message(session.question(setting, self.file.roles[role_name].channel))
+            self.traffic.extend(question.told)
+            reply = session.link.exchange(question.data).decode("latin-1")
+            self.traffic.append(f"{session.name}< {reply}")
+            held = session.held(setting, self.file.roles[role_name].channel, reply)
+            if not abs(held - believed) <= (0.0 if commands.feature.dimension is None else commands.room(believed)):
+                self.state[role_name, setting] = held
+                self.mistrusted.add(role_name)
+                raise InstrumentError(
+                    f"its state is another one after the link was opened anew: {setting} was set to {believed:g}, "
+                    f"it has {held:g}",
+                    where=role_name, remedy="Was it restarted? What was measured in between is in doubt.",
+                )  # fmt: skip
+
     def complete(self) -> None:
         """Returns when all settings that were sent have been carried out; all instruments are asked at once."""
-        asked = [s for s in self.sessions.values() if s.is_unproven and s.profile.complete_query]
-        for session in asked:
-            session.ask(session.message(session.profile.complete_query))
-        for session in asked:
-            session.answer(session.message(session.profile.complete_query))
+        asked = [s for s in self.sessions.values() if s.unproven and s.profile.complete_query]
+        if not asked:
+            return
+        plans: dict[Session, list[tuple[str, Callable[[str], None]]]] = {
+            s: [(s.profile.complete_query, s.check_complete)] for s in asked
+        }
+        try:
+            ask_all(plans)
+        except Reconnected:  # once more; what was not proved has been sent again
+            for session in asked:
+                session.settle_link()
+            ask_all(plans)
 
-    def restore(self, wanted: dict[tuple[str, str], float]) -> float:
-        """Sets back what differs from `wanted`: first what goes off, then levels, then what goes on.
+    def restore(self, wanted: dict[tuple[str, str], float], settle: Callable[[float], None]) -> list[tuple[str, str]]:
+        """Sets back what differs from `wanted`, so that no protection trips on the way: what goes off, levels that go
+        down, protections and all other settings, levels that go up, what goes on. Returns what was changed.
 
-        Returns:
-            Seconds until the changed settings are true (the longest settling of the instruments concerned).
+        Args:
+            settle: waits for so many seconds, after each of these steps (the longest settling of its instruments).
         """
-        changed = [key for key, value in wanted.items() if self.state.get(key) != value]
-        settling = 0.0
-        for key in sorted(changed, key=lambda k: self._rank(k, wanted[k])):
-            self.set_line([key])(wanted[key])
-            settling = max(settling, self.sessions[self.file.roles[key[0]].instrument].profile.settling)
-        return settling
+        changed = [k for k, v in wanted.items() if self.state.get(k) != v or k[0] in self.mistrusted]
+        self.mistrusted.clear()
+        ranks = {key: self._rank(key, wanted[key]) for key in changed}
+        for rank in sorted(set(ranks.values())):
+            keys = [key for key in changed if ranks[key] == rank]
+            for key in keys:
+                self.set_line([key])(wanted[key])
+            settle(max(self.sessions[self.file.roles[key[0]].instrument].profile.settling for key in keys))
+        return changed
 
     def _rank(self, key: tuple[str, str], value: float) -> int:
-        role = self.file.roles[key[0]]
-        feature = self.sessions[role.instrument].profile.settings[key[1]].feature
-        return 1 if feature.dimension is not None else 2 if value else 0
+        profile = self.sessions[self.file.roles[key[0]].instrument].profile
+        if self.is_switch(key):
+            return 4 if value else 0
+        if key[1] in profile.instrument_class.levels:
+            return 1 if value < self.state.get(key, inf) else 3
+        return 2
 
     def read_errors(self) -> list[str]:
         """What the error queues of all instruments hold."""
-        sessions = [s for s in self.sessions.values() if s.profile.error_query]
-        for session in sessions:  # all are asked before any is waited for
-            session.ask(session.message(session.profile.error_query))
-        return [f"{session.name} reports {entry}" for session in sessions for entry in session.answer_errors()]
+        first = self._of_each(lambda profile: profile.error_query)
+        return [f"{s.name} reports {entry}" for s, reply in first.items() for entry in s.errors_after(reply)]
 
     def take_limiting(self) -> list[str]:
         """The roles whose instrument limited since last asked."""
-        sessions = [s for s in self.sessions.values() if s.profile.limiting_query]
-        for session in sessions:  # all are asked before any is waited for
-            session.ask(session.message(session.profile.limiting_query))
-        limiting = {session.name for session in sessions if session.answer_limiting()}
-        return [role.name for role in self._roles() if role.instrument in limiting]
+        self._note_limiting()
+        limiting = list(self.limited)
+        self.limited.clear()
+        return limiting
+
+    def _note_limiting(self) -> None:
+        """Notes which roles limited. A load that could not draw its current because the sequence itself had switched
+        its source off has not limited."""
+        replies = self._of_each(lambda profile: profile.limiting_query)
+        limiting = {s.name for s, reply in replies.items() if s.says_yes(reply, "limiting_query")}
+        is_starving = self.is_ramping or self._is_without_source()
+        self.is_ramping = False
+        for role in self.roles():
+            if role.instrument in limiting and (self._is_source(role.name) or not is_starving):
+                self.limited[role.name] = None
+
+    def settled(self) -> None:
+        """To be called behind a wait: loads that starved until then, while the first source came up, have not
+        limited."""
+        if self.is_ramping:
+            self._note_limiting()
+
+    def _is_without_source(self) -> bool:
+        """True while the sequence has every source switched off whose state is known."""
+        states = [value for key, value in self.state.items() if self.is_switch(key) and self._is_source(key[0])]
+        return bool(states) and not any(states)
+
+    def _of_each(self, query: Callable[[Profile], str]) -> dict[Session, str]:
+        """The replies of all instruments to a query that clears what it reads: all are asked before any is waited for,
+        and none is asked twice."""
+        sessions = [s for s in self.sessions.values() if query(s.profile)]
+        replies: dict[Session, str] = {}
+        plans: dict[Session, list[tuple[str, Callable[[str], None]]]] = {
+            s: [(query(s.profile), partial(replies.__setitem__, s))] for s in sessions
+        }
+        try:
+            ask_all(plans)
+        except Reconnected as error:
+            raise LinkError(error.what, where=error.where, remedy=error.remedy) from None
+        return replies
+
+    # --- the safe state ----------------------------------------------------------------------------------------------
 
     def safe_roles(self) -> Iterator[tuple[RoleFact, Session]]:
         """The roles that have something to switch off and are connected, in the stated order."""
@@ -292,28 +467,39 @@ class Bench:
             if session is not None and session.profile.safe:
                 yield role, session
 
-    def make_safe(self) -> list[SafeDeed]:
-        """Switches everything off in the stated order, and asks each instrument whether it is off. Never raises."""
-        deeds = []
-        for role, session in self.safe_roles():
-            problem = ""
-            for _ in range(2):  # once more after a broken link
-                try:
-                    problem = self._make_role_safe(role, session)
-                    break
-                except IbexiteError as error:
-                    problem = error.what
-                except Exception as error:  # a mistake of ours must not keep the next role from going off
-                    problem = repr(error)
-            deeds.append(SafeDeed(role.name, problem))
-        return deeds
+    def make_safe(self, patience: float = PATIENCE) -> list[SafeDeed]:
+        """Switches everything off in the stated order, and asks each instrument whether it is off. Never raises.
 
-    def _make_role_safe(self, role: RoleFact, session: Session) -> str:
+        A role that cannot be reached does not keep the others waiting; it is tried again for `patience` seconds.
+        """
+        for session in self.sessions.values():
+            session.give_up_state()
+        roles = list(self.safe_roles())
+        problems = {role.name: self._try_role_safe(role, session) for role, session in roles}
+        deadline = time.monotonic() + patience
+        while any(problems.values()) and time.monotonic() < deadline:
+            time.sleep(0.1)
+            for role, session in roles:
+                if problems[role.name]:
+                    problems[role.name] = self._try_role_safe(role, session, anew=True)
+        return [SafeDeed(name, problem) for name, problem in problems.items()]
+
+    def _try_role_safe(self, role: RoleFact, session: Session, *, anew: bool = False) -> str:
+        try:
+            return self._make_role_safe(role, session, anew=anew)
+        except IbexiteError as error:
+            return error.what
+        except Exception as error:  # a mistake of ours must not keep the next role from going off
+            return repr(error)
+
+    def _make_role_safe(self, role: RoleFact, session: Session, *, anew: bool) -> str:
+        if anew:
+            session.link.is_waiting = True
         session.settle_link()
         for setting, value in session.profile.safe.items():
-            session.send(session.encoder(setting, role.channel)(value))
+            session.link_send(session.encoder(setting, role.channel)(value))
             self.state[role.name, setting] = float(value)
-            if session.ask_setting(setting, role.channel) != float(value):
+            if session.link_ask_setting(setting, role.channel) != float(value):
                 return f"{setting} did not go {'on' if value else 'off'}"
         return ""
 
@@ -323,9 +509,13 @@ def _above(threshold: float | None) -> Callable[[float], float] | None:
 
 
 def _shifted(unit: units.Unit) -> Callable[[float], float] | None:
-    """The conversion of a reading in a unit with an offset (degC)."""
-    return None if not unit.offset else lambda value: value * float(unit.factor) + float(unit.offset)
+    """The conversion of a reading in a unit with an offset (degC, dBW)."""
+    # Rounded, so that -40 degC is the float nearest to 233.15 K, as it is in a limit.
+    return None if not unit.offset else lambda value: round(value * float(unit.factor) + float(unit.offset), 12)
 
 
 def _in_base(number: float, unit: units.Unit | None) -> float:
-    return number if unit is None else number * float(unit.factor) + float(unit.offset)
+    if unit is None:
+        return number
+    value = number * float(unit.factor) + float(unit.offset)
+    return round(value, 12) if unit.offset else value

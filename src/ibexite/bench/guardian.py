@@ -9,6 +9,7 @@ import json
 import socket
 import subprocess
 import sys
+from collections.abc import Iterable
 from functools import partial
 from pathlib import Path
 from typing import Any
@@ -35,6 +36,8 @@ class Guardian:
                 pass_fds=[other.fileno()],
                 start_new_session=True,
                 stdin=subprocess.DEVNULL,
+                stdout=subprocess.DEVNULL,  # a reader of the run's output must not have to wait for it
+                stderr=subprocess.DEVNULL,
             )
 
     def watch(self, bench: Bench, began: float) -> None:
@@ -48,6 +51,7 @@ class Guardian:
         """
         handles = {name: session.link.handle() for name, session in bench.sessions.items()}
         handles["journal"] = self._journal_handle
+        handles |= {f"lock {n}": handle for n, handle in enumerate(bench.locks.handles())}
         plan = {"deeds": _deeds(bench), "handles": list(handles), "began": began}
         self._tell({"watch": plan}, list(handles.values()))
         for name, session in bench.sessions.items():
@@ -60,9 +64,18 @@ class Guardian:
     def _adopt(self, name: str, handle: int) -> None:
         self._tell({"adopt": name}, [handle])
 
+    def look(self) -> None:
+        """Whether it is there and answers; looked at before each test.
+
+        Raises:
+            BenchError: it is not; nothing goes on without it.
+        """
+        self._tell({"are you there": True})
+
     def stand_back(self) -> None:
         """The bench is being made safe now: from here on that must not depend on the guardian."""
         self._is_needed = False
+        self._control.settimeout(1.0)
 
     def _tell(self, message: dict[str, Any], handles: list[int] | None = None) -> None:
         data = json.dumps(message).encode() + b"\n"
@@ -78,13 +91,19 @@ class Guardian:
         if answer != b"ok\n" and self._is_needed:
             raise BenchError("the guardian process does not answer", remedy="Nothing goes on without it; run again.")
 
-    def dismiss(self) -> bool:
-        """Ends it: the bench is safe. False if it had ended before."""
+    def dismiss(self, not_safe: Iterable[str] = ()) -> bool:
+        """Ends it: the bench is safe. Roles that are not are left to it: it goes on trying by itself, and writes into
+        the journal when it has managed. False if it had ended before."""
+        left = list(not_safe)
+        message = {"take over": left} if left else {"bye": True}
+        is_there = self._process.poll() is None
         try:
-            self._control.sendall(b'{"bye": true}\n')
+            self._control.sendall(json.dumps(message).encode() + b"\n")
         except OSError:
-            pass
+            is_there = False
         self._control.close()
+        if left:
+            return is_there
         try:
             return self._process.wait(READY_WITHIN) == 0
         except subprocess.TimeoutExpired:  # cleaning up must not fail because of it
@@ -105,11 +124,13 @@ def _deeds(bench: Bench) -> list[dict[str, Any]]:
                 "instrument": role.instrument,
                 "host": host,
                 "port": port,
+                "identity": session.identity,
+                "simulated": session.is_simulated,
                 "timeout": session.profile.timeout,
                 "end": session.profile.terminator,
                 "commands": [session.encoder(setting, role.channel)(value) for setting, value in safe],
                 "questions": [
-                    (session.question(setting, role.channel), ["1", "ON"] if value else ["0", "OFF"])
+                    (session.question(setting, role.channel), ["1", "+1", "ON"] if value else ["0", "+0", "OFF"])
                     for setting, value in safe
                 ],
             }

@@ -1,13 +1,18 @@
 """The guardian's own process: waits beside a run; if that dies without a good-bye, it switches everything off.
 
 Run as a file by itself, with nothing but the standard library, so that it is ready within milliseconds. It holds copies
-of the open connections, handed over by the operating system, so that instruments which take one client only can be
-reached too; where a copy fails it connects anew.
+of the open connections, handed over by the operating system. When the run has died it sends the safe commands on the
+copies at once; then it closes them, so that instruments which take one client only are free, connects anew (where no
+reply to the dead run can be on its way) and asks whether they are off. It goes on trying for PATIENCE.
 
-Messages from the run are lines of JSON on a local socket, each answered by "ok":
+What always holds: nothing in here waits without a bound; nothing ends it before it has tried to make the bench safe.
+
+Messages from the run are lines of JSON on a local socket, each but the last two answered by "ok":
   {"watch": plan}          the deeds in order, and the journal; their handles come with the message
   {"release": name}        the run is about to open this connection anew: let go of the copy
   {"adopt": name}          the copy of the new connection comes with the message
+  {"are you there": true}
+  {"take over": roles}     the run has ended, these roles are not off: go on trying
   {"bye": true}            all is off and recorded: end
 """
 
@@ -21,91 +26,159 @@ import sys
 import time
 
 MOST_HANDLES = 250
-QUIET = 0.1  # s without a byte: nothing is on its way any more
+PATIENCE = 600.0  # s; how long it is tried to reach an instrument
+FIRST_PATIENCE = 3.0  # s; how long one instrument may keep the others waiting
+SWITCH_WORDS = ["0", "1", "+0", "+1", "ON", "OFF"]
+MOST_BYTES = 1_000_000  # that are read while waiting for one answer: an instrument may chatter without end
 
 
 def main() -> None:
     """Serves one run; the number of the local socket is the only argument."""
-    for name in ("SIGINT", "SIGTERM", "SIGHUP"):
+    for name in ("SIGINT", "SIGTERM", "SIGHUP", "SIGPIPE"):
         signal.signal(getattr(signal, name), signal.SIG_IGN)
     control = socket.socket(fileno=int(sys.argv[1]))
     plan: dict = {}
     handles: dict[str, int] = {}
+    only: list | None = None
     buffer = b""
     while True:
         try:
             data, fds, _, _ = socket.recv_fds(control, 1 << 20, MOST_HANDLES)
-        except OSError:
-            data, fds = b"", []
-        if not data:
-            break
-        buffer += data
-        if not buffer.endswith(b"\n"):
-            continue
-        message, buffer = json.loads(buffer), b""
-        if "bye" in message:
-            os._exit(0)
-        if "watch" in message:
-            plan = message["watch"]
-            handles = dict(zip(plan["handles"], fds, strict=True))
-        elif "release" in message:
-            handle = handles.pop(message["release"], None)
-            if handle is not None:
-                os.close(handle)
-        elif "adopt" in message:
-            handles[message["adopt"]] = fds[0]
-        control.sendall(b"ok\n")
-    if plan:
-        make_safe(plan, handles)
-
-
-def make_safe(plan: dict, handles: dict[str, int]) -> None:
-    """Switches off in the order of the plan, asks whether it is off, and writes that into the journal."""
-    roles = []
-    for deed in plan["deeds"]:
-        problem = "it was not reached"
-        for connect in (lambda d: socket.socket(fileno=os.dup(handles[d["instrument"]])), open_anew):
-            try:
-                problem = switch_off(connect(deed), deed)
+            if not data:
                 break
-            except (OSError, KeyError) as error:
-                problem = str(error) or type(error).__name__
-        roles.append({"role": deed["role"], "problem": problem})
-    t = round(time.monotonic() - plan["began"], 6)
-    entry = {"e": "MadeSafe", "t": t, "roles": roles, "by": "guardian"}
-    os.write(handles["journal"], json.dumps(entry).encode() + b"\n")
-    os.fsync(handles["journal"])
+            buffer += data
+            if not buffer.endswith(b"\n"):
+                continue
+            message, buffer = json.loads(buffer), b""
+            if "bye" in message:
+                os._exit(0)
+            if "take over" in message:
+                only = message["take over"]
+                break
+            if "watch" in message:
+                plan = message["watch"]
+                handles = dict(zip(plan["handles"], fds, strict=True))
+            elif "release" in message:
+                handle = handles.pop(message["release"], None)
+                if handle is not None:
+                    os.close(handle)
+            elif "adopt" in message:
+                handles[message["adopt"]] = fds[0]
+            control.sendall(b"ok\n")
+        except Exception:  # the run has died in the middle of something: what it was does not matter any more
+            break
+    if plan:
+        make_safe(plan, handles, only)
 
 
-def open_anew(deed: dict) -> socket.socket:
-    """A new connection to the instrument of a deed."""
-    return socket.create_connection((deed["host"], deed["port"]), deed["timeout"])
-
-
-def switch_off(link: socket.socket, deed: dict) -> str:
-    """Sends the safe commands and asks for the result; "" if it is off. A half-sent line is ended first."""
-    end = deed["end"].encode("latin-1")
-    with link:
-        link.settimeout(QUIET)
-        link.sendall(end + b"".join(command.encode("latin-1") + end for command in deed["commands"]))
+def make_safe(plan: dict, handles: dict[str, int], only: list | None) -> None:
+    """Switches off in the order of the plan, asks whether it is off, and writes that into the journal."""
+    deeds = [deed for deed in plan["deeds"] if only is None or deed["role"] in only]
+    for deed in deeds:  # at once, on the copies; whether it helped is asked below
         try:
-            while link.recv(65536):  # replies that the run did not take any more
-                pass
-            return "the connection was closed"
-        except TimeoutError:
+            with socket.socket(fileno=os.dup(handles[deed["instrument"]])) as link:
+                link.settimeout(0.5)
+                link.sendall(_message(deed, *deed["commands"]))
+        except (OSError, KeyError):
             pass
-        link.settimeout(deed["timeout"])
+    for deed in deeds:
+        handle = handles.pop(deed["instrument"], None)
+        if handle is not None:
+            close(handle)
+    problems = {deed["role"]: "it was not reached" for deed in deeds}
+    deadline = time.monotonic() + PATIENCE
+    patience = FIRST_PATIENCE
+    while True:
+        for deed in deeds:
+            if problems[deed["role"]]:
+                problems[deed["role"]] = try_to_switch_off(deed, patience)
+        if not any(problems.values()):
+            break
+        if patience == FIRST_PATIENCE and only is None:
+            note(plan, handles, problems)  # what is off by now is known, even if this process is ended too
+        if time.monotonic() > deadline or all(deed["simulated"] for deed in deeds):
+            break  # a stand-in that is not there any more has nothing on
+        patience = 10.0
+        time.sleep(0.5)
+    note(plan, handles, problems)
+
+
+def close(handle: int) -> None:
+    """Closes a copy of a connection, for the instrument as well: it may take one client only."""
+    try:
+        with socket.socket(fileno=handle) as link:
+            link.shutdown(socket.SHUT_RDWR)
+    except OSError:
+        pass
+
+
+def note(plan: dict, handles: dict[str, int], problems: dict[str, str]) -> None:
+    """Writes into the journal what is off and what is not. The line before it may be torn: it is ended first."""
+    t = round(time.monotonic() - plan["began"], 6)
+    roles = [{"role": role, "problem": problem} for role, problem in problems.items()]
+    entry = {"e": "MadeSafe", "t": t, "roles": roles, "by": "guardian"}
+    try:
+        os.write(handles["journal"], b"\n" + json.dumps(entry).encode() + b"\n")
+        os.fsync(handles["journal"])
+    except (OSError, KeyError):
+        pass
+
+
+def try_to_switch_off(deed: dict, patience: float) -> str:
+    """What hinders that a role is off, "" if it is and says so."""
+    try:
+        return switch_off(deed, time.monotonic() + min(patience, 2 * deed["timeout"] + 1))
+    except (OSError, ValueError) as error:
+        return str(error) or type(error).__name__
+
+
+def switch_off(deed: dict, deadline: float) -> str:
+    """Connects anew, makes sure who answers, sends the safe commands and asks for the result."""
+    with socket.create_connection((deed["host"], deed["port"]), min(deed["timeout"], left(deadline))) as link:
+        buffer = bytearray()
+        link.sendall(_message(deed, *deed["commands"]))
+        # The answer is known beforehand: when it comes, nothing that was meant for others is on its way any more.
+        ask(link, buffer, "*IDN?", [deed["identity"].upper()], deed, deadline)
+        link.sendall(_message(deed, *deed["commands"]))
         for question, wanted in deed["questions"]:
-            link.sendall(question.encode("latin-1") + end)
-            reply = b""
-            while not reply.endswith(end):
-                data = link.recv(65536)
-                if not data:
-                    raise ConnectionError("the connection was closed")
-                reply += data
-            if reply.decode("latin-1").strip().upper() not in wanted:
-                return f"{question} answered {reply.decode('latin-1').strip()}"
+            reply = ask(link, buffer, question, SWITCH_WORDS, deed, deadline)
+            if reply not in wanted:
+                return f"{question} answered {reply}"
     return ""
+
+
+def ask(link: socket.socket, buffer: bytearray, question: str, known: list, deed: dict, deadline: float) -> str:
+    """The first line after a question that is one of the known answers, in upper case; all else is chatter. Bounded in
+    time and in bytes."""
+    end = deed["end"].encode("latin-1")
+    link.sendall(_message(deed, question))
+    read = 0
+    while True:
+        while (place := buffer.find(end)) >= 0:
+            line = bytes(buffer[:place]).decode("latin-1").strip().upper()
+            del buffer[: place + len(end)]
+            if line in known:
+                return line
+        link.settimeout(left(deadline))
+        data = link.recv(65536)
+        read += len(data)
+        if not data or read > MOST_BYTES:
+            raise ConnectionError("the connection was closed" if not data else "it talks without end")
+        buffer += data
+
+
+def left(deadline: float) -> float:
+    """Seconds until a deadline. Raises TimeoutError: it is over."""
+    seconds = deadline - time.monotonic()
+    if seconds <= 0:
+        raise TimeoutError("it does not answer")
+    return seconds
+
+
+def _message(deed: dict, *texts: str) -> bytes:
+    """Commands as bytes. A half-sent line is ended first."""
+    end = deed["end"].encode("latin-1")
+    return end + b"".join(text.encode("latin-1") + end for text in texts)
 
 
 if __name__ == "__main__":

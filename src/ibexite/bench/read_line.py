@@ -6,14 +6,16 @@ any is waited for, one open query on each; the channels of one scanner become on
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import math
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
-from math import isfinite, nan
+from math import nan
 
 from ibexite import units
+from ibexite.errors import LinkError
 from ibexite.instruments.profile import ReadingCommands
-from ibexite.instruments.session import Message, Session
-from ibexite.protocols.scpi import INFINITY, NOT_A_NUMBER
+from ibexite.instruments.session import Message, Reconnected, Session
+from ibexite.protocols.scpi import INFINITY, NOT_A_NUMBER, response_value
 from ibexite.units import Dimension
 
 TRIES = 3  # in all, unless the sequence says otherwise
@@ -53,7 +55,7 @@ class Item:
     def value(self, text: str) -> float:
         """The value of a reply in base units. Raises BadReading."""
         try:
-            number = float(text)
+            number = response_value(text)
         except ValueError:
             raise BadReading("empty reply" if not text.strip() else "not a number", text) from None
         value = number * self.scale
@@ -61,7 +63,7 @@ class Item:
             value = self.convert(number)
         if self.low <= value <= self.high:
             return value
-        if not isfinite(number) or abs(number) >= NOT_A_NUMBER:
+        if abs(number) >= NOT_A_NUMBER:
             raise BadReading("not a number", text)
         if abs(number) >= 0.999 * INFINITY:
             raise BadReading(FAULT_OF_UNIT, text)
@@ -112,8 +114,8 @@ class _Query:
     def value(self) -> float:
         """Asks for the only item of this query and waits for its value, in base units. Raises BadReading."""
         item = self.items[0]
-        text = self.session.exchange(self._message())
-        if item.convert is not None:
+        text = self.session.exchange_once(self._message())
+        if item.convert is not None or "_" in text:  # which Python would read, and IEEE 488.2 does not
             return item.value(text)
         try:
             value = float(text) * item.scale
@@ -127,7 +129,7 @@ class _Query:
                 continue
             text = item.commands.configure.replace("{channel}", str(item.channel))
             for key, value in item.arguments.items():
-                text = text.replace("{" + key + "}", f"{value:.9g}")
+                text = text.replace("{" + key + "}", f"{value:.15g}")
             if self.session.configured.get(str(item.channel)) != text:
                 self.session.send(text)
                 self.session.configured[str(item.channel)] = text
@@ -155,6 +157,17 @@ class ReadLine:
 
     def __call__(self) -> list[float]:
         """The values in base units, in the order of the line; NaN for a bad one."""
+        try:
+            return self._take_all()
+        except Reconnected:  # once more from the set-ups on; other instruments may still be answering
+            for session in self._sessions:
+                session.settle_link()
+        try:
+            return self._take_all()
+        except Reconnected as error:
+            raise LinkError(error.what, where=error.where, remedy=error.remedy) from None
+
+    def _take_all(self) -> list[float]:
         generation = 0
         for session in self._sessions:
             generation += session.generation
@@ -168,29 +181,43 @@ class ReadLine:
         return self._once() if self.averaging == 1 else self._mean()
 
     def _until_settled(self, tolerance: float, is_relative: bool) -> list[float]:
-        """Readings until two in a row agree; what does not settle is bad."""
+        """Readings until two in a row agree, both of them good; what does not settle is bad."""
+        known = len(self.bad)
+        values = self._settle(tolerance, is_relative)
+        holes = {item.name for item, value in zip(self.items, values, strict=True) if value != value}
+        # The last word on each value: what was bad on the way and is good now is not told.
+        self.bad[known:] = {b.name: b for b in self.bad[known:] if b.name in holes}.values()
+        return values
+
+    def _settle(self, tolerance: float, is_relative: bool) -> list[float]:
         take = self._once if self.averaging == 1 else self._mean
         before = take()
         for _ in range(MOST_SETTLING):
             now = take()
             apart = [i for i, (a, b) in enumerate(zip(before, now, strict=True))
-                     if abs(a - b) > (tolerance * abs(b) if is_relative else tolerance)]  # fmt: skip
+                     if not abs(a - b) <= (tolerance * abs(b) if is_relative else tolerance)]  # fmt: skip
             before = now
             if not apart:
                 return now
         for i in apart:
-            self.bad.append(Bad(self.items[i].name, f"did not settle in {MOST_SETTLING} readings", f"{before[i]:.9g}"))
+            if before[i] == before[i]:  # else it is told already that it is bad
+                reason = f"did not settle in {MOST_SETTLING} readings"
+                self.bad.append(Bad(self.items[i].name, reason, f"{before[i]:.9g}"))
             before[i] = nan
         return before
 
     def _mean(self) -> list[float]:
-        """The mean of so many readings; bad ones are left out and told, none left is a hole."""
+        """The mean of so many readings, of levels that of their powers, of angles that of their directions. Where one
+        reading stays bad, the mean is bad: nobody knows what it would have been."""
+        known = len(self.bad)
         takes = [self._once() for _ in range(self.averaging)]
-        means = []
-        for values in zip(*takes, strict=True):
-            good = [v for v in values if v == v]
-            means.append(sum(good) / len(good) if good else nan)
-        return means
+        told: dict[str, Bad] = {}
+        for bad in self.bad[known:]:
+            told.setdefault(bad.name, bad)
+        self.bad[known:] = told.values()  # one entry for one value that is missing
+        return [
+            mean_of(values, item.dimension) for values, item in zip(zip(*takes, strict=True), self.items, strict=True)
+        ]
 
     def _once(self) -> list[float]:
         values = [nan] * len(self.items)
@@ -234,6 +261,25 @@ class ReadLine:
             if not bad:
                 return
         self.bad.extend(bad)
+
+
+def mean_of(values: Sequence[float], dimension: Dimension) -> float:
+    """The mean of some readings of a dimension; NaN if one of them is NaN, or if directions cancel one another out.
+
+    Levels and ratios in dB: the level of the mean power. Angles: the direction of the mean unit vector, as near to the
+    first value as whole turns allow (K. V. Mardia, P. E. Jupp, Directional Statistics, 2.2). All else: arithmetic.
+    """
+    if any(v != v for v in values):
+        return nan
+    if dimension.kind in ("level", "db"):
+        top = max(values)
+        return top + 10 * math.log10(sum(10 ** ((v - top) / 10) for v in values) / len(values))
+    if dimension == units.RADIAN:
+        x, y = sum(map(math.cos, values)), sum(map(math.sin, values))
+        if math.hypot(x, y) < 1e-9 * len(values):
+            return nan
+        return values[0] + math.remainder(math.atan2(y, x) - values[0], 2 * math.pi)
+    return sum(values) / len(values)
 
 
 def _rounds(items: list[Item]) -> list[list[_Query]]:

@@ -26,13 +26,14 @@ class Target:
     high: float
     dimension: Dimension | None  # None for on/off
     origin: str
+    rounded: Callable[[float], float] | None = None  # to the digits that its profile sends, if fewer than all
 
     def refusal(self, value: float) -> CeilingError:
         """The error for a value that is out of bounds."""
         what = f"{self.role}.{self.setting}"
         if self.dimension is None or value != value:
             return CeilingError(f"{what} cannot be set: the value is not a number", remedy="Nothing was sent.")
-        shown = units.format_value(value, self.dimension, digits=9)
+        shown = units.format_value(value, self.dimension, digits=15)
         limit = units.format_value(self.high if value > self.high else self.low, self.dimension)
         return CeilingError(f"{what} = {shown} is beyond {limit} ({self.origin})", remedy="Nothing was sent.")
 
@@ -41,7 +42,8 @@ def make_set_line(targets: list[Target], state: dict[tuple[str, str], float]) ->
     """A function that sends values (base units; True and False for on/off) to the targets, in the order of the line.
 
     All bounds are looked at before the first byte; settings of one instrument that follow one another go out in one
-    piece; `state` keeps what was set. The function is generated, for it is called at every point of a sweep.
+    piece; `state` keeps what was set, from the moment before it is sent: a link that breaks while sending is brought
+    back to that. The function is generated, for it is called at every point of a sweep.
 
     It raises CeilingError (a value beyond a ceiling or range, or not a number: nothing was sent) and LinkError.
     """
@@ -51,16 +53,20 @@ def make_set_line(targets: list[Target], state: dict[tuple[str, str], float]) ->
     for i, (name, target) in enumerate(zip(names, targets, strict=True)):
         bound |= {f"target_{i}": target, f"low_{i}": target.low, f"high_{i}": target.high}
         lines.append(f"    if not low_{i} <= {name} <= high_{i}: raise target_{i}.refusal({name})")
+    for i, (name, target) in enumerate(zip(names, targets, strict=True)):
+        if target.rounded is not None:
+            bound[f"rounded_{i}"] = target.rounded
+            lines.append(f"    {name} = rounded_{i}({name})")
+            lines.append(f"    if not low_{i} <= {name} <= high_{i}: raise target_{i}.refusal({name})")
     for i, target in enumerate(targets):
+        bound[f"key_{i}"] = (target.role, target.setting)
         bound[f"encode_{i}"] = target.session.encoder(target.setting, target.channel)
         bound[f"send_{i}"] = target.session.send
     for group in _groups(targets):
         texts = [f"encode_{i}({names[i]})" for i in group]
         end = targets[group[0]].session.profile.terminator
+        lines += [f"    state[key_{i}] = {names[i]}" for i in group]
         lines.append(f"    send_{group[0]}({f' + {end!r} + '.join(texts)})")
-    for i, (name, target) in enumerate(zip(names, targets, strict=True)):
-        bound[f"key_{i}"] = (target.role, target.setting)
-        lines.append(f"    state[key_{i}] = {name}")
     exec("\n".join(lines), bound)
     made: SetLine = bound["set_line"]
     return made

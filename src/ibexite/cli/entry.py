@@ -1,13 +1,27 @@
 """Where the program begins. Before the command line is even read, a run that will write a report starts its helper:
-the drawing library takes longer to load than everything else together."""
+the drawing library takes longer to load than everything else together. A Ctrl-C while the program is still being loaded
+ends it with one word; later it is the work of whoever runs."""
 
 from __future__ import annotations
 
+import os
+import signal
 import sys
+from types import FrameType
+
+ABORTED = 4  # the exit code; errors.py is not loaded yet
+
+
+def _end(_: int, __: FrameType | None) -> None:
+    os.write(2, b"interrupted\n")
+    os._exit(ABORTED)
 
 
 def main() -> None:
     """The command `ibexite`."""
+    is_default = signal.getsignal(signal.SIGINT) is signal.default_int_handler
+    if is_default:
+        signal.signal(signal.SIGINT, _end)
     arguments = sys.argv[1:]
     if arguments[:1] == ["run"] and not {"--no-report", "--help", "-h"} & set(arguments):
         from ibexite.cli import helper
@@ -15,4 +29,6 @@ def main() -> None:
         helper.start_early()
     from ibexite.cli.main import main as command_line
 
+    if is_default:
+        signal.signal(signal.SIGINT, signal.default_int_handler)
     command_line()

@@ -12,12 +12,13 @@ import select
 import signal
 import subprocess
 import sys
+import time
 from pathlib import Path
-from typing import Any
+from typing import IO, Any
 
 from ibexite.errors import IbexiteError
 
-_early: list[subprocess.Popen[str]] = []  # a process that was started before anybody asked for it
+_early: list[subprocess.Popen[bytes]] = []  # a process that was started before anybody asked for it
 
 
 def start_early() -> None:
@@ -25,31 +26,36 @@ def start_early() -> None:
     _early.append(_start())
 
 
-def _start() -> subprocess.Popen[str]:
+def _start() -> subprocess.Popen[bytes]:
     return subprocess.Popen(
         [sys.executable, "-m", "ibexite.cli.helper"],
         stdin=subprocess.PIPE,
         stdout=subprocess.PIPE,
-        text=True,
         start_new_session=True,
     )
 
 
+PATIENCE = 60.0  # s; how long a report may take
+
+
 class ReportHelper:
-    """The side of the run: starts the process, asks for reports, waits for the answers."""
+    """The side of the run: starts the process, asks for reports, waits for the answers. Whatever becomes of it,
+    nothing here fails: the run is stored, and its report can be written again."""
 
     def __init__(self) -> None:
         self._waiting: list[Path] = []
         self._process = _early.pop() if _early else _start()
+        self._received = b""
 
     def begin(self, records: Path, run: str, report: Path) -> None:
         """Asks for the report of a stored run."""
         assert self._process.stdin
         self._waiting.append(report)
+        request = {"records": str(records), "run": run, "report": str(report)}
         try:
-            self._process.stdin.write(json.dumps({"records": str(records), "run": run, "report": str(report)}) + "\n")
+            self._process.stdin.write(json.dumps(request).encode() + b"\n")
             self._process.stdin.flush()
-        except BrokenPipeError:
+        except OSError:
             pass  # told by `finish`
 
     @property
@@ -59,21 +65,44 @@ class ReportHelper:
 
     def finish(self) -> dict[str, Any]:
         """Waits for the answer to the oldest request: report or error."""
-        assert self._process.stdout
         report = self._waiting.pop(0)
-        line = self._process.stdout.readline()
-        if not line:
-            return {"error": f"the report was not written: {report}\nThe run is stored; write it with: ibexite report"}
-        answer: dict[str, Any] = json.loads(line)
+        line = self._line(time.monotonic() + PATIENCE)
+        try:
+            answer: dict[str, Any] = json.loads(line)
+        except ValueError:
+            answer = {
+                "error": f"the report was not written: {report}\nThe run is stored; write it with: ibexite report"
+            }
         return answer
+
+    def _line(self, deadline: float) -> bytes:
+        """The next line of the process; what there is of it when it has ended or the time is over."""
+        assert self._process.stdout
+        while b"\n" not in self._received:
+            left = deadline - time.monotonic()
+            if left <= 0 or not _can_be_read(self._process.stdout, left):
+                break
+            data = os.read(self._process.stdout.fileno(), 65536)
+            if not data:
+                break
+            self._received += data
+        line, _, self._received = self._received.partition(b"\n")
+        return line
 
     def close(self) -> None:
         """Ends the process."""
         assert self._process.stdin and self._process.stdout
-        self._process.stdin.close()
-        self._process.kill()  # it may be loading still; what was answered is on disk
-        self._process.wait()
-        self._process.stdout.close()
+        for deed in (self._process.kill, self._process.wait, self._process.stdin.close, self._process.stdout.close):
+            try:  # it may be loading still; what was answered is on disk
+                deed()
+            except OSError:
+                pass
+
+
+def _can_be_read(stream: IO[bytes], seconds: float) -> bool:
+    if sys.platform == "win32":
+        return True  # pipes cannot be waited for there
+    return bool(select.select([stream], [], [], seconds)[0])
 
 
 def main() -> None:

@@ -8,7 +8,8 @@ import sys
 import click
 
 from ibexite import __version__
-from ibexite.errors import EXIT_ABORTED, IbexiteError
+from ibexite.cli.lasting import make_output_last
+from ibexite.errors import EXIT_ABORTED, EXIT_BENCH, EXIT_MISTAKE, IbexiteError
 
 COMMANDS = {
     "demo": "make the demo project, run it from vetting to report",
@@ -80,18 +81,38 @@ def program() -> None:
 
 
 def main() -> None:
-    """Runs the command line; every error that has a message ends as that message and its exit code."""
+    """Runs the command line; every error that has a message ends as that message and its exit code. The exit code does
+    not depend on whether anybody reads what is written."""
+    make_output_last()
     try:
-        sys.exit(program(standalone_mode=False) or 0)
+        code = program(standalone_mode=False) or 0
     except IbexiteError as error:
         click.echo(str(error), err=True)
-        sys.exit(error.exit_code)
+        code = error.exit_code
+    except click.exceptions.Exit as end:
+        code = end.exit_code
     except click.ClickException as error:
         error.show()
-        sys.exit(error.exit_code)
+        code = error.exit_code
     except (click.Abort, KeyboardInterrupt):
         click.echo("interrupted", err=True)
-        sys.exit(EXIT_ABORTED)
-    except BrokenPipeError:
-        sys.stderr.close()
-        sys.exit(0)
+        code = EXIT_ABORTED
+    except SystemExit as end:
+        code = end.code if isinstance(end.code, int) else 0
+    except RecursionError:
+        click.echo("a file is nested too deeply to be read\nMake it flatter.", err=True)
+        code = EXIT_MISTAKE
+    except Exception as error:  # a mistake of ours, and no verdict on any unit
+        click.echo(f"internal error: {error!r}\n{_place_of(error)}Please report it with what led to it.", err=True)
+        code = EXIT_BENCH
+    sys.stdout.flush()
+    sys.stderr.flush()
+    sys.exit(code)
+
+
+def _place_of(error: BaseException) -> str:
+    """Where it happened, in one line."""
+    import traceback
+
+    frames = traceback.extract_tb(error.__traceback__)
+    return f"in {frames[-1].name}, {frames[-1].filename.rpartition('/')[2]}:{frames[-1].lineno}\n" if frames else ""

@@ -75,7 +75,7 @@ def command(
         choices, sequence=path, serial=serial, records=records_folder(records, project), yes=True, is_measurement=True
     )
     outcome = run_unit(program, file, options)
-    _show(options.records, facts)
+    _show(options.records, facts, outcome.run)
     raise click.exceptions.Exit(exit_code(outcome, accept_trial=True))
 
 
@@ -175,11 +175,11 @@ def _program(
 RESULT = "result"
 
 
-def _show(records: Path, facts: MeasurementFacts) -> None:
+def _show(records: Path, facts: MeasurementFacts, run: str) -> None:
     from ibexite.records.lookup import Lookup
 
     lookup = Lookup(records)
-    record = lookup.run(lookup.find("last"))
+    record = lookup.run(run)
     lookup.close()
     _show_values(record, facts)
 

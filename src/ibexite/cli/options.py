@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -9,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from ibexite.cli.project import Project, find_project, need_bench, shown_path
-from ibexite.errors import EXIT_MISTAKE, MistakeError
+from ibexite.errors import EXIT_MISTAKE, MistakeError, RecordsError
 
 if TYPE_CHECKING:
     from ibexite.bench.file import BenchFile
@@ -124,15 +125,27 @@ def open_records(given: Path | None) -> Lookup:
     return Lookup(folder)
 
 
-def take_in_left_over(folder: Path) -> None:
-    """Stores runs that broke off, and tells of them."""
-    from ibexite.records.journal import SUFFIX
+LOOKING_PATIENCE = 0.5  # s; a list of runs does not wait for whoever is writing the store
 
-    if not any((folder / "journals").glob("*" + SUFFIX)):
+
+def take_in_left_over(folder: Path) -> None:
+    """Stores runs that broke off, and tells of them; completes a store of an older version. What cannot be stored just
+    now does not keep anybody from looking at what is there."""
+    from ibexite.records.journal import SUFFIX
+    from ibexite.records.lookup import FILE_NAME, is_older
+
+    waiting = sum(1 for _ in (folder / "journals").glob("*" + SUFFIX))
+    if not waiting and not is_older(folder / FILE_NAME):
         return
     from ibexite.records.store import Store
 
-    store = Store(folder)
-    for run in store.take_in_left_over():
+    try:
+        with contextlib.closing(Store(folder, patience=LOOKING_PATIENCE)) as store:
+            stored, damaged = store.take_in_left_over()
+    except RecordsError as error:
+        click.echo(f"{waiting} runs are not stored yet: {error.what}. What is stored is shown.", err=True)
+        return
+    for run in stored:
         click.echo(f"found a run that was not stored yet: {run}", err=True)
-    store.close()
+    for text in damaged:
+        click.echo(f"a damaged journal was set aside: {text}", err=True)

@@ -21,11 +21,11 @@ from ibexite.cli.options import (
     with_option,
 )
 from ibexite.cli.running import RunOptions, exit_code, run_unit, tell_report, worst_code
-from ibexite.errors import EXIT_ABORTED, MistakeError, UnitError
+from ibexite.errors import EXIT_ABORTED, IbexiteError, MistakeError, UnitError
 
 if TYPE_CHECKING:
     from ibexite.cli.run_inputs import UnitRow
-    from ibexite.engine.run import Outcome
+    from ibexite.engine.orders import Outcome
 
 
 @click.command("run")
@@ -96,7 +96,7 @@ def command(
                 outcome = run_unit(program, file, options, helper)
                 outcomes.append(outcome)
                 if results is not None:
-                    _append(results, unit, options)
+                    _append(results, unit, options, outcome)
                 if helper is not None and helper.is_busy:
                     tell_report(helper.finish())
                 if outcome.verdict == "aborted":
@@ -143,13 +143,19 @@ def _values(sequence: Path, records: Path | None, params: Path | None, like: str
     return values
 
 
-def _append(results: Any, unit: UnitRow, options: RunOptions) -> None:
+def _append(results: Any, unit: UnitRow, options: RunOptions, outcome: Outcome) -> None:
+    """The results of a unit go to the copy of its table. What cannot be written is told: it is in the records."""
     from ibexite.cli.run_inputs import results_of
     from ibexite.records.lookup import Lookup
 
-    lookup = Lookup(options.records)
-    results.add(unit.number, results_of(lookup.run(lookup.find(unit.serial))))
-    lookup.close()
+    try:
+        with contextlib.closing(Lookup(options.records)) as lookup:
+            if lookup.has(outcome.run):
+                results.add(unit.number, results_of(lookup.run(outcome.run)))
+            else:
+                results.add(unit.number, {"run": outcome.run, "verdict": f"{outcome.verdict.upper()} (not stored)"})
+    except IbexiteError as error:
+        click.echo(f"{error}\nThe run is recorded; export it with: ibexite export {outcome.run} --to csv", err=True)
 
 
 class _Turns:

@@ -15,6 +15,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from ibexite import verdicts
 from ibexite.cli.helper import ReportHelper
 from ibexite.cli.project import shown_path
 from ibexite.errors import EXIT_ABORTED, EXIT_BENCH, EXIT_FAIL, EXIT_PASS, EXIT_TRIAL, MistakeError, RecordsError
@@ -23,11 +24,10 @@ if TYPE_CHECKING:
     from ibexite.bench.file import BenchFile
     from ibexite.cli.run_inputs import Prepared
     from ibexite.cli.simulated_bench import SimulatedBench
-    from ibexite.engine.merge import Earlier
-    from ibexite.engine.run import Identity, Orders, Outcome
+    from ibexite.engine.orders import Earlier, Identity, Orders, Outcome
     from ibexite.engine.services import Clock, Operator
     from ibexite.language.program import Program
-    from ibexite.records.lookup import RunRecord
+    from ibexite.records.store import Store
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,7 +67,7 @@ class RunOptions:
 
     def orders(self, program: Program) -> Orders:
         """How the run is to be carried out. Raises MistakeError: a test or tag that is not there."""
-        from ibexite.engine.run import Orders
+        from ibexite.engine.orders import Orders
         from ibexite.engine.selection import Selection
 
         listed: dict[str, bool] = {}
@@ -84,16 +84,13 @@ class RunOptions:
             self.ends_lot,
             self.variants,
             is_measurement=self.is_measurement,
+            is_simulated=self.simulate,
         )
 
 
 def exit_code(outcome: Outcome, accept_trial: bool) -> int:
-    """0 pass, 1 fail, 3 error, 4 aborted, 5 passed as a trial."""
-    if outcome.verdict == "no check":
-        return EXIT_PASS
-    if outcome.verdict == "pass":
-        return EXIT_TRIAL if outcome.trial and not accept_trial else EXIT_PASS
-    return {"fail": EXIT_FAIL, "error": EXIT_BENCH}.get(outcome.verdict, EXIT_ABORTED)
+    """The exit code of a run; see ibexite.verdicts."""
+    return verdicts.exit_code(outcome.verdict, bool(outcome.trial), accept_trial=accept_trial)
 
 
 def worst_code(codes: list[int]) -> int:
@@ -128,23 +125,29 @@ def run_unit(
     file: BenchFile,
     options: RunOptions,
     helper: ReportHelper | None = None,
-    merge_with: RunRecord | None = None,
+    completes: Earlier | None = None,
 ) -> Outcome:
-    """Runs a vetted program for one unit: bench, journal, view, store. With a helper its report is begun; `merge_with`
-    is the stored run that this one completes."""
+    """Runs a vetted program for one unit: bench, journal, view, store. With a helper its report is begun; `completes`
+    is what it takes over from the stored run that it completes.
+
+    Nothing is switched on before store and journal have been opened.
+    """
     from ibexite.bench.guardian import Guardian
     from ibexite.cli.signals import hold_off_signals, stopping_signals
     from ibexite.cli.view import RunView
     from ibexite.engine.run import Run
-    from ibexite.records.journal import SUFFIX, Journal
+    from ibexite.records.journal import SUFFIX, Journal, next_number
+    from ibexite.records.store import Store
 
     check_serial(program, options.serial)
     orders = options.orders(program)
-    identity = _identity(program, options)
-    if merge_with is not None:
-        orders.earlier = _earlier(merge_with, program, file, identity.sequence_sha256)
+    orders.earlier = completes
     prepared = _prepared(options, file)
     with contextlib.ExitStack() as stack:
+        store = Store(options.records)
+        stack.callback(store.close)
+        number = next_number(options.records / "journals", store.last_number())
+        identity = _identity(program, options, number)
         # The simulated bench is taken down last, when it has been made safe and the run is recorded.
         bench = _simulated(file, options.serial, prepared) if options.simulate else None
         bench_file = stack.enter_context(bench) if bench is not None else file
@@ -152,20 +155,25 @@ def run_unit(
         stack.callback(journal.close)
         operator, guardian = _operator(options, prepared), Guardian(journal.handle)
         clock = _clock(bench, options)
-        run = Run(program, bench_file, identity, clock, operator, [journal, RunView()], guardian, orders)
+        run = Run(program, bench_file, identity, clock, operator, journal, [RunView()], guardian, orders)
         run.runtime.records = options.records
         _prepare_tools(run.runtime, program, options)
         with stopping_signals():
             outcome = run.carry_out(hold_off_signals)
-        is_stored = _store(options.records, journal.path)
+        outcome.run = identity.run
+        is_stored = _store(store, journal.path, outcome)
         if run.runtime.timing is not None:
             from ibexite.cli.timing_view import show_timing
 
             show_timing(run.runtime.timing, program)
         if is_stored and helper is not None:
-            name = f"{re.sub(r'[^A-Za-z0-9._-]', '_', options.serial)}_{identity.run}.html"
-            helper.begin(options.records, identity.run, options.records / "reports" / name)
+            helper.begin(options.records, identity.run, options.records / "reports" / report_name(outcome, options))
     return outcome
+
+
+def report_name(outcome: Outcome, options: RunOptions) -> str:
+    """The file name of a report; a serial number may be longer than file names can be."""
+    return f"{re.sub(r'[^A-Za-z0-9._-]', '_', options.serial)[:80]}_{outcome.run}.html"
 
 
 def _prepare_tools(runtime: Any, program: Program, options: RunOptions) -> None:
@@ -218,60 +226,41 @@ def _clock(bench: SimulatedBench | None, options: RunOptions) -> Clock:
     return AheadClock(bench.advance) if bench is not None and not options.real_time else RealClock()
 
 
-def _identity(program: Program, options: RunOptions) -> Identity:
-    from ibexite.engine.run import Identity
+def _identity(program: Program, options: RunOptions, number: int) -> Identity:
+    from ibexite.engine.orders import Identity
     from ibexite.records.run_id import new_run_id
 
     now = datetime.datetime.now().astimezone()
-    digest = hashlib.sha256(program.source.text.encode()).hexdigest()
     return Identity(
-        new_run_id(now), options.serial, options.operator, platform.node(), now, digest, options.lot, options.retest_of
-    )
+        new_run_id(now), options.serial, options.operator, platform.node(), now, sequence_hash(program), options.lot,
+        options.retest_of, number,
+    )  # fmt: skip
 
 
-def _earlier(record: RunRecord, program: Program, file: BenchFile, sequence_sha256: str) -> Earlier:
-    """What a retest takes over, and what has changed since."""
-    from ibexite.engine.merge import Earlier
-    from ibexite.language import constants
-
-    row = record.row
-    changes = [] if row["sequence_sha256"] == sequence_sha256 else ["sequence"]
-    now = {
-        param.name: constants.written(
-            program.params[param.name], program.param_types[param.name].dimension, program.param_types[param.name].shown
-        )
-        for param in program.sequence.params
-    }
-    if now != {param["name"]: param["value"] for param in row["params"]}:
-        changes.append("parameters")
-    if row["bench_sha256"] != file.sha256:
-        changes.append("bench file")
-    before = {entry["name"]: entry["sha256"] for entry in row["files"]}
-    for name, digest in program.python_files:
-        if before.get(name) != digest:
-            changes.append("limits" if name == program.limits_file else name)
-    kept = [
-        r
-        for r in row["trial_reasons"].splitlines()
-        if r.startswith(("calibration", "limits", "switched off", "changed"))
-    ]
-    tests = {test.row["name"]: (test.row["verdict"], test.row["reason"]) for test in record.tests}
-    return Earlier(row["id"], row["verdict"], tests, tuple(kept), tuple(changes))
+def sequence_hash(program: Program) -> str:
+    """The hash of a sequence as it runs."""
+    return hashlib.sha256(program.source.text.encode()).hexdigest()
 
 
-def _store(records: Path, journal: Path) -> bool:
-    """Puts the run into the store; if that fails, says so: the journal is kept and the next command tries again."""
-    from ibexite.records.store import Store
-
+def _store(store: Store, journal: Path, outcome: Outcome) -> bool:
+    """Puts the run into the store; if that fails, says so: the journal is kept and the next command tries again. A run
+    whose journal is gone as well has not been recorded, and that is no pass."""
     try:
-        store = Store(records)
         store.take_in(journal)
-        for run in store.take_in_left_over():
-            click.echo(f"  found a run that was not stored yet: {run}")
-        store.close()
     except RecordsError as error:
         click.echo(str(error), err=True)
+        if not journal.is_file():
+            outcome.verdict = "error" if outcome.verdict == "pass" else outcome.verdict
         return False
+    try:
+        stored, damaged = store.take_in_left_over()
+    except RecordsError as error:
+        click.echo(str(error), err=True)
+        return True
+    for run in stored:
+        click.echo(f"  found a run that was not stored yet: {run}")
+    for text in damaged:
+        click.echo(f"  a damaged journal was set aside: {text}", err=True)
     return True
 
 

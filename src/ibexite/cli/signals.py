@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
+import os
+import select
 import signal
 from collections.abc import Iterator
 from contextlib import contextmanager
 from types import FrameType
-
-import click
 
 from ibexite.errors import StopRun
 
@@ -15,7 +15,10 @@ _NAMES = {"SIGINT": "Ctrl-C", "SIGTERM": "a request to terminate", "SIGHUP": "th
 
 
 def _handled() -> list[signal.Signals]:
-    return [getattr(signal, name) for name in _NAMES if hasattr(signal, name)]
+    """The signals that end a run. One that was ignored when the program was started (nohup, a shell that put it into
+    the background) stays ignored: a soak must not die when somebody logs out."""
+    found = [getattr(signal, name) for name in _NAMES if hasattr(signal, name)]
+    return [number for number in found if signal.getsignal(number) is not signal.SIG_IGN]
 
 
 @contextmanager
@@ -38,7 +41,12 @@ def hold_off_signals() -> None:
     """From now on a signal is only answered with a line."""
 
     def say(number: int, _: FrameType | None) -> None:
-        click.echo("making the bench safe; please wait", err=True)
+        # By hand, and only where nobody has to be waited for: a reader who has gone must not disturb the clean-up.
+        try:
+            if select.select([], [2], [], 0)[1]:
+                os.write(2, b"making the bench safe; please wait\n")
+        except (OSError, ValueError):
+            pass
 
     for number in _handled():
         signal.signal(number, say)

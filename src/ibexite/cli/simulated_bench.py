@@ -180,19 +180,32 @@ class SimulatedBench:
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
-        self._stop()
+        self._stop(is_safe=error is None)
 
     def advance(self, seconds: float) -> None:
         """Lets the time of the simulated world jump ahead; returns when it has."""
         process = self._process
         assert process.stdin and process.stdout
-        process.stdin.write(json.dumps({"advance": seconds}) + "\n")
-        process.stdin.flush()
-        if not process.stdout.readline():
+        try:
+            process.stdin.write(json.dumps({"advance": seconds}) + "\n")
+            process.stdin.flush()
+            answer = process.stdout.readline()
+        except OSError:
+            answer = ""
+        if not answer:
             raise BenchError("the simulated bench ended while the run went on")
 
-    def _stop(self) -> None:
+    def _stop(self, *, is_safe: bool = True) -> None:
         assert self._process.stdin and self._process.stdout
-        self._process.stdin.close()
-        self._process.wait(5)
+        try:
+            if is_safe:
+                self._process.stdin.write(json.dumps({"end": True}) + "\n")
+            self._process.stdin.close()
+        except OSError:
+            pass  # it has ended already
+        try:
+            self._process.wait(5)
+        except subprocess.TimeoutExpired:
+            self._process.kill()
+            self._process.wait()
         self._process.stdout.close()

@@ -14,7 +14,7 @@ import click
 
 from ibexite import units
 from ibexite.engine.services import Live, Question
-from ibexite.errors import SequenceError, UnitError
+from ibexite.errors import NoAnswerError, UnitError
 
 LIVE_INTERVAL = 0.3  # s between two looks at a value that is being adjusted
 
@@ -38,7 +38,7 @@ class TerminalOperator:
             click.echo(f"  {_prompt(question)} ", nl=False)
             line = _read_line()
             if not line:
-                raise SequenceError(
+                raise NoAnswerError(
                     "the terminal was closed at a question", remedy="Run it in a terminal that stays open."
                 )
             answer, problem = parse_answer(question, line.decode("utf-8", "replace").strip())
@@ -56,7 +56,7 @@ class TerminalOperator:
             click.echo(f"\r  {said:<16} {mark:<20}", nl=False)
             if _has_line(LIVE_INTERVAL):
                 if not _read_line():
-                    raise SequenceError("the terminal was closed at a question")
+                    raise NoAnswerError("the terminal was closed at a question")
                 if is_inside:
                     click.echo()
                     return said

@@ -15,6 +15,7 @@ import click
 
 from ibexite import events
 from ibexite.records.lookup import verdict_text
+from ibexite.verdicts import Reason, told
 from ibexite.wording import JudgedText, column_text, duration_text, judged_text, place_text, worst_first
 
 COLOURS = {
@@ -48,6 +49,8 @@ class RunView:
         self._width = 8
         self._trial: list[str] = []
         self._bad = 0
+        self._notes: list[str] = []  # of the test that is running: they stand below its line
+        self._is_in_test = False
         self._start: events.RunStarted | None = None
 
     def __call__(self, event: events.Event) -> None:
@@ -55,6 +58,8 @@ class RunView:
         handler = getattr(self, "_" + type(event).__name__.lower(), None)
         if handler is not None:
             handler(event)
+        if isinstance(event, events.MadeSafe | events.RunEnded | events.TestEnded):
+            self._stream.flush()
 
     def line(self, text: str = "") -> None:
         """Writes a line, in place of the progress line if there is one."""
@@ -76,7 +81,7 @@ class RunView:
             self._has_progress = True
 
     def _teststarted(self, event: events.TestStarted) -> None:
-        self._results, self._bad = [], 0
+        self._results, self._bad, self._notes, self._is_in_test = [], 0, [], True
         self._draw(f"  {'…':<8} {event.test:<{self._width}}  {event.title}")
 
     def _tablestarted(self, event: events.TableStarted) -> None:
@@ -135,35 +140,56 @@ class RunView:
         self._results.append(event)
 
     def _problem(self, event: events.Problem) -> None:
-        self.line(click.style(f"         {event.text}", fg="yellow"))
+        self._below(click.style(f"         {event.text}", fg="yellow"))
+
+    def _halted(self, event: events.Halted) -> None:
+        where = f"line {event.line}" if event.line else "the end of these lines"
+        self._below(click.style(f"         halted at {where}: {event.answer}", dim=True))
+
+    def _below(self, text: str) -> None:
+        """A line that belongs to the test that is running: it stands below the line of that test."""
+        if self._is_in_test:
+            self._notes.append(text)
+        else:
+            self.line(text)
 
     def _testended(self, event: events.TestEnded) -> None:
+        mine = [result for result in self._results if result.test == event.test]
+        notes, bad, self._is_in_test = self._notes, self._bad, False
+        self._results, self._notes, self._bad = [], [], 0
         head = f"  {verdict_word(event.verdict, width=8)} {event.test:<{self._width}}"
-        took = duration_text(event.duration)
-        worst = worst_first([r._asdict() for r in self._results])
-        if event.verdict in ("skipped", "aborted") or not worst:
-            self.line(f"{head}  {event.reason or 'nothing was judged'}")
-            return
-        shown = worst[0]
+        worst = worst_first([r._asdict() for r in mine])
+        reason = event.reason
+        if event.run:
+            self.line(f"{head}  {f'from run {event.run}' + (f': {reason}' if reason else '')}")
+        elif not worst:
+            self.line(f"{head}  {reason or ('nothing to judge' if event.verdict == 'no check' else event.verdict)}")
+        else:
+            self._line_of_test(event, head, worst)
+        for note in notes:
+            self.line(note)
+        if bad:
+            self.line(f"         bad readings, left out: {bad}")
+
+    def _line_of_test(self, event: events.TestEnded, head: str, worst: list[dict[str, object]]) -> None:
+        """The worst value of a test with its limits and margin, then whatever did not pass."""
+        shown, width = worst[0], self._label()
         text = judged_text(shown)
-        width = self._label()
         self.line(
-            f"{head}  {shown['label'][:width]:<{width}} {text.value_with_unit or '-':>13}   {text.limits:<22}"
-            f" {self._margin(text)} {took:>11}"
+            f"{head}  {str(shown['label'])[:width]:<{width}} {text.value_with_unit or '-':>13}   {text.limits:<22}"
+            f" {self._margin(text)} {duration_text(event.duration):>11}"
         )
         for result in worst:
             if result["verdict"] != "pass":
                 self._tell_failure(result)
         if event.reason and not any(result["reason"] == event.reason for result in worst):
             self.line(f"         {event.reason}")
-        if self._bad:
-            self.line(f"         bad readings, left out: {self._bad}")
 
     def _shown_note(self, event: events.Shown) -> None:
-        self.line(click.style(f"         note: {event.text}", dim=True))
+        self._below(click.style(f"         note: {event.text}", dim=True))
 
     def _loopleft(self, event: events.LoopLeft) -> None:
-        self.line(f"         loop {event.name} was left: {event.why}")
+        self._below(f"         loop {event.name} was left: {event.why}")
 
     def _label(self) -> int:
         """The width of a label: what the line leaves of the terminal, within reason."""
@@ -216,5 +242,7 @@ class RunView:
         self.line(f"{word}   {serial}   {event.passed} of {event.tests} tests passed   {duration_text(event.t)}")
         if event.reason:
             self.line(f"  {event.reason}")
+        if start is not None and start.first_verdict:
+            self.line(f"  first pass: {start.first_verdict} (run {start.first_run})")
         if event.trial:
-            self.line(f"  a trial, because: {'; '.join(event.trial)}")
+            self.line(f"  a trial, because: {'; '.join(told(Reason(**reason) for reason in event.trial))}")

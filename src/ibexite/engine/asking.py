@@ -6,6 +6,7 @@ import hashlib
 import math
 import re
 import shutil
+from functools import partial
 from typing import TYPE_CHECKING, Any
 
 from ibexite import events, units
@@ -21,7 +22,7 @@ MAX_ATTACHED = 50_000_000  # bytes
 
 def ask(frame: Frame, statement: nodes.Ask, bounds: tuple[Any, ...], *values: Any) -> Any:
     """Asks a question and returns the answer as a value in base units."""
-    runtime, operator = frame.runtime, frame.runtime.operator
+    runtime = frame.runtime
     picture = str(runtime.folder / statement.picture) if statement.picture else ""
     unit = statement.unit
     low, high = (bounds[0], bounds[1]) if bounds else (-math.inf, math.inf)
@@ -29,15 +30,29 @@ def ask(frame: Frame, statement: nodes.Ask, bounds: tuple[Any, ...], *values: An
         statement.kind, frame.filled(statement.text, values), statement.choices, statement.pattern, unit,
         (float(low), float(high)), picture,
     )  # fmt: skip
+    if runtime.held_back is not None and statement.kind in ("confirm", "button"):
+        runtime.held_back.append(partial(_answered, frame, question, unit))  # until everything is off
+        return None
     if statement.kind == "adjust":
         answer: Any = _adjust(frame, statement, question)
     else:
-        answer = operator.ask(question)
-    if operator.trial_reason and operator.trial_reason not in runtime.trial:
-        runtime.trial.append(operator.trial_reason)
+        return _answered(frame, question, unit)
+    _told(frame, question, unit, answer)
+    return answer
+
+
+def _answered(frame: Frame, question: Question, unit: units.Unit | None) -> Any:
+    answer = frame.runtime.operator.ask(question)
+    _told(frame, question, unit, answer)
+    return answer
+
+
+def _told(frame: Frame, question: Question, unit: units.Unit | None, answer: Any) -> None:
+    runtime = frame.runtime
+    if runtime.operator.trial_reason:
+        runtime.mark_trial("confirmed", runtime.operator.trial_reason)
     told = units.format_value(answer, unit.dimension, shown=unit.symbol) if unit is not None else _said(answer)
     runtime.emit(events.Answered(runtime.now(), question.text, told))
-    return answer
 
 
 def _said(answer: Any) -> str:
@@ -58,7 +73,9 @@ def _adjust(frame: Frame, statement: nodes.Ask, question: Question) -> str:
     def live() -> tuple[str, bool]:
         (value,) = line()
         runtime.take_bad()
-        runtime.take_traffic()
+        io = runtime.take_traffic()
+        if io:
+            runtime.emit(events.Traffic(runtime.now(), io))
         runtime.tick()
         is_inside = low <= value <= high
         return units.format_value(value, need.unit.dimension, shown=shown), is_inside  # type: ignore[union-attr]

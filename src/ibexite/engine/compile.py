@@ -15,7 +15,6 @@ from ibexite import units
 from ibexite.engine.compile_checks import CheckCompiler
 from ibexite.engine.compile_loops import LoopCompiler
 from ibexite.engine.formula import HELPERS, readings_behind, variable
-from ibexite.functions import FUNCTIONS
 from ibexite.language import constants, nodes
 
 Bound = dict[str, Any]
@@ -60,14 +59,18 @@ class Compiler(LoopCompiler, CheckCompiler):
 
     def condition(self, expr: nodes.Expr) -> bool:
         """The value of a condition that stands outside of any block."""
-        self._emit(f"decided({self.formulas.source(expr)})", 1, depth=0)
+        self._emit(self._decided(expr), 1, depth=0)
         self._bind_functions()
         return bool(eval(self._lines[-1], {**self.bound, **HELPERS}))
 
+    @property
+    def text(self) -> str:
+        """The generated source, to be looked at."""
+        return "\n".join(self._lines)
+
     def _bind_functions(self) -> None:
-        for word in set("".join(c if c.isalnum() or c == "_" else " " for c in " ".join(self._lines)).split()):
-            if word.startswith("f_") and "__" in word:
-                self.bound[word] = self.frame.function(word[2:].replace("__", ".", 1))
+        for name, target in self.formulas.used.items():
+            self.bound[name] = self.frame.function(target)
 
     def _guarded_block(self, body: tuple[nodes.Statement, ...], guard: Callable[[Exception], None]) -> None:
         self.bound["guard"] = guard
@@ -123,23 +126,25 @@ class Compiler(LoopCompiler, CheckCompiler):
         self.behind[name] = readings_behind(statement.value, self.behind)
         source = self.formulas.source(statement.value)
         self._emit(f"{variable(name)} = {source}", line)
+        self._settle_hole(variable(name), [statement.value], line)
+        counts = self._stands_on(statement.value)
+        if counts:
+            self.several.add(name)
+            self._emit(f"counts = {counts}", line)
+            self._emit(f"left_bad({name!r}, counts)", line)
         if self._loops:
             self._column(name)
             return
         teller = self._bind("told", self.frame.computed(name))
-        self._emit(f"{teller}({variable(name)}{self._statistic(statement.value)})", line)
+        self._emit(f"{teller}({variable(name)}{', counts' if counts else ''})", line)
 
-    def _statistic(self, value: nodes.Expr) -> str:
-        """For a statistic: a further argument that tells of how many values it was made."""
-        if not isinstance(value, nodes.Call) or value.function not in FUNCTIONS:
-            return ""
-        first = value.arguments[0]
-        if FUNCTIONS[value.function].group != "statistics" or isinstance(
-            first, nodes.Pair | nodes.Window | nodes.UnitArgument
-        ):
-            return ""
-        axis = value.along or self._type(first).axes[0]
-        return f", f_catalog__statistics_n({self.formulas.source(first)}, {axis!r})"
+    def _settle_hole(self, target: str, exprs: list[nodes.Expr], line: int) -> None:
+        """Of single values: which kind of hole a formula gives must not depend on the order of its operands."""
+        names = sorted({name for expr in exprs for name in constants.names_in(expr) if name in self.frame.names})
+        kinds = [self._type(expr) for expr in exprs]
+        if len(names) < 2 or any(kind.axes or kind.kind != "quantity" for kind in kinds):
+            return
+        self._emit(f"if {target} != {target}: {target} = hole_of({', '.join(map(variable, names))})", line)
 
     # --- measurements and programs -----------------------------------------------------------------------------------
 
@@ -155,7 +160,8 @@ class Compiler(LoopCompiler, CheckCompiler):
         self._emit(f"{targets} = {runner}({', '.join(values)})", line)
         for name in outputs:
             self.behind[name] = frozenset({name})
-            if self._loops and name in self.frame.names:
+            self.several.add(name)
+            if self._loops and name in self.frame.names and not use.measurement.outputs[name.rpartition(".")[2]].axes:
                 self._column(name)
 
     def _callprogram(self, statement: nodes.CallProgram, line: int) -> None:

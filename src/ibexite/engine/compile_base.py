@@ -5,8 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
-from ibexite.engine.formula import Formulas, variable
-from ibexite.language import nodes
+from ibexite.engine.formula import Formulas
+from ibexite.functions import FUNCTIONS
+from ibexite.language import constants, nodes
 from ibexite.language.source import Span
 from ibexite.language.types import Type
 
@@ -16,15 +17,22 @@ if TYPE_CHECKING:
 
 @dataclass(slots=True)
 class Loop:
-    """A loop that is being compiled: the table of its rows and the columns met so far."""
+    """A loop that is being compiled: the table of its rows and the columns met so far. Whatever belongs to it is bound
+    under its number: two loops in two branches may have one name."""
 
     node: nodes.Loop
     axis: str
+    number: int
     columns: list[str] = field(default_factory=list)
     inner: list[Loop] = field(default_factory=list)
     table: str = ""
     points: Any = None  # known before the run, else None
     is_ragged: bool = False
+
+    @property
+    def axis_key(self) -> str:
+        """The name under which its axis is bound."""
+        return f"axis_{self.number}"
 
 
 class CompilerBase:
@@ -37,11 +45,15 @@ class CompilerBase:
         self.bound = dict(bound)
         self.formulas = Formulas(self.program.types, frame.known, frame.names, frame.scope.functions)
         self.formulas.tolerances = self.program.tolerances
-        self.behind: dict[str, frozenset[str]] = {}
+        self.behind: dict[str, frozenset[str]] = {}  # the readings behind each name
+        self.several: set[str] = (
+            set()
+        )  # names whose values were made of several, so that bad ones may have been left out
         self._lines: list[str] = []
         self._line_of: list[int] = [0]
         self._depth = 1
         self._loops: list[Loop] = []
+        self._tallies: list[tuple[str, int]] = []  # of the checks within the outermost loop, with their lines
         self._finished: list[tuple[str, int]] = []  # what to run when the outermost loop has ended, with its line
         self._count = 0
         self._watches = 0
@@ -50,9 +62,12 @@ class CompilerBase:
         self._lines.append("    " * (self._depth if depth is None else depth) + text)
         self._line_of.append(line)
 
-    def _bind(self, prefix: str, thing: Any) -> str:
+    def _number(self) -> int:
         self._count += 1
-        name = f"{prefix}_{self._count}"
+        return self._count
+
+    def _bind(self, prefix: str, thing: Any) -> str:
+        name = f"{prefix}_{self._number()}"
         self.bound[name] = thing
         return name
 
@@ -65,6 +80,24 @@ class CompilerBase:
     def _column(self, name: str) -> None:
         if name not in self._loops[-1].columns:
             self._loops[-1].columns.append(name)
+
+    def _stands_on(self, *exprs: nodes.Expr | None) -> str:
+        """Source of how many values a result was made of, and how many bad ones were left out: Counts; "" where
+        nothing was left out for certain."""
+        given = [expr for expr in exprs if expr is not None]
+        counts = []
+        for call in (call for expr in given for call in constants.calls_in(expr)):
+            function, first = FUNCTIONS.get(call.function), call.arguments[0] if call.arguments else None
+            if function is None or function.kind != "consume" or function.name == "count":
+                continue
+            assert first is not None and not isinstance(first, nodes.Pair | nodes.Window | nodes.UnitArgument)
+            axis = call.along or self._type(first).axes[0]
+            counts.append(f"{self.formulas.function('catalog.statistics_n')}({self.formulas.source(first)}, {axis!r})")
+        names = sorted({name for expr in given for name in constants.names_in(expr)})
+        names = [name for name in names if name in self.several or self.frame.bad_behind(name)]
+        if not counts and not names:
+            return ""
+        return f"counted([{', '.join(counts)}], {names!r})"
 
     def _is_complex(self, name: str) -> bool:
         binding = self.frame.names.get(name)
@@ -99,6 +132,4 @@ class CompilerBase:
 
 def commas(prefix: str, names: list[str]) -> str:
     """Names in a row, each with a comma behind it."""
-    if prefix == "v_":
-        return "".join(f"{variable(name)}, " for name in names)
     return "".join(f"{prefix}{name}, " for name in names)

@@ -22,7 +22,12 @@ class CheckCompiler(CompilerBase):
         if statement.guard is not None:
             self._emit(f"{tally}.guard = {self._guard(statement.guard)}", line)
         at = "(" + "".join(f"{self._axis_value(axis)}, " for axis in axes) + ")"
-        value = self.formulas.source(statement.value)
+        value = self._judged_value(statement, line)
+        parts = [statement.value, statement.where, statement.guard]
+        parts += [statement.criterion.a, statement.criterion.b] if statement.criterion is not None else []
+        counts = self._stands_on(*parts)
+        if counts:
+            self._emit(f"{tally}.stands_on({counts})", line)
         where = self.formulas.source(statement.where) if statement.where is not None else "True"
         if kind.axes or (statement.where is not None and self._type(statement.where).axes):
             self._emit(f"{tally}.judge_curve({value}, {low}, {high}, {where}, {at})", line)
@@ -31,9 +36,21 @@ class CheckCompiler(CompilerBase):
         else:
             self._emit(f"{tally}.judge({value}, {low}, {high}, {at})", line)
         if self._loops:
-            self._finished.append((f"{tally}.close()", line))
+            self._tallies.append((tally, line))
         else:
             self._emit(f"{tally}.close()", line)
+
+    def _judged_value(self, statement: nodes.Check, line: int) -> str:
+        """The source of the value; a formula of several names gets a variable of its own, so that its hole is right."""
+        value = self.formulas.source(statement.value)
+        if isinstance(statement.value, nodes.Name | nodes.ResultOf | nodes.Literal):
+            return value
+        self._emit(f"judged = {value}", line)
+        self._settle_hole("judged", [statement.value], line)
+        return "judged"
+
+    def _settle_hole(self, target: str, exprs: list[nodes.Expr], line: int) -> None:
+        raise NotImplementedError
 
     def _axis_value(self, axis: str) -> str:
         loop = next(loop for loop in self._loops if loop.axis == axis)

@@ -31,12 +31,18 @@ class LoopCompiler(CompilerBase):
             self._emit(f"{variable(name)} = NEVER", line)
         word = "if"
         for condition, body in statement.branches:
-            self._emit(f"{word} decided({self.formulas.source(condition)}):", line)
+            self._emit(f"{word} {self._decided(condition)}:", line)
             self._branch(body, line)
             word = "elif"
         if statement.otherwise:
             self._emit("else:", line)
             self._branch(statement.otherwise, line)
+
+    def _decided(self, condition: nodes.Expr) -> str:
+        """The source of a condition that must be known; one that stands on several values of which some were bad is
+        not."""
+        counts = self._stands_on(condition)
+        return f"decided({self.formulas.source(condition)}{', ' + counts if counts else ''})"
 
     def _branch(self, body: tuple[nodes.Statement, ...], line: int) -> None:
         self._depth += 1
@@ -72,20 +78,23 @@ class LoopCompiler(CompilerBase):
     # --- the three loops ---------------------------------------------------------------------------------------------
 
     def _sweep(self, sweep: nodes.Sweep, line: int) -> None:
-        self._whole_loop(Loop(sweep, sweep.name), line)
+        self._whole_loop(Loop(sweep, sweep.name, self._number()), line)
 
     def _repeat(self, repeat: nodes.Repeat, line: int) -> None:
-        self._whole_loop(Loop(repeat, repeat.name), line)
+        self._whole_loop(Loop(repeat, repeat.name, self._number()), line)
 
     def _search(self, search: nodes.Search, line: int) -> None:
-        self._whole_loop(Loop(search, search.name), line)
+        self._whole_loop(Loop(search, search.name, self._number()), line)
 
     def _whole_loop(self, loop: Loop, line: int) -> None:
+        """A loop. However the outermost one ends, its checks are told of: points that were judged count."""
         is_outermost = not self._loops
         if is_outermost:
-            self._finished = []
+            self._finished, self._tallies = [], []
             started = len(self._lines)
             self._emit("", line)  # a place for the announcement, known once the inner loops are compiled
+            self._emit("try:", line)
+            self._depth += 1
         else:
             self._loops[-1].inner.append(loop)
         self._loops.append(loop)
@@ -93,43 +102,53 @@ class LoopCompiler(CompilerBase):
         self._loop(loop, line)
         self._loops.pop()
         if is_outermost:
+            self._depth -= 1
+            self._emit("except BaseException:", line)
+            self._emit(f"    broken_off({', '.join(tally for tally, _ in self._tallies)})", line)
+            self._emit("    raise", line)
             self._announce(loop, started)
-            for text, at in self._finished:
+            for text, at in [*self._finished, *((f"{tally}.close()", at) for tally, at in self._tallies)]:
                 self._emit(text, at)
         self._release(loop, line, is_outermost)
 
     def _loop(self, loop: Loop, line: int) -> None:
         name, node = loop.axis, loop.node
         labels = self.program.labels.get(node, ()) if isinstance(node, nodes.Sweep) else ()
-        self.bound[f"axis_{name}"] = self.frame.axis(name, labels)
+        self.bound[loop.axis_key] = self.frame.axis(name, labels)
         value = f"a_{name}" if labels else f"v_{name}"
-        self._emit(f"for p_{name}, {value} in axis_{name}.{self._turns(loop, line)}:", line)
+        self._emit(f"for p_{name}, {value} in {loop.axis_key}.{self._turns(loop, line)}:", line)
         self._depth += 1
         if labels:
-            self.bound[f"labels_{name}"] = labels
-            self._emit(f"v_{name} = labels_{name}[int(a_{name})]", line)
+            self.bound[f"labels_{loop.number}"] = labels
+            self._emit(f"v_{name} = labels_{loop.number}[int(a_{name})]", line)
         if isinstance(node, nodes.Repeat):
-            self._emit(f"{variable(node.elapsed)} = turns_{name}.elapsed", line)
+            self._emit(f"{variable(node.elapsed)} = turns_{loop.number}.elapsed", line)
             loop.columns.append(node.elapsed)
-        leaves = _leaves(node.body)
-        if leaves:
-            self._emit(f"left_{name} = False", line)
-            place = len(self._lines)
-            self._emit("pass", line)
-            self._emit("try:", line)
-            self._depth += 1
+        if _leaves(node.body):
+            self._emit(f"left_{loop.number} = False", line)
+        place = len(self._lines)
+        self._emit("pass", line)  # the columns of this turn have no values yet
+        self._emit("try:", line)
+        self._depth += 1
         self._block(node.body)
-        if leaves:
-            self._emit("pass", line)
-            self._depth -= 1
+        self._emit("pass", line)
+        self._depth -= 1
+        if _leaves(node.body):
             self._emit("except Leaving:", line)
-            self._emit(f"    left_{name} = True", line)
-            self._lines[place] = "    " * self._depth + " = ".join([*map(variable, self._own(loop)), "NEVER"])
-        self._row(loop, line)
-        self._told(loop, line, leaves)
+            self._emit(f"    left_{loop.number} = True", line)
+        own = [self._slot(column) for column in self._own(loop)]
+        if own:
+            self._lines[place] = "    " * self._depth + " = ".join([*own, "NEVER"])
+        row = self._row(loop)
+        self._emit("except BaseException:", line)  # what was read in a turn that broke is kept
+        self._emit(f"    {row.replace('(', '.broken_off(', 1)}" if row else "    pass", line)
+        self._emit("    raise", line)
+        if row:
+            self._emit(row, line)
+        self._told(loop, line)
         self._depth -= 1
         if isinstance(node, nodes.Search):
-            self._emit(f"v_{name} = search_{name}.result()", line)
+            self._emit(f"v_{name} = {self._slot(name)} = search_{loop.number}.result()", line)
             if len(self._loops) > 1:
                 self._loops[-2].columns.append(name)
             else:
@@ -137,20 +156,24 @@ class LoopCompiler(CompilerBase):
 
     def _own(self, loop: Loop) -> list[str]:
         """The columns of a loop that its lines make (not its elapsed time)."""
-        return [c for c in loop.columns if not (isinstance(loop.node, nodes.Repeat) and c == loop.node.elapsed)] or [
-            "_"
-        ]
+        return [c for c in loop.columns if not (isinstance(loop.node, nodes.Repeat) and c == loop.node.elapsed)]
 
-    def _row(self, loop: Loop, line: int) -> None:
+    def _slot(self, column: str) -> str:
+        """The variable that holds the value of a column; what a search has found is not the value that it tries."""
+        binding = self.frame.names.get(column)
+        return f"found_{column}" if binding is not None and binding.origin == "search" else variable(column)
+
+    def _row(self, loop: Loop) -> str:
+        """The call that records a row of a loop, "" for one that has none of its own."""
         if not loop.columns and loop.inner:
-            return
-        axes = tuple(self.bound[f"axis_{outer.axis}"] for outer in self._loops)
+            return ""
+        axes = tuple(self.bound[outer.axis_key] for outer in self._loops)
         columns = [part for name in loop.columns for part in self._parts(name)]
         loop.table = self._bind("table", self.frame.table(axes, tuple(columns), loop.is_ragged))
         names = [outer.axis for outer in self._loops]
         x = "".join(f"{self._axis_of(outer)}, " for outer in self._loops)
         values = "".join(self._values(name) for name in loop.columns)
-        self._emit(f"{loop.table}(({commas('p_', names)}), ({x}), ({values}))", line)
+        return f"{loop.table}(({commas('p_', names)}), ({x}), ({values}))"
 
     def _axis_of(self, loop: Loop) -> str:
         is_labelled = isinstance(loop.node, nodes.Sweep) and loop.node in self.program.labels
@@ -160,25 +183,25 @@ class LoopCompiler(CompilerBase):
         return [f"{name}.re", f"{name}.im"] if self._is_complex(name) else [name]
 
     def _values(self, name: str) -> str:
-        v = variable(name)
+        v = self._slot(name)
         return f"{v}.real, {v}.imag, " if self._is_complex(name) else f"{v}, "
 
-    def _told(self, loop: Loop, line: int, leaves: bool) -> None:
+    def _told(self, loop: Loop, line: int) -> None:
         """After the row: what the loop must know of this turn."""
         name, node = loop.axis, loop.node
-        if leaves:
-            self._emit(f"if left_{name}: break", line)
+        if _leaves(node.body):
+            self._emit(f"if left_{loop.number}: break", line)
         if isinstance(node, nodes.Search):
-            self._emit(f"search_{name}.held = decided({self.formulas.source(node.until)})", line)
+            self._emit(f"search_{loop.number}.held = {self._decided(node.until)}", line)
         elif isinstance(node, nodes.Repeat) and node.kind == "until":
-            self._emit(f"turns_{name}.held = holds({self.formulas.source(node.amount)})", line)
+            self._emit(f"turns_{loop.number}.held = holds({self.formulas.source(node.amount)})", line)
         elif isinstance(node, nodes.Sweep) and node.refine is not None:
-            self._emit(f"refined_{name}.tell(v_{name}, {variable(node.refine.column)})", line)
+            self._emit(f"refined_{loop.number}.tell(v_{name}, {variable(node.refine.column)})", line)
 
     # --- which values a loop takes -----------------------------------------------------------------------------------
 
     def _turns(self, loop: Loop, line: int) -> str:
-        node, name = loop.node, loop.axis
+        node, name = loop.node, loop.number
         if isinstance(node, nodes.Repeat):
             self.bound[f"make_turns_{name}"] = self.frame.turns(node)
             amount = "None" if node.kind == "until" else self.formulas.source(node.amount)
@@ -243,7 +266,7 @@ class LoopCompiler(CompilerBase):
             if self._is_used_as_curve(name, outer):
                 self._emit(f"{variable(name)} = {loop.table}.curve({name!r}, {place})", line)
         if not isinstance(loop.node, nodes.Search) and self._is_used_as_curve(loop.axis, outer):
-            self._emit(f"v_{loop.axis} = axis_{loop.axis}.curve()", line)
+            self._emit(f"v_{loop.axis} = {loop.axis_key}.curve()", line)
         if is_outermost:
             for inner in loop.inner:
                 self._release(inner, line, is_outermost)

@@ -42,6 +42,7 @@ class Debugger:
         self._stepping, self._stops = stepping, stops
         self._block = ""
         self._was_asked = False  # the halt at the present line was the one behind the line before
+        self.tell: Callable[[int, str, dict[str, Any]], None] = lambda line, answer, values: None  # of each halt
 
     def entering(self, block: str) -> None:
         """A block begins; halts at its first line if it was named."""
@@ -71,6 +72,7 @@ class Debugger:
         source = next((s for s in self._program.sources if s.name == file), self._program.source)
         text = source.line_text(line).strip() if line else "(the end of these lines)"
         answer = self._prompt(Halt(file, line, text, values, is_after), lambda given: self.evaluate(given, values))
+        self.tell(line, answer, {name: _plain(value) for name, value in values.items()})
         if answer == "stop":
             raise StopRun("stopped at a halt")
         if answer == "continue":
@@ -122,9 +124,7 @@ class Debugger:
         from ibexite.holes import decide
 
         bound = {**HELPERS, "logic": decide, "INF": float("inf"), **{variable(k): v for k, v in values.items()}}
-        for word in set("".join(c if c.isalnum() or c == "_" else " " for c in code).split()):
-            if word.startswith("f_") and "__" in word:
-                bound[word] = find(word[2:].replace("__", ".", 1))
+        bound |= {name: find(target) for name, target in formulas.used.items()}
         value = eval(code, bound)
         if hasattr(value, "values"):
             return f"a curve of {value.values.size} values over {', '.join(value.axes)}"
@@ -135,3 +135,12 @@ class Debugger:
             if not isinstance(value, complex)
             else str(value)
         )
+
+
+def _plain(value: Any) -> Any:
+    """A value for an event."""
+    if hasattr(value, "values"):
+        return f"a curve of {value.values.size} values"
+    if isinstance(value, complex):
+        return str(value)
+    return None if isinstance(value, float) and value != value else value

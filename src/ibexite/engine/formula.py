@@ -13,6 +13,7 @@ from typing import Any
 
 from ibexite.errors import SequenceError
 from ibexite.functions import FUNCTIONS, Function, target_of
+from ibexite.holes import Counts, hole_of, is_equal
 from ibexite.language import constants, nodes
 from ibexite.language.types import Type, split_flags
 
@@ -25,56 +26,66 @@ def divided(a: Any, b: Any) -> Any:
     try:
         result = a / b
     except ZeroDivisionError:
-        return a if a != a else math.nan
+        return hole_of(a)
     if type(result) is float:
         return math.nan if result in _INFINITE else result
     return result
 
 
 def ge(a: Any, b: Any) -> Any:
-    """a >= b; a hole where a or b is one. The functions below likewise."""
-    return (a if a != a else b) if a != a or b != b else a >= b
+    """a >= b; a hole where a or b is one; values that are as good as equal are equal. The functions below likewise."""
+    return hole_of(a, b) if a != a or b != b else a >= b or is_equal(a, b)
 
 
 def le(a: Any, b: Any) -> Any:
     """a <= b."""
-    return (a if a != a else b) if a != a or b != b else a <= b
+    return hole_of(a, b) if a != a or b != b else a <= b or is_equal(a, b)
 
 
 def gt(a: Any, b: Any) -> Any:
     """a > b."""
-    return (a if a != a else b) if a != a or b != b else a > b
+    return hole_of(a, b) if a != a or b != b else a > b and not is_equal(a, b)
 
 
 def lt(a: Any, b: Any) -> Any:
     """a < b."""
-    return (a if a != a else b) if a != a or b != b else a < b
+    return hole_of(a, b) if a != a or b != b else a < b and not is_equal(a, b)
 
 
 def eq(a: Any, b: Any) -> Any:
     """a == b."""
-    return (a if a != a else b) if a != a or b != b else a == b
+    return hole_of(a, b) if a != a or b != b else a == b or is_equal(a, b)
 
 
 def ne(a: Any, b: Any) -> Any:
     """a != b."""
-    return (a if a != a else b) if a != a or b != b else a != b
+    return hole_of(a, b) if a != a or b != b else not (a == b or is_equal(a, b))
 
 
-def decided(condition: Any) -> bool:
+def decided(condition: Any, counts: Counts | None = None) -> bool:
     """A condition that must be known.
 
     Raises:
-        SequenceError: it depends on a value that is bad or was never measured.
+        SequenceError: it depends on a value that is bad or was never measured, or out of which bad ones were left.
     """
-    if condition != condition:
+    if condition != condition or (counts is not None and counts.bad):
         raise SequenceError(
             "the condition cannot be decided", remedy="A value in it is bad, or was never measured; see the readings."
         )
     return bool(condition)
 
 
-HELPERS = {"div": divided, "decided": decided, "ge": ge, "le": le, "gt": gt, "lt": lt, "eq": eq, "ne": ne}
+HELPERS = {
+    "hole_of": hole_of,
+    "div": divided,
+    "decided": decided,
+    "ge": ge,
+    "le": le,
+    "gt": gt,
+    "lt": lt,
+    "eq": eq,
+    "ne": ne,
+}
 
 
 def variable(name: str) -> str:
@@ -94,6 +105,15 @@ class Formulas:
         python: Collection[str] = (),
     ) -> None:
         self._types, self._known, self._names, self._python = types, known, names, python
+        self.used: dict[
+            str, str
+        ] = {}  # the functions of ibexite.analysis that were written, by the names they have there
+
+    def function(self, target: str) -> str:
+        """The name under which the code calls a function of ibexite.analysis, "module.function"."""
+        name = "f_" + target.replace(".", "__")
+        self.used[name] = target
+        return name
 
     def source(self, expr: nodes.Expr) -> str:
         """A Python expression for the value in base form. Arithmetic in it raises nothing: what has no value is NaN."""
@@ -109,7 +129,7 @@ class Formulas:
             case nodes.Minus(operand=operand):
                 return f"(-{self.source(operand)})"
             case nodes.Arithmetic(op="^"):
-                return f"f_curve__raised({self.source(expr.left)}, {self.source(expr.right)})"
+                return f"{self.function('curve.raised')}({self.source(expr.left)}, {self.source(expr.right)})"
             case nodes.Arithmetic(op="/"):
                 return f"div({self.source(expr.left)}, {self.source(expr.right)})"
             case nodes.Arithmetic(op=op):
@@ -120,7 +140,7 @@ class Formulas:
                 return self._inside(expr)
             case nodes.Logic():
                 operands = ", ".join(self.source(operand) for operand in expr.operands)
-                name = "f_curve__logic" if self._any_axes(*expr.operands) else "logic"
+                name = self.function("curve.logic") if self._any_axes(*expr.operands) else "logic"
                 return f"{name}({expr.op!r}, {operands})"
             case nodes.Call():
                 return self._call(expr)
@@ -133,14 +153,14 @@ class Formulas:
         """A comparison."""
         sides = f"{self.source(left)}, {self.source(right)}"
         if self._any_axes(left, right):
-            return f"f_curve__compared({op!r}, {sides})"
+            return f"{self.function('curve.compared')}({op!r}, {sides})"
         return f"{_COMPARISONS[op]}({sides})"
 
     def _inside(self, expr: nodes.Inside) -> str:
         low, high = self.limits(expr.criterion, None)
         x = self.source(expr.operand)
         if self._any_axes(expr.operand):
-            return f"f_catalog__inside({x}, {low}, {high})"
+            return f"{self.function('catalog.inside')}({x}, {low}, {high})"
         return f"logic('and', ge({x}, {low}), le({x}, {high}))"
 
     def limits(self, criterion: nodes.Criterion, tolerance_kind: str | None) -> tuple[str, str]:
@@ -151,7 +171,7 @@ class Formulas:
         if criterion.kind in ("<=", "<"):
             return "-INF", a
         if criterion.kind in ("==", "is"):
-            return f"(+{a})", f"(+{a})"
+            return a, a
         assert criterion.b is not None
         if criterion.kind == "between":
             return a, self.source(criterion.b)
@@ -163,7 +183,7 @@ class Formulas:
         if tolerance is not None:
             tolerance = constants.as_difference(criterion.b, tolerance)
         b = self.source(criterion.b) if tolerance is None else repr(float(tolerance))
-        half = f"f_curve__absolute({a} * {b})" if kind == "relative" else b
+        half = f"{self.function('curve.absolute')}({a} * {b})" if kind == "relative" else b
         return f"({a} - {half})", f"({a} + {half})"
 
     tolerances: Mapping[nodes.Criterion, str] = {}
@@ -187,7 +207,7 @@ class Formulas:
             options.append(f"field={expr.part!r}")
         if function.name == "line":
             pairs = [f"({self.source(p.x)}, {self.source(p.y)})" for p in arguments if isinstance(p, nodes.Pair)]
-            return f"f_catalog__line({', '.join([repr(expr.along), *pairs, *options])})"
+            return f"{self.function('catalog.line')}({', '.join([repr(expr.along), *pairs, *options])})"
         return self._built_in(expr, function, arguments, frozenset(flags), options)
 
     def _built_in(
@@ -216,10 +236,10 @@ class Formulas:
                 given.append(self.source(argument.amount))
             elif not isinstance(argument, nodes.Pair):
                 given.append(self.source(argument))
-        if function.takes_level:
-            options.append(f"is_level={x.dimension.kind in ('level', 'db')}")
-        target = target_of(function, x.dimension, flags, window).replace(".", "__")
-        return f"f_{target}({', '.join([*given, *options])})"
+        if function.option_for(x.dimension):
+            options.append(function.option_for(x.dimension))
+        target = target_of(function, x.dimension, flags, window)
+        return f"{self.function(target)}({', '.join([*given, *options])})"
 
     def _python_call(self, expr: nodes.Call) -> str:
         given = [

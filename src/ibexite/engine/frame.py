@@ -15,7 +15,7 @@ from ibexite.engine.loops import Refined, Search, Turns
 from ibexite.engine.tables import Axis, Table
 from ibexite.engine.tallies import ReportedTally, judge_text
 from ibexite.errors import MistakeError, SequenceError
-from ibexite.holes import Bound
+from ibexite.holes import Bound, Counts
 from ibexite.language import constants, fill, nodes, points
 from ibexite.language.program import Binding, Scope
 from ibexite.language.types import Type
@@ -47,12 +47,47 @@ class Frame:
         roles: dict[str, str] | None = None,
         prefix: str = "",
         outputs: tuple[str, ...] = (),
+        body: tuple[nodes.Statement, ...] = (),
+        caller: tuple[Frame, str] | None = None,
     ) -> None:
         self.runtime, self.scope, self.names, self.known = runtime, scope, names, known
         self.program, self.source, self.block = runtime.program, scope.source, block
         self.roles, self.prefix, self.outputs = roles or {}, prefix, outputs
+        self.body, self.caller = body, caller  # the caller of a measurement, and what it calls the result
         self.curves_used = _curves_used(runtime)
-        self.tallies: dict[str, list[ReportedTally]] = {}
+        self.left_bad_of: dict[str, int] = {}  # how many bad values were left out of what a name stands for
+        self.measurements: dict[nodes.Measure, tuple[Frame, Callable[..., Any]]] = {}  # compiled at their first call
+        self._stateful: list[Axis | Table | ReportedTally] = []
+
+    def renew(self) -> None:
+        """Everything as before the first call: the block is carried out once more."""
+        for thing in self._stateful:
+            thing.renew()
+        self.left_bad_of.clear()
+
+    # --- of how many values a result was made ------------------------------------------------------------------------
+
+    def bad_behind(self, name: str) -> int:
+        """How many bad values were left out of what a name stands for: one of this block, or test.name."""
+        if name in self.left_bad_of or name in self.names:
+            return self.left_bad_of.get(name, 0)
+        owner, _, part = name.partition(".")
+        corner = self.runtime.corner
+        known = self.runtime.left_bad
+        return known.get((owner + corner, part), known.get((owner, part), 0))
+
+    def counted(self, parts: list[tuple[int, int, bool]], names: list[str]) -> Counts:
+        """The counts of a result that was made of curves (good and measured values of each) and of other results."""
+        bad = sum(of - good for good, of, _ in parts) + sum(map(self.bad_behind, names))
+        if len(parts) == 1 and parts[0][2] and not names:
+            return Counts(parts[0][0], parts[0][1], bad)
+        return Counts(0, 0, bad)
+
+    def left_bad(self, name: str, counts: Counts) -> None:
+        """Notes how many bad values were left out of a result; in a loop of all its turns together."""
+        if counts.bad:
+            self.left_bad_of[name] = self.left_bad_of.get(name, 0) + counts.bad
+            self.runtime.fresh_left_bad[self.block, self.prefix + name] = self.left_bad_of[name]
 
     def function(self, target: str) -> Callable[..., Any]:
         """A function of ibexite.analysis; NumPy is loaded with the first one."""
@@ -209,7 +244,8 @@ class Frame:
         """Tells of a value or curve that came to be outside of loops."""
         runtime, block, meta = self.runtime, self.block, self.meta(name)
 
-        def tell(value: Any, n: tuple[int, int] | None = None) -> None:
+        def tell(value: Any, counts: Counts | None = None) -> None:
+            n = (counts.good, counts.of) if counts is not None and counts.of else None
             runtime.fresh[block, meta["name"]] = value
             if isinstance(value, complex):
                 for part, number in (("re", value.real), ("im", value.imag)):
@@ -226,7 +262,7 @@ class Frame:
             bound = ""
             if isinstance(value, Bound):
                 shown = units.format_value(value.limit, self.names[name].type.dimension, shown=meta["shown"] or None)
-                bound = f"{'below' if value.is_below else 'above'} {shown}"
+                bound = f"{value.word} {shown}"
             kind = meta.get("kind", "quantity")
             runtime.emit(
                 events.Value(
@@ -283,15 +319,21 @@ class Frame:
 
     def axis(self, name: str, labels: tuple[str, ...] = ()) -> Axis:
         """A new axis."""
-        return Axis(name, labels)
+        axis = Axis(name, labels)
+        self._stateful.append(axis)
+        return axis
 
     def table(self, axes: tuple[Axis, ...], columns: tuple[str, ...], is_ragged: bool) -> Table:
         """A new table."""
         table = Table(self.runtime.next_table(), axes, columns, self.runtime, is_ragged)
-        for column in columns:
+        self._stateful.append(table)
+        return table
+
+    def _keep_columns(self, table: Table) -> None:
+        """From now on the columns of a table are what other tests get for these names: its loop has begun."""
+        for column in table.columns:
             whole = column.removesuffix(".re") if column not in self.names else column
             self.runtime.fresh[self.block, self.prefix + whole] = partial(table.curve, whole)
-        return table
 
     def sweep_started(self, name: str, tables: list[tuple[Table, list[Any]]]) -> Callable[[], None]:
         """Announces a loop and its tables."""
@@ -302,6 +344,7 @@ class Frame:
 
         def tell() -> None:
             for table, _ in tables:
+                self._keep_columns(table)
                 runtime.emit(
                     events.TableStarted(
                         runtime.now(),
@@ -384,10 +427,21 @@ class Frame:
         return lambda given: Refined(list(given), refine.most, is_log=is_log, limits=limits)
 
     def _limits_for(self, refine: nodes.Refine) -> Callable[[], list[tuple[float, float]]]:
-        """The limits of the checks on a column, as far as they are known before the run."""
+        """The limits of the checks on a column, as far as they are known before the run; in a measurement also those
+        of its caller on this output."""
+        found = self._limits_on(refine.column)
+        if self.caller is not None:
+            frame, name = self.caller
+            found += frame._limits_on(f"{name}.{refine.column}")
+        if not found:
+            raise SequenceError(f"there is no known limit for {refine.column}", where=self.place(refine),
+                                remedy="Check it in this test against a number, or refine where it bends.")  # fmt: skip
+        return lambda: found
+
+    def _limits_on(self, column: str) -> list[tuple[float, float]]:
         found: list[tuple[float, float]] = []
-        for check in (s for s in nodes.walk(self._body()) if isinstance(s, nodes.Check)):
-            if not isinstance(check.value, nodes.Name) or check.value.name != refine.column:
+        for check in (s for s in nodes.walk(self.body) if isinstance(s, nodes.Check)):
+            if constants.names_in(check.value) != {column} or isinstance(check.value, nodes.Call):
                 continue
             if check in self.program.limits:
                 row = self.program.limits[check]
@@ -400,16 +454,7 @@ class Frame:
             elif check.criterion is not None:
                 limit = constants.number(check.criterion.a, self.known)
                 found += [(float(limit), math.inf)] if limit is not None else []
-        if not found:
-            raise SequenceError(f"there is no known limit for {refine.column}", where=self.place(refine),
-                                remedy="Check it in this test against a number, or refine where it bends.")  # fmt: skip
-        return lambda: found
-
-    def _body(self) -> tuple[nodes.Statement, ...]:
-        for test in self.program.sequence.tests:
-            if self.block.partition(" [")[0] == test.name:
-                return test.body
-        return ()
+        return found
 
     def waiting(self, statement: nodes.WaitReading) -> Callable[..., None]:
         """A wait for readings."""
@@ -427,7 +472,9 @@ class Frame:
 
     def tally(self, statement: nodes.Check, axes: tuple[str, ...], readings: frozenset[str]) -> ReportedTally:
         """The tally of a check line."""
-        return ReportedTally(self, statement, axes, readings)
+        tally = ReportedTally(self, statement, axes, readings)
+        self._stateful.append(tally)
+        return tally
 
     def text_check(self, statement: nodes.Check) -> Callable[[Any, str], None]:
         """Judges a text."""
@@ -442,7 +489,7 @@ class Frame:
         if value != value:
             raise SequenceError(f"{gap.name} has no value to be filled in", remedy="Its reading is bad.")
         number = units.parse_unit(gap.unit).from_base(value) if gap.unit else value
-        return f"{number:.9g}"
+        return f"{number:.15g}"
 
     def written(self, gap: fill.Gap, value: Any) -> str:
         """A value for people."""
@@ -473,9 +520,16 @@ class Frame:
 
         def tell(*values: Any) -> None:
             shown = self.filled(statement.text, values)
-            if statement.how == "show":
-                runtime.operator.show(shown)
-            runtime.emit(events.Shown(runtime.now(), shown, self.block, statement.how))
+
+            def show() -> None:
+                if statement.how == "show":
+                    runtime.operator.show(shown)
+                runtime.emit(events.Shown(runtime.now(), shown, self.block, statement.how))
+
+            if runtime.held_back is not None and statement.how == "show":
+                runtime.held_back.append(show)  # until everything is off
+            else:
+                show()
 
         return tell, self.gap_names(statement.text)
 

@@ -6,18 +6,21 @@ import math
 from dataclasses import dataclass, field
 from typing import Any
 
+from ibexite import verdicts
 from ibexite.errors import SequenceError
-from ibexite.holes import Bound, is_never_measured
+from ibexite.holes import EQUAL, Bound, Counts, is_never_measured
 
 MAX_FAILING_KEPT = 500
+MAX_LIMITS_KEPT = 20_000
 
 
 @dataclass(slots=True)
 class Tally:
     """What a check has seen so far. A margin is the distance to the nearer limit, negative beyond it.
 
-    What always holds: NaN never passes; a point passes when it is not beyond a limit, compared unrounded. What was
-    never measured is not judged, and does not count.
+    What always holds: NaN never passes; a point passes when it is not beyond a limit, compared unrounded (values that
+    are as good as equal are equal, see ibexite.holes). Which points count: those that were measured and for which there
+    are limits; of them, a bad value and a `where` that nobody can decide count as bad. All else does not count.
     """
 
     is_strict: bool = False
@@ -26,15 +29,32 @@ class Tally:
     judged: int = 0
     failed: int = 0
     bad: int = 0
+    behind: int = 0  # bad values that were left out of what is judged
+    n: tuple[int, int] | None = None  # of how many values the judged one was made
     margin: float = math.inf
     value: float = math.nan
     low: float = -math.inf
     high: float = math.inf
     at: tuple[float, ...] = ()
-    bound: str = ""  # "below" or "above" when the value is only known to lie beyond `value`
+    bound: str = ""  # below, above, at most or at least when the value is only known to lie there
     failing: list[tuple[float, ...]] = field(default_factory=list)
     least: list[float] = field(default_factory=list)
     most: list[float] = field(default_factory=list)
+    limits: list[tuple[float, ...]] = field(default_factory=list)  # at, low, high of each point, once they differ
+    _first: tuple[float, float] | None = None
+    _same: list[tuple[float, ...]] = field(default_factory=list)  # the points whose limits were those of the first one
+
+    def renew(self) -> None:
+        """As if nothing had been judged."""
+        fresh = Tally(self.is_strict, 0.0, self.allowed)
+        for name in Tally.__dataclass_fields__:
+            setattr(self, name, getattr(fresh, name))
+
+    def stands_on(self, counts: Counts) -> None:
+        """What is judged next was made of so many values."""
+        self.behind += counts.bad
+        if counts.of:
+            self.n = (counts.good, counts.of)
 
     def judge(self, value: float, low: float, high: float, at: tuple[float, ...] = ()) -> None:
         """Judges one value; `at` are the axis values of the sweeps around it."""
@@ -43,9 +63,13 @@ class Tally:
         self.judged += 1
         below, above = value - low, high - value
         margin = below if below <= above else above if above < below else math.nan
+        if abs(margin) <= EQUAL * abs(value):
+            margin = 0.0
         if margin > 0 or (margin == 0 and not self.is_strict):
             pass
         elif margin <= 0:
+            if low > high:
+                raise wrong_way_round(low, high)
             self.failed += 1
             if len(self.failing) < MAX_FAILING_KEPT:
                 self.failing.append(at)
@@ -54,6 +78,13 @@ class Tally:
             return
         if margin < self.margin:
             self.margin, self.value, self.low, self.high, self.at = margin, value, low, high, at
+        if at:
+            if self._first is None:
+                self._first = (low, high)
+            if self._first[0] != low or self._first[1] != high or self.limits:
+                self._keep_limits(at, low, high)
+            else:
+                self._same.append(at)
         if not self.least:
             self.least, self.most = list(at), list(at)
         else:
@@ -63,16 +94,27 @@ class Tally:
                 elif x > self.most[i]:
                     self.most[i] = x
 
+    def _keep_limits(self, at: tuple[float, ...], low: float, high: float) -> None:
+        """The limits are not the same everywhere: from now on they are kept for each point."""
+        if not self.limits:
+            assert self._first is not None
+            self.limits = [(*place, *self._first) for place in self._same]
+            self._same = []
+        if len(self.limits) < MAX_LIMITS_KEPT:
+            self.limits.append((*at, low, high))
+
     def judge_where(self, where: Any, value: float, low: float, high: float, at: tuple[float, ...] = ()) -> None:
         """Judges a value if a condition holds; where nobody knows whether it holds, the value counts as bad."""
         if where != where:
-            if not is_never_measured(where):
+            if not any(map(is_never_measured, (where, value, low, high))):
                 self.judged += 1
                 self.bad += 1
         elif where:
             self.judge(value, low, high, at)
 
     def _guarded(self, low: float, high: float) -> tuple[float, float]:
+        if low > high:
+            raise wrong_way_round(low, high)
         low, high = low + self.guard, high - self.guard
         if low > high:
             raise SequenceError("the guard is wider than the tolerance", remedy="Nothing could pass.")
@@ -87,15 +129,18 @@ class Tally:
             self.bad += 1
 
     def _judge_bound(self, value: Bound, low: float, high: float, at: tuple[float, ...]) -> None:
-        """A value that is only known to lie below (above) a limit: decided when all such values agree."""
+        """A value that is only known to lie below (above) a limit, or at it: decided when all such values agree."""
         limit, is_below = value.limit, value.is_below
-        passes = (low == -math.inf and limit <= high) if is_below else (high == math.inf and limit >= low)
-        fails = limit <= low if is_below else limit >= high
+        near, far, far_end = (high, low, -math.inf) if is_below else (-low, -high, -math.inf)
+        place = limit if is_below else -limit  # as if it were known to lie below `place`
+        may_touch = value.is_closed and self.is_strict  # the bound itself may be the value, and does not pass
+        passes = far == far_end and (place < near if may_touch else place <= near)
+        fails = place < far or (place == far and (not value.is_closed or self.is_strict))
         if not passes and not fails:
             self.bad += 1
             return
-        self.bound = "below" if is_below else "above"
-        margin = (limit - low if is_below else high - limit) if fails else (high - limit if is_below else limit - low)
+        self.bound = value.word
+        margin = (place - far) if fails else (near - place)
         self.failed += fails
         if fails and len(self.failing) < MAX_FAILING_KEPT:
             self.failing.append(at)
@@ -120,27 +165,46 @@ class Tally:
         undecided = np.isnan(flat[3])
         chosen = np.flatnonzero(((flat[3] != 0) | undecided) & ~unmeasured)
         values, lows, highs = (x[chosen] for x in flat[:3])
+        if (lows > highs).any():
+            worst = int((lows - highs).argmax())
+            raise wrong_way_round(float(lows[worst]), float(highs[worst]))
         if self.guard:
             lows, highs = lows + self.guard, highs - self.guard
             if (lows > highs).any():
                 raise SequenceError("the guard is wider than the tolerance", remedy="Nothing could pass.")
         margins = np.fmin(np.where(np.isnan(values), math.nan, values - lows), highs - values)
-        margins[np.isnan(lows) | np.isnan(highs) | undecided[chosen]] = math.nan
+        margins[np.abs(margins) <= EQUAL * np.abs(values)] = 0.0
+        margins[np.isnan(values) | np.isnan(lows) | np.isnan(highs) | undecided[chosen]] = math.nan
         good = np.flatnonzero(~np.isnan(margins))
         fails = good[(margins[good] <= 0) if self.is_strict else (margins[good] < 0)]
-        self.judged += len(chosen)
-        self.failed += len(fails)
-        self.bad += len(chosen) - len(good)
         points = list(axes.values())
 
         def at_point(i: int) -> tuple[float, ...]:
             places = np.unravel_index(chosen[i], shape)
             return at + tuple(float(axis[p]) for axis, p in zip(points, places, strict=True))
 
+        self.judged += len(chosen)
+        self.failed += len(fails)
+        holes = np.flatnonzero(np.isnan(margins))
+        bounds = getattr(value, "bounds", None) or {}
+        self.bad += len(holes) - (self._judge_bounds(bounds, holes, chosen, lows, highs, at_point) if bounds else 0)
         self.failing += [at_point(i) for i in fails[: MAX_FAILING_KEPT - len(self.failing)]]
         if len(good):
             self._take_worst(values, lows, highs, margins, int(good[margins[good].argmin()]), at_point)
             self._take_extent(points, np.unravel_index(chosen[good], shape), at)
+            if (lows[good] != lows[good[0]]).any() or (highs[good] != highs[good[0]]).any():
+                room = MAX_LIMITS_KEPT - len(self.limits)
+                self.limits += [(*at_point(i), float(lows[i]), float(highs[i])) for i in good[:room]]
+
+    def _judge_bounds(self, bounds: Any, holes: Any, chosen: Any, lows: Any, highs: Any, at_point: Any) -> int:
+        """Judges the points of which only a bound is known; how many there are."""
+        found = 0
+        for i in holes:
+            bound = bounds.get(int(chosen[i]))
+            if bound is not None and lows[i] == lows[i] and highs[i] == highs[i]:
+                self._judge_bound(bound, float(lows[i]), float(highs[i]), at_point(i))
+                found += 1
+        return found
 
     def _take_worst(self, values: Any, lows: Any, highs: Any, margins: Any, worst: int, at_point: Any) -> None:
         if margins[worst] < self.margin:
@@ -155,16 +219,36 @@ class Tally:
 
     def verdict(self, hole_reasons: list[str], fault_of_unit: str) -> tuple[str, str]:
         """pass, fail or error, and why. A hole is never a pass unless it is allowed and told: it fails where it is a
-        fact about the unit, else it leaves the check undecided, which is an error."""
-        if self.failed:
-            return "fail", ""
-        if self.judged == 0:
-            return "error", "nothing was judged"
-        if self.bad == 0:
-            return "pass", ""
+        fact about the unit, else it leaves the check undecided, which is an error: verdicts.verdict_of_check."""
         reasons = list(dict.fromkeys(hole_reasons)) or ["a value could not be computed"]
-        told = f"{self.bad} of {self.judged} bad ({'; '.join(reasons[:3])})" if self.judged > 1 else reasons[0]
-        if self.bad <= self.allowed and self.bad < self.judged:
-            return "pass", f"{told}, {self.allowed} allowed"
-        by_unit = all(reason == fault_of_unit for reason in reasons)
-        return ("fail", told) if by_unit else ("error", f"undecided: {told}")
+        by_unit = bool(hole_reasons) and all(reason == fault_of_unit for reason in reasons)
+        bad = self.bad + self.behind
+        verdict = verdicts.verdict_of_check(
+            self.judged, self.failed, bad, self.allowed, bad_by_unit=by_unit, none_left=self.bad == self.judged
+        )
+        if self.failed or (verdict == "pass" and not bad):
+            return verdict, ""
+        if self.judged == 0:
+            return verdict, "nothing was judged"
+        told = self._told(reasons)
+        if verdict == "pass":
+            return verdict, f"{told}, {self.allowed} allowed"
+        return verdict, told if verdict == "fail" else f"undecided: {told}"
+
+    def _told(self, reasons: list[str]) -> str:
+        why = "; ".join(reasons[:3])
+        parts = []
+        if self.bad:
+            parts.append(f"{self.bad} of {self.judged} bad ({why})" if self.judged > 1 else reasons[0])
+        if self.behind:
+            many = f"{self.behind} bad value{'s' if self.behind > 1 else ''}"
+            parts.append(f"{many} left out of it" + (f" ({why})" if not self.bad else ""))
+        return ", ".join(parts)
+
+
+def wrong_way_round(low: float, high: float) -> SequenceError:
+    """The error for limits of which the lower is above the upper."""
+    return SequenceError(
+        f"the lower limit {low:g} is above the upper one {high:g} (base units)",
+        remedy="Nothing could pass. Look at what the limits depend on.",
+    )

@@ -17,7 +17,8 @@ MOST_TURNS = 10_000_000
 class Turns:
     """The turns of a `repeat`: so many, for a time, or until `held` is set; a new one every so many seconds.
 
-    A turn that takes longer than `every` delays the next one; what was missed is not made up for.
+    Turns begin at 0, T, 2T … as long as the time is not over, both ends included: for 200 ms every 50 ms makes five. A
+    turn that takes longer than `every` delays the next one; what was missed is not made up for.
     """
 
     def __init__(
@@ -42,9 +43,10 @@ class Turns:
             raise SequenceError("the number of turns is not a number of turns", remedy="What it depends on is bad.")
         while count < min(self._times, MOST_TURNS) and not self.held:
             if count:
-                due = max(due + self._every, began)
+                due += self._every
                 left = due - self._now()
-                if due - began >= self._seconds or (not self._every and self._now() - began >= self._seconds):
+                begins = max(due, self._now()) if left < 0 or not self._every else due  # one that is late begins now
+                if begins - began > self._seconds * (1 + 1e-9):
                     return
                 if left > 0:
                     self._wait(left)
@@ -88,12 +90,12 @@ class Search:
         if number >= self._steps:
             return self._end
         value = self._start + self._sign * number * self._resolution
-        return float(f"{value:.12g}")  # 0.1 + 2 x 0.1 shall be 0.3 here too
+        return float(f"{value:.14g}")  # 0.1 + 2 x 0.1 shall be 0.3 here too
 
     def __iter__(self) -> Iterator[float]:
         before = 0
         if (yield from self._try(0)):
-            self._found = Bound(self._start, self._sign > 0)
+            self._found = Bound(self._start, self._sign > 0, is_closed=True)
             return
         number = 0
         while number < self._steps:
@@ -169,7 +171,7 @@ class Refined:
         if weights[place] <= 0:
             return None
         middle = (at[place] + at[place + 1]) / 2
-        new = float(f"{math.exp(middle) if self._is_log else middle:.9g}")
+        new = float(f"{math.exp(middle) if self._is_log else middle:.12g}")
         return new if new not in self._seen and known[place][0] < new < known[place + 1][0] else None
 
     @staticmethod

@@ -16,11 +16,14 @@ from ibexite.holes import NEVER_MEASURED, decide
 from ibexite.language import nodes
 from ibexite.language.constants import Value
 from ibexite.language.program import Program, Scope
+from ibexite.verdicts import Reason
+from ibexite.wording import judged_text
 
 if TYPE_CHECKING:
     from ibexite.engine.debugger import Debugger
     from ibexite.engine.timing import Timing
     from ibexite.engine.watch import Watch
+    from ibexite.events import Judged
     from ibexite.outside.program import Outside
 
 SLICE = 0.25  # s; a wait is done in slices, so that whatever is watched is looked at
@@ -48,6 +51,12 @@ class UnitOver(Exception):
         self.reason = reason
 
 
+def _close_early(*tallies: Any) -> None:
+    """The loop around some checks was left by something else than its end."""
+    for tally in tallies:
+        tally.close_early()
+
+
 class Runtime:
     """What the blocks of a run share."""
 
@@ -62,10 +71,17 @@ class Runtime:
         self.block = ""  # the test that is running, or "before unit"
         self.corner = ""  # the suffix of its corner, " [temp = -20 degC]"
         self.results: dict[tuple[str, str], Any] = {}  # of finished tests; a column is a function that makes its curve
+        self.earlier_results: Callable[[str, str], Any] | None = (
+            None  # of tests that a retest takes over, None if unknown
+        )
         self.fresh: dict[tuple[str, str], Any] = {}  # of the test that is running
-        self.verdicts: list[tuple[str, str]] = []  # of the checks of this test
+        self.left_bad: dict[tuple[str, str], int] = {}  # how many bad values were left out of results, as `results`
+        self.fresh_left_bad: dict[tuple[str, str], int] = {}
+        self.verdicts: list[tuple[str, str]] = []  # of the checks of this test, and why
+        self.failed_text = ""  # of the first check of this block that did not pass, in words
         self.bad_reasons: dict[str, list[str]] = {}  # of this test, by reading
-        self.trial: list[str] = []  # why a pass would not count, as found on the way
+        self.trial: list[Reason] = []  # why a pass would not count, as found on the way
+        self.held_back: list[Callable[[], None]] | None = None  # in after unit: what the operator gets when all is off
         self.expects_limiting = False
         self.watches: list[Watch] = []
         self.debugger: Debugger | None = None
@@ -84,6 +100,8 @@ class Runtime:
             raise SequenceError("the time to wait is not a number of seconds", remedy="What it depends on is bad.")
         self.bench.complete()
         self.pause(seconds)
+        if self.bench.is_ramping:
+            self.bench.settled()
 
     def pause(self, seconds: float) -> None:
         """Waits; what is watched is looked at meanwhile."""
@@ -95,6 +113,21 @@ class Runtime:
             due = min(watch.due for watch in self.watches) - self.clock.now()
             self.clock.wait(max(0.0, min(left, SLICE, due)))
             self.tick()
+
+    def judged(self, event: Judged) -> None:
+        """A check is done: its verdict counts, and everybody is told."""
+        self.verdicts.append((event.verdict, event.reason))
+        if event.verdict != "pass" and not self.failed_text:
+            text = judged_text(event._asdict())
+            said = event.reason or f"{text.value_with_unit}, against {text.limits}"
+            self.failed_text = f"{event.label}: {said}"
+        self.emit(event)
+
+    def mark_trial(self, code: str, text: str) -> None:
+        """A reason why a pass would not count; once each."""
+        reason = Reason(code, text)
+        if reason not in self.trial:
+            self.trial.append(reason)
 
     def tick(self) -> None:
         """Looks at what is watched, as far as it is due."""
@@ -114,8 +147,8 @@ class Runtime:
     ) -> Callable[[], None]:
         """The function of a block, bound to this runtime; see Compiler.compile for the guard."""
         self.corner = f" [{corner_text}]" if corner_text else ""
-        self.block, self.fresh, self.expects_limiting = block + self.corner, {}, False
-        frame = Frame(self, self._scope(corner), self.program.names[block], self._known(corner), self.block)
+        self.block, self.fresh, self.fresh_left_bad, self.expects_limiting = block + self.corner, {}, {}, False
+        frame = Frame(self, self._scope(corner), self.program.names[block], self._known(corner), self.block, body=body)
         return Compiler(frame, self.bound(frame)).compile(body, guard=guard)
 
     def _known(self, corner: tuple[str, Value] | None) -> dict[str, Value]:
@@ -149,6 +182,9 @@ class Runtime:
             "end_unit": self._end_unit,
             "expect_limiting": self._expect_limiting,
             "holds": lambda condition: condition == condition and bool(condition),
+            "counted": frame.counted,
+            "left_bad": frame.left_bad,
+            "broken_off": _close_early,
             "logic": decide,
             "v_serial": self.serial,
             "INF": math.inf,
@@ -174,11 +210,16 @@ class Runtime:
     def keep_results(self) -> None:
         """The test has come to its end: from now on other tests may use its results."""
         self.results |= self.fresh
+        self.left_bad |= self.fresh_left_bad
 
     def result_of(self, test: str, name: str) -> Any:
         """A result of another test; in a group that is repeated, that of the same corner."""
         key = (test + self.corner, name)
         key = key if key in self.results else (test, name)
+        if key not in self.results and self.earlier_results is not None:
+            found = self.earlier_results(test + self.corner, name)
+            if found is not None:
+                self.results[key] = found
         if key not in self.results:
             raise SequenceError(
                 f"{test}.{name} has no value: that test was not run to its end", remedy=f"Run {test} as well."

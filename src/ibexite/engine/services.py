@@ -7,7 +7,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, Protocol
 
-from ibexite.errors import SequenceError
+from ibexite.errors import NoAnswerError, SequenceError
 from ibexite.units import Unit
 
 
@@ -92,14 +92,14 @@ class NoOperator:
     trial_reason = ""
 
     def ask(self, question: Question) -> Any:
-        """Raises SequenceError."""
-        raise SequenceError(
+        """Raises NoAnswerError."""
+        raise NoAnswerError(
             f"there is nobody to answer: {question.text!r}",
             remedy="Run it in a terminal, or with --yes where every confirmation may be taken as given.",
         )
 
     def adjust(self, question: Question, live: Live) -> str:
-        """Raises SequenceError."""
+        """Raises NoAnswerError."""
         self.ask(question)
         raise AssertionError
 

@@ -14,7 +14,7 @@ from itertools import product
 from typing import TYPE_CHECKING, Any
 
 from ibexite.events import Row
-from ibexite.holes import NEVER_MEASURED
+from ibexite.holes import NO_POINT, Bound, is_never_measured
 
 if TYPE_CHECKING:
     from ibexite.analysis.curve import Curve
@@ -29,6 +29,10 @@ class Axis:
         self.tables: list[Table] = []
         self._first: Iterable[float] | None = None
         self._places: dict[tuple[float, int], int] = {}  # made only when a later pass has other points
+
+    def renew(self) -> None:
+        """As if no pass had been made: the loop is run once more, in another call of its measurement."""
+        self.points, self._first, self._places = array("d"), None, {}
 
     def run(self, points: Iterable[float]) -> Iterable[tuple[int, float]]:
         """The pairs (place on the axis, value) of one pass. A value that comes twice in a pass has two places."""
@@ -92,11 +96,18 @@ class Table:
         self, number: int, axes: tuple[Axis, ...], columns: tuple[str, ...], runtime: Any, is_ragged: bool
     ) -> None:
         self.number, self.axes, self.columns = number, axes, columns
-        self._runtime = runtime
+        self._runtime, self._is_ragged = runtime, is_ragged
         self._values: array[float] = array("d")  # row by row
         self._places: list[tuple[int, ...]] | None = [] if is_ragged else None
+        self._bounds: dict[tuple[int, int], Bound] = {}  # of (row, column): what is known of a value that is bounded
         for axis in axes:
             axis.tables.append(self)
+
+    def renew(self) -> None:
+        """An empty table with a number of its own, for another call of its measurement."""
+        self.number = self._runtime.next_table()
+        self._values, self._bounds = array("d"), {}
+        self._places = [] if self._is_ragged else None
 
     def __call__(self, place: tuple[int, ...], x: tuple[float, ...], values: tuple[float, ...]) -> None:
         """Stores the values of one row (NaN for a hole) and emits the event."""
@@ -105,7 +116,27 @@ class Table:
             self._places.append(place)
         runtime = self._runtime
         bad = runtime.take_bad() if runtime.bench.bad else []
-        runtime.emit(Row(runtime.clock.now() - runtime.began, self.number, x, values, bad, runtime.take_traffic()))
+        total = sum(values)
+        more = () if total == total else self._holes(values)
+        runtime.emit(
+            Row(runtime.clock.now() - runtime.began, self.number, x, values, bad, runtime.take_traffic(), *more)
+        )
+
+    def _holes(self, values: tuple[float, ...]) -> tuple[tuple[int, ...], tuple[tuple[int, str], ...]]:
+        """Which values of a row were never measured, and what is known of those that are bounded."""
+        row = len(self._values) // max(1, len(self.columns)) - 1
+        told = []
+        for column, value in enumerate(values):
+            if isinstance(value, Bound):
+                self._bounds[row, column] = value
+                told.append((column, f"{value.word} {value.limit!r}"))
+        return tuple(i for i, value in enumerate(values) if is_never_measured(value)), tuple(told)
+
+    def broken_off(self, place: tuple[int, ...], x: tuple[float, ...], values: tuple[float, ...]) -> None:
+        """Stores the row of a turn that ended in the middle, as far as anything was measured in it."""
+        if any(value == value or not is_never_measured(value) for value in values):
+            self.keep_places()  # rows may be missing from now on
+            self(place, x, values)
 
     def keep_places(self) -> None:
         """From now on the place of each row is kept; those so far came in the order of the loops."""
@@ -125,8 +156,27 @@ class Table:
         values = self._inner(place) if place and self._places is None else self._all()[place]
         if column not in self.columns:
             re, im = (values[..., self.columns.index(f"{column}.{part}")] for part in ("re", "im"))
-            return Curve(axes, re + 1j * im)
-        return Curve(axes, values[..., self.columns.index(column)])
+            whole = np.empty(re.shape, dtype=complex)
+            whole.real, whole.imag = re, im  # by parts: arithmetic would mix the kinds of their holes
+            return Curve(axes, whole)
+        return Curve(axes, values[..., self.columns.index(column)], self._bounds_of(column, place))
+
+    def _bounds_of(self, column: str, place: tuple[int, ...]) -> dict[int, Bound]:
+        """The bounds in a column, by the place in the flattened curve."""
+        number = self.columns.index(column)
+        mine = {row: bound for (row, at), bound in self._bounds.items() if at == number}
+        if not mine:
+            return {}
+        shape = [len(axis) for axis in self.axes]
+        every_place = self._places or list(product(*map(range, shape)))
+        found = {}
+        for row, bound in mine.items():
+            if every_place[row][: len(place)] == place:
+                flat = 0
+                for at, size in zip(every_place[row][len(place) :], shape[len(place) :], strict=True):
+                    flat = flat * size + at
+                found[flat] = bound
+        return found
 
     def _inner(self, place: tuple[int, ...]) -> Any:
         """The rows of one pass of the inner sweeps, copied: more rows are to come."""
@@ -149,7 +199,7 @@ class Table:
         if self._places is None and len(values) == math.prod(shape):
             return values.reshape(shape)
         self.keep_places()
-        spread = np.full(shape, NEVER_MEASURED)
+        spread = np.full(shape, NO_POINT)
         for at, row in zip(self._places or [], values.reshape(-1, len(self.columns)), strict=True):
             spread[at] = row
         return spread

@@ -24,6 +24,11 @@ class ReportedTally(Tally):
         super().__init__(is_strict=criterion is not None and criterion.kind in ("<", ">"), allowed=statement.allowing)
         self._frame, self._statement, self._axes, self._readings = frame, statement, axes, readings
 
+    def close_early(self) -> None:
+        """The loop around it was left by something else than its end: what was judged by then counts."""
+        if self.judged:
+            self.close()
+
     def close(self) -> None:
         """Emits the result."""
         frame, statement, runtime = self._frame, self._statement, self._frame.runtime
@@ -32,7 +37,6 @@ class ReportedTally(Tally):
         if row is not None and row.low is None and row.high is None:
             reasons = ["no limit has been set yet"]
         verdict, reason = self.verdict(reasons, FAULT_OF_UNIT)
-        runtime.verdicts.append((verdict, reason))
         kind = runtime.program.types[statement.value]
         limit = runtime.program.types[statement.criterion.a] if statement.criterion is not None else kind
         text, subject = texts(frame, statement)
@@ -43,16 +47,16 @@ class ReportedTally(Tally):
             demand = "is yes" if self.high else "is no"
         elif self.bound:
             said = f"{self.bound} {units.format_value(self.value, kind.dimension, shown=shown or None)}"
-        runtime.emit(
+        runtime.judged(
             events.Judged(
                 runtime.now(), frame.block, frame.source.line_of(statement.span.start),
                 label_of(frame, statement, text, subject), text, _base(kind), shown,
-                _or_none(self.value), _or_none(self.low), _or_none(self.high), _or_none(self.margin),
+                or_none(self.value), or_none(self.low), or_none(self.high), or_none(self.margin),
                 dict(zip(self._axes, self.at, strict=False)), [frame.axis_meta(axis) for axis in self._axes],
-                self.judged, self.failed, self.bad, [list(point) for point in self.failing],
+                self.judged, self.failed, self.bad + self.behind, [list(point) for point in self.failing],
                 {axis: [low, high] for axis, low, high in zip(self._axes, self.least, self.most, strict=False)},
                 subject, verdict, reason, kind.kind, said, demand, self.guard, RULE if self.guard else "",
-                row.origin if row is not None else "",
+                row.origin if row is not None else "", [[or_none(x) for x in point] for point in self.limits], self.n,
             )
         )  # fmt: skip
 
@@ -68,9 +72,8 @@ def judge_text(frame: Frame, statement: nodes.Check, value: Any, wanted: str) ->
     )
     verdict = "error" if is_hole else "pass" if holds else "fail"
     reason = "undecided: the text could not be read" if is_hole else ""
-    runtime.verdicts.append((verdict, reason))
     word = "matches" if criterion.kind == "matches" else "is"
-    runtime.emit(
+    runtime.judged(
         events.Judged(
             runtime.now(), frame.block, frame.source.line_of(statement.span.start),
             label_of(frame, statement, text, subject), text, "", "", None, None, None, None, {}, [], 1,
@@ -102,5 +105,6 @@ def _base(kind: Any) -> str:
     return units.base_symbol(kind.dimension) if kind.kind == "quantity" else ""
 
 
-def _or_none(value: float) -> float | None:
+def or_none(value: float) -> float | None:
+    """A number for an event: None for a hole, and for a limit that there is not."""
     return value if value == value and abs(value) != float("inf") else None

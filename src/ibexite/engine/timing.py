@@ -40,7 +40,7 @@ class Timing:
     def listen(self, bench: Bench) -> None:
         """Times every exchange of a connected bench."""
         for name, session in bench.sessions.items():
-            for method in ("exchange", "answer", "send"):
+            for method in ("exchange_once", "answer", "send"):
                 setattr(session, method, self._timed(name, getattr(session, method)))
 
     def _timed(self, name: str, method: Callable[..., Any]) -> Callable[..., Any]:

@@ -9,7 +9,9 @@ from types import TracebackType
 from typing import TYPE_CHECKING, Any
 
 from ibexite import events, units
-from ibexite.engine.judge import Tally
+from ibexite.bench.read_line import FAULT_OF_UNIT
+from ibexite.engine.judge import Tally, wrong_way_round
+from ibexite.engine.tallies import or_none
 from ibexite.errors import SequenceError
 from ibexite.language import nodes
 
@@ -69,7 +71,7 @@ class Waiting:
                     self._last[name].append((at, value))
             log.row(values)
             met = condition(*values, self._drift)
-            in_a_row = in_a_row + 1 if met == met and met else 0
+            in_a_row = in_a_row + 1 if met == met and met else 0  # a bad reading begins anew
             if in_a_row >= statement.count:
                 return
             due = max(due + every, runtime.clock.now())
@@ -117,6 +119,8 @@ class Watch:
     """A `watch` block: a signal is read every so often while the lines of the block run."""
 
     def __init__(self, frame: Frame, statement: nodes.Watch, low: float, high: float, every: float) -> None:
+        if low > high:
+            raise wrong_way_round(low, high)
         self._frame, self._statement, self._low, self._high, self._every = frame, statement, low, high, every
         need = frame.scope.needs[statement.signal]
         assert need.unit is not None
@@ -125,8 +129,9 @@ class Watch:
         self._line = frame.runtime.bench.read_line(
             [frame.runtime.bench.signal_item(name, frame.played_by(statement.signal))], together=False, averaging=1
         )
-        self._name, self._tally = name, Tally()
+        self._name, self._tally = name, Tally(allowed=10**9)  # bad readings trip it by themselves
         self._is_looking = False
+        self._bad_in_a_row = 0
         self.due = math.inf
 
     def __enter__(self) -> None:
@@ -147,42 +152,49 @@ class Watch:
         self._tell()
 
     def look(self) -> None:
-        """Reads and judges if it is due. Raises TestOver or UnitOver: the limits were passed."""
-        from ibexite.engine.runtime import TestOver, UnitOver
-
+        """Reads and judges if it is due. Raises TestOver or UnitOver: the limits were passed, or nobody can see."""
         runtime = self._frame.runtime
         now = runtime.clock.now()
         if now < self.due or self._is_looking:
             return
         self.due = now + self._every
         self._is_looking = True
-        (value,) = self._line()
-        self._is_looking = False
+        try:
+            (value,) = self._line()
+        finally:
+            self._is_looking = False
+        bad = runtime.bench.bad[-1].reason if value != value and runtime.bench.bad else ""
         self._log.row([value])
         before = self._tally.failed
         self._tally.judge(value, self._low, self._high, (round(now - self._began, 6),))
-        if self._tally.failed == before:
-            return
-        shown = units.format_value(value, self._unit.dimension, shown=self._unit.symbol)
-        why = f"watch: {self._statement.signal} was {shown}"
+        if self._tally.failed > before:
+            shown = units.format_value(value, self._unit.dimension, shown=self._unit.symbol)
+            self._trip("fail", f"watch: {self._statement.signal} was {shown}")
+        self._bad_in_a_row = self._bad_in_a_row + 1 if value != value else 0
+        if self._bad_in_a_row > self._statement.allowing:  # what cannot be seen cannot be watched
+            verdict = "fail" if bad == FAULT_OF_UNIT else "error"
+            self._trip(verdict, f"watch: {self._statement.signal} could not be read ({bad or 'no value'})")
+
+    def _trip(self, verdict: str, why: str) -> None:
+        from ibexite.engine.runtime import TestOver, UnitOver
+
         if self._statement.is_stopping:
-            runtime.verdicts.append(("fail", why))
+            self._frame.runtime.verdicts.append((verdict, why))
             raise UnitOver(why)
-        raise TestOver("fail", why)
+        raise TestOver(verdict, why)
 
     def _tell(self) -> None:
         from ibexite.engine.frame import source_text
 
         frame, tally, runtime = self._frame, self._tally, self._frame.runtime
-        verdict, reason = tally.verdict(runtime.bad_reasons.get(self._name, []), "overload")
-        runtime.verdicts.append((verdict, reason))
+        verdict, reason = tally.verdict(runtime.bad_reasons.get(self._name, []), FAULT_OF_UNIT)
         axis = {"name": "watched", "unit": "s", "shown": "", "origin": "sweep"}
-        runtime.emit(
+        runtime.judged(
             events.Judged(
                 runtime.now(), frame.block, frame.source.line_of(self._statement.span.start),
                 f"watch {self._statement.signal}", source_text(frame.source, self._whole_line()),
                 units.base_symbol(self._unit.dimension), self._unit.symbol,
-                _or_none(tally.value), _or_none(tally.low), _or_none(tally.high), _or_none(tally.margin),
+                or_none(tally.value), or_none(tally.low), or_none(tally.high), or_none(tally.margin),
                 {"watched": tally.at[0]} if tally.at else {}, [axis], tally.judged, tally.failed, tally.bad,
                 [list(point) for point in tally.failing],
                 {"watched": [tally.least[0], tally.most[0]]} if tally.least else {}, self._name, verdict, reason,
@@ -196,7 +208,3 @@ class Watch:
         line = source.line_of(self._statement.span.start)
         start = self._statement.span.start - source.position(self._statement.span.start)[1] + 1
         return Span(start, start + len(source.line_text(line)))
-
-
-def _or_none(value: float) -> float | None:
-    return value if math.isfinite(value) else None

@@ -1,15 +1,19 @@
 """Links: bytes to and from one instrument, with time-outs. A thin shell; lines are found by ibexite.protocols.lines.
 
-What always holds: `send` and `receive` return within the time-out or raise LinkError; after `reopen` nothing
-of an earlier exchange can arrive. `is_waiting` is true from a query's sending until its reply was taken.
+What always holds: `send`, `receive` and `exchange` return within the time-out or raise LinkError (a reply that comes in
+pieces has one time-out more, for all its pieces together); after `reopen` nothing of an earlier exchange can arrive;
+before anything is sent and after each reply it is looked whether something waits that nobody asked for (StrayError).
+`is_waiting` is true from a query's sending until its reply was taken.
 """
 
 from __future__ import annotations
 
 import re
+import select
 import socket
 import struct
 import sys
+import time
 from collections.abc import Callable
 from typing import Any
 
@@ -17,6 +21,10 @@ from ibexite.errors import LinkError, MistakeError
 from ibexite.protocols.lines import LineBuffer, LineTooLong
 
 _SOCKET_ADDRESS = re.compile(r"TCPIP\d*::([^:]+)::(\d+)::SOCKET", re.IGNORECASE)
+
+
+class StrayError(LinkError):
+    """Something was sent that nobody had asked for: which answer belongs to which question is in doubt."""
 
 
 def parse_address(address: str) -> tuple[str, int]:
@@ -41,6 +49,10 @@ def _closed(_: Any) -> Any:
     raise OSError(0, "it is closed")
 
 
+def _nothing_waits(_: int) -> list[Any]:
+    return []
+
+
 def set_timeout(connection: socket.socket, seconds: float) -> None:
     """Sets the time-out of sending and receiving.
 
@@ -55,6 +67,15 @@ def set_timeout(connection: socket.socket, seconds: float) -> None:
         connection.settimeout(seconds)
 
 
+def _waiting_poll(connection: socket.socket) -> Callable[[int], Any]:
+    """A function of a time in ms that tells whether bytes wait on a connection, or its end."""
+    if hasattr(select, "poll"):
+        poll = select.poll()
+        poll.register(connection, select.POLLIN)
+        return poll.poll
+    return lambda ms: select.select([connection], [], [], ms / 1000)[0]
+
+
 class SocketLink:
     """A raw TCP socket. TCP_NODELAY is set: without it a setting followed by a query costs 44 ms."""
 
@@ -66,8 +87,9 @@ class SocketLink:
         self.is_waiting = False
         self._host, self._port = parse_address(address)
         self._socket: socket.socket | None = None
-        self.send_bytes: Callable[[bytes], Any] = _closed
+        self._send_bytes: Callable[[bytes], Any] = _closed
         self._receive_bytes: Callable[[int], bytes] = _closed
+        self._poll: Callable[[int], Any] = _nothing_waits
         self._buffer = LineBuffer(terminator)
 
     def open(self) -> None:
@@ -90,7 +112,8 @@ class SocketLink:
         self._socket.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
         set_timeout(self._socket, self.timeout)
         self._receive_bytes = self._socket.recv
-        self.send_bytes = self._socket.sendall
+        self._send_bytes = self._socket.sendall
+        self._poll = _waiting_poll(self._socket)
         self._buffer = LineBuffer(self.terminator)
         self.is_waiting = False
 
@@ -111,36 +134,54 @@ class SocketLink:
         if self._socket is not None:
             self._socket.close()
             self._socket = None
-            self.send_bytes = self._receive_bytes = _closed
+            self._send_bytes = self._receive_bytes = _closed
+            self._poll = _nothing_waits
+
+    # --- exchanges ---------------------------------------------------------------------------------------------------
 
     def send(self, data: bytes) -> None:
         """Sends all of it. Raises LinkError: the connection broke, or nothing is taken for the time-out."""
+        if not self.is_waiting and self._poll(0):
+            raise self._uncalled()
         try:
-            self.send_bytes(data)
+            self._send_bytes(data)
         except OSError as error:
-            raise self.broken(error) from None
+            raise self._broken(error) from None
+
+    def ask(self, data: bytes) -> None:
+        """Sends a query whose reply `receive` takes. Raises as `send`."""
+        self.send(data)
+        self.is_waiting = True
 
     def receive(self) -> bytes:
         """The next line. Raises LinkError: silent for the time-out, cut off, flooded; then it must be reopened."""
         try:
             data = self._receive_bytes(65536)
         except OSError as error:
-            raise self.broken(error) from None
+            raise self._broken(error) from None
         return self._line(data)
 
     def exchange(self, data: bytes) -> bytes:
-        """Sends a query and receives its reply: `send` and `receive` in one, for the loop over points."""
+        """Sends a query and receives its reply: `ask` and `receive` in one, for the loop over points."""
+        if self._poll(0):
+            raise self._uncalled()
         self.is_waiting = True
         try:
-            self.send_bytes(data)
+            self._send_bytes(data)
             reply = self._receive_bytes(65536)
         except OSError as error:
-            raise self.broken(error) from None
+            raise self._broken(error) from None
         # Nearly always one whole line and nothing else. What came before was taken, or thrown away by `reopen`.
         if reply and reply.find(self.terminator) == len(reply) - self._terminator_length:
             self.is_waiting = False
             return reply[: -self._terminator_length]
         return self._line(reply)
+
+    def look(self, seconds: float = 0.0) -> None:
+        """Raises StrayError if something waits, or comes within so many seconds, that nobody asked for; LinkError if
+        the connection was closed."""
+        if self._poll(round(seconds * 1000)):
+            raise self._uncalled()
 
     def _line(self, data: bytes) -> bytes:
         if data and data.find(self.terminator) == len(data) - self._terminator_length:
@@ -151,13 +192,15 @@ class SocketLink:
         except LineTooLong:
             raise self._error("a reply without end") from None
         except OSError as error:
-            raise self.broken(error) from None
+            raise self._broken(error) from None
         self.is_waiting = False
         if self._buffer.pending:
-            raise self._error(f"more was sent than asked for: {self._buffer.pending[:60]!r}")
+            raise self._stray(self._buffer.pending)
         return line
 
     def _collect(self, data: bytes) -> bytes:
+        """A line that came in pieces, within one time-out for all of them."""
+        deadline = time.monotonic() + self.timeout
         while True:
             if not data:
                 begun = self._buffer.pending
@@ -170,9 +213,29 @@ class SocketLink:
             line = self._buffer.next_line()
             if line is not None:
                 return line
+            left = deadline - time.monotonic()
+            if left <= 0 or not self._poll(max(1, round(left * 1000))):
+                raise TimeoutError
             data = self._receive_bytes(65536)
 
-    def broken(self, error: OSError) -> LinkError:
+    # --- what went wrong ---------------------------------------------------------------------------------------------
+
+    def _uncalled(self) -> LinkError:
+        """The error for what waits though nobody asked: bytes, or the end of the connection."""
+        try:
+            data = self._receive_bytes(65536)
+        except OSError as error:
+            return self._broken(error)
+        return self._stray(data) if data else self._error("closed the connection")
+
+    def _stray(self, data: bytes) -> StrayError:
+        return StrayError(
+            f"sent what nobody had asked for: {data[:60]!r}",
+            where=f"{self.name} at {self.address}",
+            remedy="Does anybody else talk to it? Does one of its settings make it talk by itself?",
+        )
+
+    def _broken(self, error: OSError) -> LinkError:
         """The error for what the system said while sending or receiving."""
         if not isinstance(error, TimeoutError | BlockingIOError):
             return self._error(f"the connection broke ({error.strerror or error})")

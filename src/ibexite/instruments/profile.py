@@ -5,6 +5,7 @@ Shipped profiles use commands of SCPI-1999 and IEEE 488.2 only.
 
 from __future__ import annotations
 
+import hashlib
 from dataclasses import dataclass
 from importlib import resources
 from pathlib import Path
@@ -27,6 +28,20 @@ class SettingCommands:
     ask: str
     extent: tuple[float, float] | None  # what the instrument takes, in base units
     unit: Unit  # in which the instrument speaks
+    digits: int = 15  # with which a value is sent; one with more is rounded, and recorded as it was sent
+    resolution: float = 0.0  # of what it answers, in base units
+
+    def sent(self, value: float) -> float:
+        """The value that reaches the instrument, in base units: rounded to its digits, in its own unit."""
+        factor, offset = float(self.unit.factor), float(self.unit.offset)
+        written = float(f"{(value - offset) / factor:.{self.digits}g}")
+        return round(written * factor + offset, 12) if offset else written * factor
+
+    def room(self, value: float) -> float:
+        """How far an answer may lie from the value that was set: 0.1 % and a ten-thousandth of the range, at least its
+        resolution."""
+        span = self.extent[1] - self.extent[0] if self.extent else 0.0
+        return max(1e-3 * abs(value) + 1e-4 * span + 1e-9, self.resolution)
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,10 +70,13 @@ class Profile:
     error_query: str  # "" when it has no error queue
     complete_query: str  # answers when all settings before it were carried out; "" when it has none
     limiting_query: str  # read-and-clear: never repeated; "" when it cannot tell
+    tripped_queries: tuple[str, ...]  # each answers 1 while a protection has switched it off
     timeout: float  # s
     settling: float  # s until a changed setting is true
     answer_time: float  # s that a reading takes, for the preview; 0 where nobody knows
     terminator: str
+    path: Path
+    sha256: str
 
 
 def load_profile(name: str, folder: Path) -> Profile:
@@ -68,7 +86,7 @@ def load_profile(name: str, folder: Path) -> Profile:
         MistakeError: no such profile, or something in it is wrong.
     """
     if name.endswith(".toml"):
-        return _profile(read_toml(folder / name, what="profile"), name.removesuffix(".toml"))
+        return _profile(folder / name, name.removesuffix(".toml"))
     path = SHIPPED / f"{name}.toml"
     if not path.is_file():
         known = sorted(p.stem for p in SHIPPED.glob("*.toml"))
@@ -76,10 +94,11 @@ def load_profile(name: str, folder: Path) -> Profile:
             f"there is no profile {name!r}",
             remedy=did_you_mean(name, known) + " A profile of your own is named by its file, my.toml.",
         )
-    return _profile(read_toml(path, what="profile"), name)
+    return _profile(path, name)
 
 
-def _profile(table: Table, name: str) -> Profile:
+def _profile(path: Path, name: str) -> Profile:
+    table = read_toml(path, what="profile")
     class_name = table.text("class")
     table.text("help", "")
     known = instrument_classes()
@@ -106,10 +125,13 @@ def _profile(table: Table, name: str) -> Profile:
         table.text("error_query", ""),
         table.text("complete_query", "*OPC?"),
         table.text("limiting_query", ""),
+        tuple(table.texts("tripped_queries", [])),
         quirks.quantity("timeout", units.SECOND, 2.0),
         quirks.quantity("settling", units.SECOND, 0.0),
         quirks.quantity("answer_time", units.SECOND, 0.0),
         quirks.text("terminator", "\n"),
+        path,
+        hashlib.sha256(path.read_bytes()).hexdigest(),
     )
     quirks.finish()
     table.finish()
@@ -148,11 +170,23 @@ def _setting(table: Table, instrument_class: InstrumentClass, key: str) -> Setti
             "", f"a {instrument_class.name} has no setting {key!r}", did_you_mean(key, instrument_class.settings)
         )
     extent = table.extent("range", feature.dimension) if feature.dimension else None
-    setting = SettingCommands(feature, table.text("write"), table.text("ask"), extent, _unit(table, feature))
+    digits = table.integer("digits", 15)
+    if not 3 <= digits <= 15:
+        table.fail("digits", "not between 3 and 15", "Leave it out where the instrument takes any number.")
+    resolution = _resolution(table, feature)
+    setting = SettingCommands(
+        feature, table.text("write"), table.text("ask"), extent, _unit(table, feature), digits, resolution
+    )
     table.finish()
     if "{value}" not in setting.write:
         table.fail("write", "does not say where the value goes", "Put {value} into the command.")
     return setting
+
+
+def _resolution(table: Table, feature: Feature) -> float:
+    if feature.dimension is None or "resolution" not in table:
+        return 0.0
+    return table.quantity("resolution", units.difference(feature.dimension))
 
 
 def _reading(table: Table, instrument_class: InstrumentClass, key: str) -> ReadingCommands:

@@ -1,7 +1,9 @@
 """A session: one connected instrument, its profile, its link, and what was said on it.
 
-Recovery: when a link breaks or stays silent it is opened anew once and the exchange repeated, so that a late reply can
-never be taken for the next one; queries that clear what they read are not repeated. The second failure is an error.
+Recovery: when a link breaks or stays silent it is opened anew, the instrument must still be the same one, settings that
+nothing has proved since are sent again, and whoever keeps the state of the bench asks it back (`after_recovery`). Then
+the question is repeated once, so that a late reply can never be taken for the next one; queries that clear what they
+read are not repeated. What was sent without being asked for puts all answers since the last proof in doubt.
 """
 
 from __future__ import annotations
@@ -11,10 +13,12 @@ from collections.abc import Callable
 from typing import NamedTuple
 
 from ibexite.errors import InstrumentError, LinkError
-from ibexite.instruments.link import SocketLink
+from ibexite.instruments.link import SocketLink, StrayError
 from ibexite.instruments.profile import Profile
+from ibexite.protocols.scpi import response_value
 
 MAX_ERRORS_READ = 25
+IDENTITY = "*IDN?"
 
 
 class Message(NamedTuple):
@@ -22,6 +26,10 @@ class Message(NamedTuple):
 
     told: tuple[str, ...]
     data: bytes
+
+
+class Reconnected(LinkError):
+    """The link was opened anew and the instrument is as it was; set-ups of readings are to be sent again, and asked."""
 
 
 class Session:
@@ -36,8 +44,10 @@ class Session:
         self.configured: dict[str, str] = {}  # what was configured for each channel
         self.generation = 0  # counts how often the set-ups of readings were lost
         self.recoveries: list[str] = []
+        self.unproven: list[tuple[str, bool]] = []  # commands since the last answer, and whether they may be repeated
+        self.doubt = ""  # why answers since the last proof may belong to other questions
+        self.after_recovery: Callable[[], None] = lambda: None
         self._has_recovered = False  # since the errors were read last
-        self.is_unproven = False  # a setting was sent and nothing was answered since
         self._sent_mark, self._got_mark = f"{name}> ", f"{name}< "
 
     # --- exchanges ---------------------------------------------------------------------------------------------------
@@ -49,72 +59,144 @@ class Session:
     def _encoded(self, text: str) -> bytes:
         return text.encode("latin-1") + self.end
 
-    def send(self, text: str) -> None:
-        """Sends commands that have no reply."""
+    def send(self, text: str, *, may_repeat: bool = True) -> None:
+        """Sends commands that have no reply.
+
+        Args:
+            may_repeat: carried out twice they mean the same (settings), so that they can be sent again.
+        """
         self.traffic.append(self._sent_mark + text)
-        self.is_unproven = True
-        data = text.encode("latin-1") + self.end
+        self.unproven.append((text, may_repeat))
         try:
-            self.link.send_bytes(data)
-        except OSError as error:
-            self._recover(self.link.broken(error))
-            self.link.send(data)
+            self.link.send(text.encode("latin-1") + self.end)
+        except LinkError as error:
+            self._recover(error)  # which sends it again
 
     def ask(self, message: Message) -> None:
-        """Sends a query; `answer` takes its reply. One open query at a time."""
+        """Sends a query; `answer` takes its reply. One open query at a time. Raises Reconnected."""
         self.traffic.extend(message.told)
-        link = self.link
-        link.is_waiting = True
         try:
-            link.send_bytes(message.data)
-        except OSError as error:
-            self._recover(link.broken(error))
-            link.is_waiting = True
-            link.send(message.data)
+            self.link.ask(message.data)
+        except LinkError as error:
+            self._recover(error)
+            raise self._reconnected(error) from None
 
-    def answer(self, message: Message, *, may_repeat: bool = True) -> str:
-        """The reply to the query that `ask` has sent."""
+    def answer(self, message: Message) -> str:
+        """The reply to the query that `ask` has sent. Raises Reconnected."""
         try:
             line = self.link.receive().decode("latin-1")
         except LinkError as error:
-            line = self._repeated(message, error, may_repeat)
-        self.is_unproven = False  # commands are carried out in order: what came before the query is done
-        self.traffic.append(self._got_mark + line)
-        return line
+            error = _naming(error, message)
+            self._recover(error)
+            raise self._reconnected(error) from None
+        return self._answered(line)
 
-    def exchange(self, message: Message, *, may_repeat: bool = True) -> str:
-        """Asks and answers."""
+    def exchange_once(self, message: Message) -> str:
+        """Asks and answers. Raises Reconnected: it is to be asked again, from its set-up on."""
         self.traffic.extend(message.told)
         try:
             line = self.link.exchange(message.data).decode("latin-1")
         except LinkError as error:
-            line = self._repeated(message, error, may_repeat)
-        self.is_unproven = False
+            error = _naming(error, message)
+            self._recover(error)
+            raise self._reconnected(error) from None
+        if self.unproven:
+            self.unproven.clear()  # commands are carried out in order: what came before the query is done
         self.traffic.append(self._got_mark + line)
         return line
 
     def query(self, text: str, *, may_repeat: bool = True) -> str:
-        """Asks and answers, from a text."""
-        return self.exchange(self.message(text), may_repeat=may_repeat)
-
-    def _repeated(self, message: Message, error: LinkError, may_repeat: bool) -> str:
-        if not may_repeat:
-            raise error
-        self._recover(error)
+        """Asks and answers, from a text; once more after a broken link unless the query clears what it reads."""
+        message = self.message(text)
+        try:
+            return self.exchange_once(message)
+        except Reconnected as error:
+            if not may_repeat:
+                raise LinkError(error.what, where=error.where, remedy=error.remedy) from None
         self.traffic.extend(message.told)
-        return self.link.exchange(message.data).decode("latin-1")
+        try:
+            return self._answered(self.link.exchange(message.data).decode("latin-1"))
+        except LinkError as error:
+            raise _naming(error, message) from None
+
+    def _answered(self, line: str) -> str:
+        if self.unproven:
+            self.unproven.clear()
+        self.traffic.append(self._got_mark + line)
+        return line
+
+    @staticmethod
+    def _reconnected(error: LinkError) -> Reconnected:
+        return Reconnected(error.what, where=error.where, remedy=error.remedy)
+
+    # --- recovery ----------------------------------------------------------------------------------------------------
 
     def _recover(self, error: LinkError) -> None:
+        """Opens the link anew and brings the instrument to where it was; raises what hinders it."""
         self.recoveries.append(error.what)
         self._has_recovered = True
+        if isinstance(error, StrayError):
+            self.doubt = f"{self.name} {error.what}"
         self.traffic.append(f"{self.name}! {error.what}; connecting anew")
+        unproven, self.unproven = self.unproven, []
         self.link.reopen()
+        self.forget()
+        self._identify_again()
+        for text, may_repeat in unproven:
+            if not may_repeat:
+                raise InstrumentError(
+                    f"nobody knows whether {text!r} was carried out: {error.what}",
+                    where=error.where,
+                    remedy="It is not sent twice. Look at the instrument, and run again.",
+                )
+            self.traffic.append(self._sent_mark + text)
+            self.unproven.append((text, True))
+            self.link.send(self._encoded(text))
+        self.after_recovery()
+
+    def _identify_again(self) -> None:
+        if not self.identity:
+            return
+        message = self.message(IDENTITY)
+        self.traffic.extend(message.told)
+        found = self._answered(self.link.exchange(message.data).decode("latin-1")).strip()
+        if found != self.identity:
+            raise InstrumentError(
+                f"another instrument answers after the link was opened anew: {found[:80]!r}",
+                where=f"{self.name} at {self.link.address}",
+                remedy=f"It was {self.identity!r}. Check address and cabling.",
+            )
+
+    def look_for_strays(self, seconds: float = 0.0) -> None:
+        """Whether anything comes, within so many seconds, that nobody asked for; then the link is opened anew."""
+        try:
+            self.link.look(seconds)
+        except LinkError as error:
+            self._recover(error)
 
     def settle_link(self) -> None:
         """After an interruption: makes sure that no reply is still on its way."""
         if self.link.is_waiting:
             self.link.reopen()
+            self.forget()
             self.traffic.append(f"{self.name}! connected anew after an interruption")
+            self._identify_again()
+
+    def give_up_state(self) -> None:
+        """It is being made safe: from here on nothing that was set before is sent again or asked back."""
+        self.unproven.clear()
+        self.after_recovery = lambda: None
+
+    def link_send(self, text: str) -> None:
+        """Sends commands while the bench is made safe: a broken link is not mended here, the next role comes first."""
+        self.traffic.append(self._sent_mark + text)
+        self.link.send(self._encoded(text))
+
+    def link_ask_setting(self, setting: str, channel: int) -> float:
+        """The value of a setting, as `link_send`."""
+        message = self.message(self.question(setting, channel))
+        self.traffic.extend(message.told)
+        return self.held(setting, channel, self._answered(self.link.exchange(message.data).decode("latin-1")))
 
     # --- what every instrument can do --------------------------------------------------------------------------------
 
@@ -124,7 +206,7 @@ class Session:
         Raises:
             InstrumentError: another instrument answers at this address.
         """
-        self.identity = self.query("*IDN?").strip()
+        self.identity = self.query(IDENTITY).strip()
         if expected and not re.match(expected, self.identity):
             raise InstrumentError(
                 f"another instrument answers: {self.identity!r}",
@@ -142,21 +224,38 @@ class Session:
         for command in self.profile.start:
             self.send(command)
         if self.profile.complete_query:
-            self.query(self.profile.complete_query)
+            self.check_complete(self.query(self.profile.complete_query))
         self.selected, self.configured = "", {}
 
+    def check_complete(self, reply: str) -> None:
+        """Whether the reply to the complete_query says that all settings were carried out: it must be 1.
+
+        Raises:
+            InstrumentError: anything else.
+        """
+        try:
+            if response_value(reply) == 1:
+                return
+        except ValueError:
+            pass
+        raise InstrumentError(
+            f"answered {reply!r} when asked whether its settings were carried out",
+            where=self.name,
+            remedy=f"1 says so. Check complete_query of profile {self.profile.name}.",
+        )
+
     def forget(self) -> None:
-        """Something was sent of which nobody knows what it changed: set-ups of readings are sent anew."""
+        """Something happened of which nobody knows what it changed: set-ups of readings are sent anew."""
         self.selected, self.configured = "", {}
         self.generation += 1
 
-    def answer_errors(self) -> list[str]:
-        """Empties the error queue, whose query was asked; the entries, oldest first.
+    def errors_after(self, entry: str) -> list[str]:
+        """Empties the error queue, of which the first entry was asked; the entries, oldest first.
 
         Query errors (-4xx) are left out after a recovery: repeating the question has caused them.
         """
         entries: list[str] = []
-        entry = self.answer(self.message(self.profile.error_query), may_repeat=False).strip()
+        entry = entry.strip()
         while not re.match(r"[+-]?0+(\D|$)", entry) and len(entries) < MAX_ERRORS_READ:
             entries.append(entry)
             entry = self.query(self.profile.error_query, may_repeat=False).strip()
@@ -165,29 +264,35 @@ class Session:
             return [entry for entry in entries if not re.match(r"-4\d\d\D", entry)]
         return entries
 
-    def answer_limiting(self) -> bool:
-        """True if it limited since last asked; its query was asked. Clears what it reads."""
-        reply = self.answer(self.message(self.profile.limiting_query), may_repeat=False).strip()
+    def says_yes(self, reply: str, key: str) -> bool:
+        """Whether a status register (limiting, tripped) is not zero.
+
+        Raises:
+            InstrumentError: the reply is no number.
+        """
         try:
-            return int(reply) != 0
+            return response_value(reply) != 0
         except ValueError:
             raise InstrumentError(
-                f"answered {reply!r} when asked whether it limits",
+                f"answered {reply!r} when its status was asked",
                 where=self.name,
-                remedy=f"Check limiting_query of profile {self.profile.name}.",
+                remedy=f"Check {key} of profile {self.profile.name}.",
             ) from None
 
     def encoder(self, setting: str, channel: int) -> Callable[[float], str]:
-        """The function that makes the command of a setting from a value in base units (True/False for on/off)."""
+        """The function that makes the command of a setting from a value in base units (True/False for on/off).
+
+        Numbers are written with as few digits as read back the same, 15 at most, or as few as the profile asks for.
+        """
         commands = self.profile.settings[setting]
         before, _, after = commands.write.replace("{channel}", str(channel)).partition("{value}")
         if commands.feature.dimension is None:
             on, off = before + "ON" + after, before + "OFF" + after
             return lambda value: on if value else off
-        factor, offset = float(commands.unit.factor), float(commands.unit.offset)
+        factor, offset, digits = float(commands.unit.factor), float(commands.unit.offset), commands.digits
         if factor == 1 and not offset:
-            return lambda value: f"{before}{value:.9g}{after}"
-        return lambda value: f"{before}{(value - offset) / factor:.9g}{after}"
+            return lambda value: f"{before}{value + 0.0:.{digits}g}{after}"  # + 0.0: never "-0"
+        return lambda value: f"{before}{(value - offset) / factor + 0.0:.{digits}g}{after}"
 
     def question(self, setting: str, channel: int) -> str:
         """The query for a setting."""
@@ -195,17 +300,36 @@ class Session:
 
     def ask_setting(self, setting: str, channel: int) -> float:
         """The value that the instrument has now, in base units (1.0 or 0.0 for on/off)."""
-        text = self.question(setting, channel)
-        reply = self.query(text).strip()
-        words = {"ON": 1.0, "OFF": 0.0}
-        unit = self.profile.settings[setting].unit
+        return self.held(setting, channel, self.query(self.question(setting, channel)))
+
+    def held(self, setting: str, channel: int, reply: str) -> float:
+        """The value that a reply to the query of a setting tells, in base units (1.0 or 0.0 for on/off).
+
+        Raises:
+            InstrumentError: it is no number, and neither on nor off.
+        """
+        reply = reply.strip()
+        commands = self.profile.settings[setting]
+        words = {"ON": 1.0, "OFF": 0.0} if commands.feature.dimension is None else {}
         try:
             if reply.upper() in words:
                 return words[reply.upper()]
-            return float(reply) * float(unit.factor) + float(unit.offset)
+            number = response_value(reply)
         except ValueError:
             raise InstrumentError(
-                f"answered {reply!r} to {text}",
+                f"answered {reply!r} to {self.question(setting, channel)}",
                 where=self.name,
                 remedy=f"Check {setting}.ask of profile {self.profile.name}.",
             ) from None
+        if commands.feature.dimension is None:
+            return float(number != 0)
+        return round(number * float(commands.unit.factor) + float(commands.unit.offset), 12) if commands.unit.offset \
+            else number * float(commands.unit.factor)  # fmt: skip
+
+
+def _naming(error: LinkError, message: Message) -> LinkError:
+    """The same error with the question that it came upon."""
+    if isinstance(error, StrayError) or not message.told:
+        return error
+    asked = message.told[-1].partition("> ")[2]
+    return LinkError(f"{error.what} after {asked!r}", where=error.where, remedy=error.remedy)

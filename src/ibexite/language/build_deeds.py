@@ -211,9 +211,10 @@ class DeedBuilder(ExprBuilder):
         return nodes.WaitReading(line.span, read, self.expr(every), self.expr(until), number, self.expr(timeout))
 
     def _watch(self, line: Line, tree: Any) -> nodes.Watch:
-        signal, criterion, every, stops = tree.children
+        signal, criterion, every, allowing, stops = tree.children
         made = self.criterion(criterion), self.expr(every)
-        return nodes.Watch(self._span(signal), str(signal), *made, stops is not None, self.block(line))
+        allowed = self._count(allowing.children[0], "allowing", least=0) if allowing is not None else 0
+        return nodes.Watch(self._span(signal), str(signal), *made, stops is not None, self.block(line), allowed)
 
     def _sweep_over(self, line: Line, tree: Any) -> nodes.Sweep:
         name, *values = tree.children

@@ -123,15 +123,38 @@ def names_in(expr: nodes.Expr) -> set[str]:
     return set()
 
 
-def _names_in_argument(argument: nodes.Argument) -> set[str]:
+def calls_in(expr: nodes.Expr) -> list[nodes.Call]:
+    """All calls of functions in an expression, outer ones first."""
+    match expr:
+        case nodes.Minus(operand=operand):
+            return calls_in(operand)
+        case nodes.Arithmetic() | nodes.Compare():
+            return calls_in(expr.left) + calls_in(expr.right)
+        case nodes.Logic(operands=operands):
+            return [call for operand in operands for call in calls_in(operand)]
+        case nodes.Inside(operand=operand, criterion=criterion):
+            limits = [criterion.a, *([criterion.b] if criterion.b is not None else [])]
+            return [call for part in (operand, *limits) for call in calls_in(part)]
+        case nodes.Call():
+            inner = [part for argument in expr.arguments for part in _parts_of(argument)]
+            inner += [value for _, value in expr.named]
+            return [expr, *(call for part in inner for call in calls_in(part))]
+    return []
+
+
+def _parts_of(argument: nodes.Argument) -> list[nodes.Expr]:
     match argument:
         case nodes.Pair(x=x, y=y):
-            return names_in(x) | names_in(y)
+            return [x, y]
         case nodes.Window(amount=amount):
-            return names_in(amount)
+            return [amount]
         case nodes.UnitArgument():
-            return set()
-    return names_in(argument)
+            return []
+    return [argument]
+
+
+def _names_in_argument(argument: nodes.Argument) -> set[str]:
+    return set().union(*map(names_in, _parts_of(argument)))
 
 
 def sweep_points(sweep: nodes.Sweep, known: Known) -> list[Decimal] | None:
@@ -181,8 +204,8 @@ def report_points(
 
 
 def written(value: Value, dimension: Dimension, unit: Unit | str | None = None) -> str:
-    """A constant as people write it."""
+    """A constant as people write it, with all its digits: it reads back as the same value."""
     if isinstance(value, Decimal):
         symbol = unit.symbol if isinstance(unit, Unit) else unit
-        return format_value(float(value), dimension, shown=symbol or None, digits=9)
+        return format_value(float(value), dimension, shown=symbol or None, digits=15)
     return ("yes" if value else "no") if isinstance(value, bool) else value

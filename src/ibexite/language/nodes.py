@@ -285,7 +285,8 @@ class WaitReading:
 
 @node
 class Watch:
-    """Limits observed while the block's lines run; beyond them the test fails at once, or the unit is stopped."""
+    """Limits observed while the block's lines run; beyond them the test fails at once, or the unit is stopped. Bad
+    readings trip it too, unless so many in a row are allowed."""
 
     span: Span
     signal: str
@@ -293,6 +294,7 @@ class Watch:
     every: Expr
     is_stopping: bool
     body: tuple[Statement, ...]
+    allowing: int = 0
 
 
 @node

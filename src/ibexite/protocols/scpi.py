@@ -16,8 +16,8 @@ INFINITY = 9.9e37  # 7.2.1.4; also what a meter answers when it is overloaded
 STANDARD_ERRORS = {
     0: "No error", -102: "Syntax error", -104: "Data type error", -108: "Parameter not allowed",
     -109: "Missing parameter", -113: "Undefined header", -131: "Invalid suffix", -138: "Suffix not allowed",
-    -141: "Invalid character data", -222: "Data out of range", -224: "Illegal parameter value",
-    -230: "Data corrupt or stale", -350: "Queue overflow", -410: "Query INTERRUPTED",
+    -141: "Invalid character data", -221: "Settings conflict", -222: "Data out of range",
+    -224: "Illegal parameter value", -230: "Data corrupt or stale", -350: "Queue overflow", -410: "Query INTERRUPTED",
 }  # fmt: skip
 
 _MULTIPLIERS = {
@@ -35,7 +35,9 @@ _MULTIPLIERS = {
     "A": 1e-18,
     "": 1.0,
 }
-_NUMBER = re.compile(r"([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)\s*([A-Za-z]*)$")
+_DECIMAL = r"[+-]?(?:[0-9]+\.?[0-9]*|\.[0-9]+)(?:[eE][+-]?[0-9]+)?"
+_NUMBER = re.compile(rf"({_DECIMAL})\s*([A-Za-z]*)$")
+_RESPONSE = re.compile(rf"[ \t]*({_DECIMAL})[ \t\r]*")
 
 
 class ScpiError(Exception):
@@ -159,6 +161,21 @@ def _multiplier(suffix: str, unit: str) -> float:
     if suffix.endswith(unit) and suffix[: -len(unit)] in _MULTIPLIERS:
         return _MULTIPLIERS[suffix[: -len(unit)]]
     raise ScpiError(-131, suffix)
+
+
+def response_value(text: str) -> float:
+    """The number of a reply (NR1, NR2 or NR3; IEEE 488.2, 8.7.2 to 8.7.4), and nothing that Python alone takes for one.
+
+    >>> response_value("+1.5E+01")
+    15.0
+
+    Raises:
+        ValueError: anything else, such as NAN, INF, 1_0.5 or an empty reply.
+    """
+    match = _RESPONSE.fullmatch(text)
+    if match is None:
+        raise ValueError(f"not a number: {text[:60]!r}")
+    return float(match[1])
 
 
 def boolean(text: str) -> bool:

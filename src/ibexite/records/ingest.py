@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime
 import json
 import math
 import sys
@@ -10,9 +11,18 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 from typing import Any
 
+from ibexite.errors import RecordsError
+from ibexite.holes import NEVER_MEASURED
+from ibexite.verdicts import Reason, told
 from ibexite.wording import percent_of_tolerance
 
 RowDict = dict[str, Any]
+# The blocks around the tests, with their places before and behind all of them.
+BLOCKS = {"before lot": -2, "before unit": -1, "after unit": 1_000_000, "after lot": 1_000_001}
+_RESULT_KEYS = (
+    "line", "label", "subject", "unit", "shown", "value", "low", "high", "margin", "judged", "failed", "bad", "verdict",
+    "reason",
+)  # fmt: skip
 
 
 @dataclass(slots=True)
@@ -42,6 +52,7 @@ class _Grid:
     test: TestRows
     columns: list[RowDict]
     values: list[array[float]]
+    bounds: list[list[str]]  # of each column: what is known of values that are only bounded
 
 
 class _Collector:
@@ -62,11 +73,14 @@ class _Collector:
         sequence, bench = e["sequence"], e["bench"]
         run = {
             "id": e["run"],
-            "started": e["started"],
+            "number": e.get("number", 0),
+            "started": in_utc(e["started"])[0],
+            "utc_offset": in_utc(e["started"])[1],
             "duration": 0.0,
             "verdict": "aborted",
             "is_trial": True,
             "trial_reasons": "the run was broken off",
+            "trial": json.dumps([{"code": "left_out", "text": "the run was broken off", "run": ""}]),
             "reason": "broken off: the process died during the run",
             "broken_off": True,
             "is_safe": False,
@@ -84,23 +98,26 @@ class _Collector:
             "lot": e.get("lot", ""),
             "files": json.dumps(e.get("files", [])),
             "retest_of": e.get("retest_of", ""),
+            "first_run": e.get("first_run", ""),
+            "first_verdict": e.get("first_verdict", ""),
         }
         tests = []
         for position, test in enumerate(e["tests"]):
-            row = {
-                "run_id": e["run"],
-                "position": position,
-                "name": test["test"],
-                "title": test["title"],
-                "is_gate": test["gate"],
-                "verdict": "skipped",
-                "reason": "the run was broken off",
-                "duration": 0.0,
-                "tags": ", ".join(test.get("tags", ())),
-            }
+            row = _test_row(e["run"], test["test"], test["title"], position)
+            row |= {"is_gate": test["gate"], "tags": ", ".join(test.get("tags", ()))}
             self.tests[test["test"]] = TestRows(row)
             tests.append(self.tests[test["test"]])
         self.rows = RunRows({"serial": e["serial"], "product": sequence["product"]}, run, tests)
+
+    def _part(self, name: str) -> TestRows | None:
+        """The rows of a test, or of a block around the tests, which gets some when it gives its first value."""
+        if name in self.tests or name not in BLOCKS or self.rows is None:
+            return self.tests.get(name)
+        row = _test_row(self.rows.run["id"], name, name.capitalize(), BLOCKS[name])
+        part = TestRows(row | {"kind": "block", "verdict": "no check", "reason": "", "skip": ""})
+        self.tests[name] = part
+        self.rows.tests.append(part)
+        return part
 
     def _run(self) -> RowDict:
         assert self.rows is not None
@@ -110,23 +127,31 @@ class _Collector:
         self._run()["instruments"] = json.dumps(e["instruments"])
 
     def _teststarted(self, e: RowDict) -> None:
-        self.tests[e["test"]].test["verdict"] = "aborted"
+        self.tests[e["test"]].test.update(verdict="aborted", skip="")
 
     def _testended(self, e: RowDict) -> None:
-        self.tests[e["test"]].test.update(verdict=e["verdict"], reason=e["reason"], duration=e["duration"])
+        self.tests[e["test"]].test.update(
+            verdict=e["verdict"], reason=e["reason"], duration=e["duration"],
+            has_failed=int(e.get("has_failed", e["verdict"] == "fail")), skip=e.get("skip", ""), run=e.get("run", ""),
+        )  # fmt: skip
 
     def _tablestarted(self, e: RowDict) -> None:
-        test = self.tests.get(e["test"])
+        test = self._part(e["test"])
         if test is not None:
             columns = [{**c, "grid": e["table"], "position": i} for i, c in enumerate(e["axes"] + e["columns"])]
-            self.grids[e["table"]] = _Grid(test, columns, [array("d") for _ in columns])
+            self.grids[e["table"]] = _Grid(test, columns, [array("d") for _ in columns], [[] for _ in columns])
 
     def _row(self, e: RowDict) -> None:
         grid = self.grids.get(e["table"])
         if grid is None:
             return
+        axes = len(e["x"])
         for values, value in zip(grid.values, [*e["x"], *e["v"]], strict=True):
             values.append(math.nan if value is None else value)
+        for column in e.get("never", ()):
+            grid.values[axes + column][-1] = NEVER_MEASURED
+        for column, bound in e.get("bounds", ()):
+            grid.bounds[axes + column].append(f"row {len(grid.values[0])}: {bound}")
         at = dict(zip((c["name"] for c in grid.columns), e["x"], strict=False))
         self._bad(grid.test, e["bad"], at)
 
@@ -136,19 +161,16 @@ class _Collector:
         ]
 
     def _value(self, e: RowDict) -> None:
-        test = self.tests.get(e["test"])
-        if test is not None:
-            self._bad(test, e["bad"], {})
-        if test is None:  # what before unit and after unit read
-            told = "-" if e["value"] is None else f"{e['value']} {e['unit']}".rstrip()
-            self.remarks.append({"kind": "value", "text": f"{e['test']}: {e['name']} = {told}"})
+        test = self._part(e["test"])
+        if test is None:
             return
+        self._bad(test, e["bad"], {})
         labels = [e["value"]] if isinstance(e["value"], str) else []
         number = 0.0 if labels else math.nan if e["value"] is None else float(e["value"])
         curve = _curve(e["name"], e["origin"], e["unit"], e["shown"], self._next_grid(test), 0, array("d", [number]))
         n = e.get("n")
         curve |= {"kind": e.get("kind", "quantity"), "labels": _labels(labels),
-                  "n": f"{n[0]} of {n[1]}" if n else "", "bound": e.get("bound", "")}  # fmt: skip
+                  "n": _of_how_many(n), "bound": e.get("bound", "")}  # fmt: skip
         test.curves.append(curve)
 
     def _next_grid(self, test: TestRows) -> int:
@@ -156,7 +178,7 @@ class _Collector:
         return -1 - sum(1 for c in test.curves if c["grid"] < 0 and c["position"] == 0)
 
     def _computed(self, e: RowDict) -> None:
-        test = self.tests.get(e["test"])
+        test = self._part(e["test"])
         if test is None:
             return
         grid = self._next_grid(test)
@@ -168,41 +190,24 @@ class _Collector:
         test.curves.append(_curve(e["name"], "let", e["unit"], e["shown"], grid, len(e["axes"]), values))
 
     def _judged(self, e: RowDict) -> None:
-        test = self.tests.get(e["test"])
+        test = self._part(e["test"])
         if test is None:
-            self.remarks.append(
-                {"kind": "judged", "text": f"{e['test']}: {e['text']}: {e['verdict']} {e['reason']}".rstrip()}
-            )
-        else:
-            row = {
-                key: e[key]
-                for key in (
-                    "line",
-                    "label",
-                    "subject",
-                    "unit",
-                    "shown",
-                    "value",
-                    "low",
-                    "high",
-                    "margin",
-                    "judged",
-                    "failed",
-                    "bad",
-                    "verdict",
-                    "reason",
-                )
-            }
-            row["criterion"] = e["text"]
-            row["percent"] = percent_of_tolerance(e["margin"], e["low"], e["high"])
-            for key, default in (("kind", "quantity"), ("said", ""), ("demand", ""), ("guard", 0.0), ("rule", ""),
-                                 ("origin", "")):  # fmt: skip
-                row[key] = e.get(key, default)
-            row |= {key: json.dumps(e[key]) for key in ("at", "axes", "extent", "failing")}
-            test.results.append(row)
+            return
+        row = {key: e[key] for key in _RESULT_KEYS}
+        row["criterion"] = e["text"]
+        row["percent"] = percent_of_tolerance(e["margin"], e["low"], e["high"])
+        for key, default in (("kind", "quantity"), ("said", ""), ("demand", ""), ("guard", 0.0), ("rule", ""),
+                             ("origin", "")):  # fmt: skip
+            row[key] = e.get(key, default)
+        row |= {key: json.dumps(e[key]) for key in ("at", "axes", "extent", "failing")}
+        row |= {"limits": json.dumps(e.get("limits", [])), "n": _of_how_many(e.get("n"))}
+        test.results.append(row)
+        if test.test["kind"] == "block":
+            worst = max((r["verdict"] for r in test.results), key=("pass", "fail", "error").index)
+            test.test.update(verdict=worst if worst == "pass" else "error", has_failed=0)
 
     def _figure(self, e: RowDict) -> None:
-        test = self.tests.get(e["test"])
+        test = self._part(e["test"])
         if test is not None:
             test.figures.append({"ys": json.dumps(e["ys"]), "x": e["x"], "by": e["by"], "title": e["title"]})
 
@@ -222,6 +227,12 @@ class _Collector:
 
     def _answered(self, e: RowDict) -> None:
         self.remarks.append({"kind": "question", "text": e["question"], "answer": e["answer"]})
+
+    def _halted(self, e: RowDict) -> None:
+        values = ", ".join(f"{name} = {_short(value)}" for name, value in e["values"].items())
+        where = f"line {e['line']}" if e["line"] else "its end"
+        text = f"{e['test']}: halted at {where}, {e['answer']}; {values or 'no values yet'}"
+        self.remarks.append({"kind": "halted", "text": text})
 
     def _limiting(self, e: RowDict) -> None:
         self.remarks.append({"kind": "limiting", "text": f"{e['role']} was at its limit in test {e['test']}"})
@@ -245,14 +256,15 @@ class _Collector:
             reason=e["reason"],
             is_trial=bool(e["trial"]),
             broken_off=False,
-            trial_reasons="\n".join(e["trial"]),
+            trial=json.dumps(e["trial"]),
+            trial_reasons="\n".join(told(Reason(**reason) for reason in e["trial"])),
         )
 
     def finish(self) -> RunRows | None:
         if self.rows is None:
             return None
         for grid in self.grids.values():
-            for meta, values in zip(grid.columns, grid.values, strict=True):
+            for meta, values, bounds in zip(grid.columns, grid.values, grid.bounds, strict=True):
                 grid.test.curves.append(
                     _curve(
                         meta["name"],
@@ -266,6 +278,7 @@ class _Collector:
                     | {
                         "kind": meta.get("kind", "quantity"),
                         "labels": _labels(meta.get("labels")),
+                        "bound": "; ".join(bounds),
                     }
                 )
         self._run().update(duration=self.last_time, remarks=json.dumps(self.remarks))
@@ -302,9 +315,46 @@ def _short(value: Any) -> str:
     return str(value)[:60]
 
 
-def rows_of(events: Iterable[dict[str, Any]]) -> RunRows | None:
-    """The rows of a run from its events; None if the journal does not even hold its beginning."""
+def rows_of(events: Iterable[dict[str, Any]], name: str = "") -> RunRows | None:
+    """The rows of a run from its events; None if there are none.
+
+    Raises:
+        RecordsError: they are no events of a run: the first is not its begin, or one lacks what its kind has.
+    """
     collector = _Collector()
-    for event in events:
-        collector.take(event)
+    for number, event in enumerate(events, 1):
+        if collector.rows is None and event["e"] != "RunStarted":
+            raise RecordsError(
+                "it does not begin with the begin of a run", where=name, remedy="Its first line is lost."
+            )
+        try:
+            collector.take(event)
+        except (KeyError, TypeError, ValueError, IndexError, AttributeError) as error:
+            raise RecordsError(
+                f"event {number} ({event['e'][:40]}) is damaged: {error!r:.80}", where=name, remedy="Mend it there."
+            ) from None
     return collector.finish()
+
+
+def in_utc(started: str) -> tuple[str, str]:
+    """A wall time with its offset, as the time in UTC and the offset.
+
+    >>> in_utc("2026-11-25T11:02:39.123+02:00")
+    ('2026-11-25T09:02:39.123+00:00', '+02:00')
+    """
+    local = datetime.datetime.fromisoformat(started)
+    if local.tzinfo is None:
+        return started, ""
+    return local.astimezone(datetime.UTC).isoformat(timespec="milliseconds"), local.isoformat()[-6:]
+
+
+def _test_row(run: str, name: str, title: str, position: int) -> RowDict:
+    return {
+        "run_id": run, "position": position, "kind": "test", "name": name, "title": title, "is_gate": False,
+        "verdict": "skipped", "reason": "the run was broken off", "duration": 0.0, "tags": "", "has_failed": 0,
+        "skip": "broken_off", "run": "",
+    }  # fmt: skip
+
+
+def _of_how_many(n: list[int] | None) -> str:
+    return f"{n[0]} of {n[1]}" if n else ""

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import os
 import threading
+import time
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -16,7 +17,7 @@ import orjson
 
 from ibexite.errors import RecordsError
 from ibexite.events import Event
-from ibexite.records.file_lock import try_lock
+from ibexite.file_lock import try_lock
 
 SYNC_INTERVAL = 0.25  # s
 SUFFIX = ".jsonl"
@@ -48,7 +49,7 @@ class Journal:
         """Appends an event. Raises RecordsError: the disk is full or gone."""
         name = type(event).__name__
         # orjson is ten times quicker than json here, and a row is written at every point; it writes NaN as null.
-        data = orjson.dumps({"e": name, **event._asdict()}, option=orjson.OPT_APPEND_NEWLINE)
+        data = orjson.dumps({"e": name, **event._asdict()}, default=_plain, option=orjson.OPT_APPEND_NEWLINE)
         try:
             if self._failure is not None:
                 raise self._failure
@@ -58,6 +59,8 @@ class Journal:
             self._is_dirty = True
             if name in _SYNC_AT_ONCE:
                 self._sync()
+                if os.fstat(self._fd).st_nlink == 0:
+                    raise OSError(0, "its file was removed")
         except OSError as error:
             raise RecordsError(
                 f"the journal cannot be written ({error.strerror})",
@@ -94,16 +97,55 @@ class Journal:
         os.close(self._fd)
 
 
+def _plain(value: Any) -> Any:
+    """What orjson does not know: kinds of numbers and texts as what they are, all else in words."""
+    if isinstance(value, float):
+        return float(value)
+    if isinstance(value, int):
+        return int(value)
+    if isinstance(value, complex):
+        return [value.real, value.imag]
+    if isinstance(value, tuple | set | frozenset):
+        return list(value)
+    return str(value)
+
+
+def next_number(folder: Path, least: int) -> int:
+    """A number for the next run of a folder of journals, greater than all before and than `least`."""
+    path = folder / "last_number"
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        fd = os.open(path, os.O_RDWR | os.O_CREAT, 0o644)
+        try:
+            for _ in range(200):  # held for microseconds by runs that start at the same moment
+                if try_lock(fd):
+                    break
+                time.sleep(0.005)
+            text = os.read(fd, 32).decode("ascii", "replace").strip()
+            number = max(int(text) if text.isdigit() else 0, least) + 1
+            os.lseek(fd, 0, os.SEEK_SET)
+            os.write(fd, f"{number}\n".encode())
+        finally:
+            os.close(fd)
+    except OSError as error:
+        raise RecordsError(
+            f"cannot be written ({error.strerror})",
+            where=str(path),
+            remedy="Without records no run starts. Check disk space and permissions.",
+        ) from None
+    return number
+
+
 def left_over(folder: Path) -> Iterator[Path]:
     """The journals in a folder that no living process writes: ended but not stored yet, or broken off. Each is held
     (so that no other process takes it) until the next one is asked for."""
     for path in sorted(folder.glob("*" + SUFFIX)):
         try:
-            fd = os.open(path, os.O_RDWR)
+            fd = os.open(path, os.O_RDWR | getattr(os, "O_NONBLOCK", 0))
         except OSError:
             continue
         try:
-            if try_lock(fd) and path.exists():
+            if try_lock(fd) and path.is_file():
                 yield path
         finally:
             os.close(fd)
@@ -113,23 +155,33 @@ def read_journal(path: Path) -> Iterator[dict[str, Any]]:
     """The events of a journal as dictionaries with the key `e` for their kind.
 
     Raises:
-        RecordsError: a line in the middle is damaged. A torn last line is left out.
+        RecordsError: a line in the middle is damaged. A torn last line is left out, also where the guardian's entry
+            stands behind it.
     """
+    torn = 0
     with path.open("rb") as file:
         for number, line in enumerate(file, 1):
+            if not line.strip():
+                continue
             try:
                 event = orjson.loads(line)
-                if not line.endswith(b"\n") or not isinstance(event, dict) or "e" not in event:
+                if not isinstance(event, dict) or not isinstance(event.get("e"), str):
                     raise ValueError
-            except ValueError:
-                if not file.read(1):
+                if not line.endswith(b"\n"):
                     return
-                raise RecordsError(
-                    f"line {number} is damaged",
-                    where=str(path),
-                    remedy="The journal is left as it is; mend the line or move the file away.",
-                ) from None
+            except ValueError:
+                if torn:
+                    raise _damaged(path, torn) from None
+                torn = number
+                continue
+            if torn and event.get("by") != "guardian":
+                raise _damaged(path, torn)
+            torn = 0
             yield event
+
+
+def _damaged(path: Path, number: int) -> RecordsError:
+    return RecordsError(f"line {number} is damaged", where=str(path), remedy="Mend the line, or leave it aside.")
 
 
 def mend_tail(path: Path) -> int:

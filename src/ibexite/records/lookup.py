@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime
 import json
 import sqlite3
 import struct
@@ -24,6 +25,8 @@ def check_header(path: Path) -> None:
     Raises:
         RecordsError: with both versions named.
     """
+    if not path.is_file():
+        raise RecordsError("this is not a store but a folder", where=str(path), remedy="Move it away.")
     with path.open("rb") as file:
         header = file.read(100)
     if len(header) < 100 or not header.startswith(b"SQLite format 3\0"):
@@ -41,6 +44,19 @@ def check_header(path: Path) -> None:
             where=str(path),
             remedy="Use the version of Ibexite that made it, or a newer one.",
         )
+
+
+def is_older(path: Path) -> bool:
+    """True for a store of an older version, which is to be completed before it is read."""
+    try:
+        with path.open("rb") as file:
+            header = file.read(100)
+    except OSError:
+        return False
+    if len(header) < 100 or struct.unpack(">I", header[68:72])[0] != APPLICATION_ID:
+        return False
+    version: int = struct.unpack(">I", header[60:64])[0]
+    return version < VERSION
 
 
 @dataclass(frozen=True, slots=True)
@@ -97,8 +113,23 @@ class RunRecord:
     """A stored run with all that belongs to it. JSON columns are decoded."""
 
     row: RowDict
-    tests: list[TestRecord]
+    parts: list[TestRecord]  # the tests and the blocks around them, in their order
     files: list[RowDict]
+
+    @property
+    def started_text(self) -> str:
+        """When it was started, in the local time of its station."""
+        return local_time(self.row["started"], self.row["utc_offset"])
+
+    @property
+    def blocks(self) -> list[TestRecord]:
+        """What stands around the tests (before unit, ...), as far as it gave values."""
+        return [part for part in self.parts if part.row["kind"] == "block"]
+
+    @property
+    def tests(self) -> list[TestRecord]:
+        """The tests."""
+        return [part for part in self.parts if part.row["kind"] == "test"]
 
     @property
     def verdict_text(self) -> str:
@@ -109,6 +140,16 @@ class RunRecord:
 def verdict_text(verdict: str, is_trial: bool) -> str:
     """PASS, FAIL, ERROR or ABORTED, with the trial mark."""
     return verdict.upper() + (" (trial)" if is_trial else "")
+
+
+def local_time(started: str, offset: str) -> str:
+    """A time in UTC as the local time that it was, to the second.
+
+    >>> local_time("2026-11-25T09:02:39.123+00:00", "+02:00")
+    '2026-11-25 11:02:39'
+    """
+    zone = datetime.datetime.strptime(offset, "%z").tzinfo if offset else None
+    return datetime.datetime.fromisoformat(started).astimezone(zone or datetime.UTC).strftime("%Y-%m-%d %H:%M:%S")
 
 
 class Lookup:
@@ -126,7 +167,7 @@ class Lookup:
         try:
             self._db = sqlite3.connect(f"{self.path.absolute().as_uri()}?mode=ro", uri=True)
             self._db.row_factory = sqlite3.Row
-            self._db.execute("SELECT lot, retest_of FROM runs LIMIT 1")
+            self._db.execute("SELECT number, trial FROM runs LIMIT 1")
         except sqlite3.Error as error:
             raise RecordsError(f"the store cannot be read ({error})", where=str(self.path)) from None
 
@@ -135,17 +176,24 @@ class Lookup:
         self._db.close()
 
     def _rows(self, query: str, *values: Any) -> list[RowDict]:
-        return [dict(row) for row in self._db.execute(query, values)]
+        try:
+            return [dict(row) for row in self._db.execute(query, values)]
+        except sqlite3.Error as error:
+            raise RecordsError(
+                f"the store cannot be read ({error})", where=str(self.path),
+                remedy="Is another program writing it, or is the file damaged? The journals of its runs are kept.",
+            ) from None  # fmt: skip
 
     def runs(self, *, serial: str = "", verdict: str = "", limit: int = 50) -> list[RowDict]:
         """Runs, the newest first, with serial, product, and how many tests passed."""
         return self._rows(
-            "SELECT runs.id, started, duration, serial, product, sequence, revision, verdict, is_trial, trial_reasons,"
-            " reason, broken_off, operator, bench, lot, retest_of,"
-            " (SELECT count(*) FROM tests WHERE run_id = runs.id AND tests.verdict = 'pass') AS passed,"
-            " (SELECT count(*) FROM tests WHERE run_id = runs.id) AS tests"
+            "SELECT runs.id, number, started, utc_offset, duration, serial, product, sequence, revision, verdict,"
+            " is_trial, trial_reasons, reason, broken_off, operator, bench, lot, retest_of,"
+            " (SELECT count(*) FROM tests WHERE run_id = runs.id AND kind = 'test' AND verdict = 'pass') AS passed,"
+            " (SELECT count(*) FROM tests WHERE run_id = runs.id AND kind = 'test') AS tests"
             " FROM runs JOIN units ON units.id = unit_id"
-            " WHERE (? = '' OR serial = ?) AND (? = '' OR verdict = ?) ORDER BY started DESC, runs.rowid DESC LIMIT ?",
+            " WHERE (? = '' OR serial = ?) AND (? = '' OR verdict = ?)"
+            " ORDER BY number DESC, started DESC, runs.rowid DESC LIMIT ?",
             serial,
             serial,
             verdict,
@@ -160,14 +208,14 @@ class Lookup:
             MistakeError: none or several fit.
         """
         if word == "last":
-            found = self._rows("SELECT id FROM runs ORDER BY started DESC, rowid DESC LIMIT 1")
+            found = self._rows("SELECT id FROM runs ORDER BY number DESC, started DESC, rowid DESC LIMIT 1")
         else:
             found = self._rows(
                 "SELECT runs.id FROM runs JOIN units ON units.id = unit_id WHERE serial = ?"
-                " ORDER BY started DESC, runs.rowid DESC LIMIT 1",
+                " ORDER BY number DESC, started DESC, runs.rowid DESC LIMIT 1",
                 word,
             )
-            found = found or self._rows("SELECT id FROM runs WHERE instr(id, ?) > 0 ORDER BY started DESC", word)
+            found = found or self._rows("SELECT id FROM runs WHERE instr(id, ?) > 0 ORDER BY number DESC", word)
         if not found:
             raise MistakeError(
                 f"there is no run {word!r}",
@@ -182,12 +230,16 @@ class Lookup:
             )
         return str(found[0]["id"])
 
+    def has(self, run_id: str) -> bool:
+        """True if a run is stored."""
+        return bool(self._rows("SELECT 1 FROM runs WHERE id = ?", run_id))
+
     def run(self, run_id: str) -> RunRecord:
         """A run with everything that belongs to it."""
         row = self._rows(
             "SELECT runs.*, serial, product FROM runs JOIN units ON units.id = unit_id WHERE runs.id = ?", run_id
         )[0]
-        for key in ("params", "instruments", "remarks", "files"):
+        for key in ("params", "instruments", "remarks", "files", "trial"):
             row[key] = json.loads(row[key])
         files = self._rows("SELECT * FROM files WHERE run_id = ? ORDER BY id", run_id)
         tests = self._rows("SELECT * FROM tests WHERE run_id = ? ORDER BY position", run_id)
@@ -197,7 +249,7 @@ class Lookup:
         """How long each test took, in s, in the last run of a sequence in which it was run to its end."""
         rows = self._rows(
             "SELECT tests.name, tests.duration FROM tests JOIN runs ON runs.id = run_id WHERE runs.sequence = ?"
-            " AND tests.verdict IN ('pass', 'fail', 'no check') AND tests.duration > 0 ORDER BY started, runs.rowid",
+            " AND tests.verdict IN ('pass', 'fail', 'no check') AND tests.duration > 0 ORDER BY number, started",
             sequence,
         )
         return {row["name"]: row["duration"] for row in rows}
@@ -205,7 +257,7 @@ class Lookup:
     def _test(self, test: RowDict) -> TestRecord:
         results = self._rows("SELECT * FROM results WHERE test_id = ? ORDER BY id", test["id"])
         for result in results:
-            for key in ("at", "axes", "extent", "failing"):
+            for key in ("at", "axes", "extent", "failing", "limits"):
                 result[key] = json.loads(result[key])
         bad = self._rows("SELECT * FROM bad_readings WHERE test_id = ? ORDER BY id", test["id"])
         for reading in bad:

@@ -8,7 +8,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 APPLICATION_ID = 0x49424558  # "IBEX", in the header of the SQLite file
-VERSION = 2  # of the tables; an older store gets the columns it lacks, a newer one is refused
+VERSION = 3  # of the tables; an older store gets the columns it lacks, a newer one is refused
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,11 +78,14 @@ TABLES = (
         """
         id              | TEXT PRIMARY KEY                      | run id: UTC time and a random part
         unit_id         | INTEGER NOT NULL REFERENCES units(id) | the unit
-        started         | TEXT NOT NULL                         | wall time, ISO 8601 with offset to UTC
+        number          | INTEGER NOT NULL DEFAULT 0            | counts the runs of this folder as they started
+        started         | TEXT NOT NULL                         | wall time in UTC, ISO 8601
+        utc_offset      | TEXT NOT NULL DEFAULT ''              | what the local time was ahead of UTC, as +02:00
         duration        | REAL NOT NULL                         | s
         verdict         | TEXT NOT NULL                         | pass, fail, error, aborted, no check (a measurement)
         is_trial        | INTEGER NOT NULL                      | 1: a pass does not count
         trial_reasons   | TEXT NOT NULL                         | why, one a line
+        trial           | TEXT NOT NULL DEFAULT '[]'            | JSON: code, text, run (empty: this one) of each reason
         reason          | TEXT NOT NULL                         | why the run ended so, where no test says it
         broken_off      | INTEGER NOT NULL                      | 1: the process died; found and stored later
         is_safe         | INTEGER NOT NULL                      | 1: all outputs were off and said so at the end
@@ -100,6 +103,8 @@ TABLES = (
         lot             | TEXT NOT NULL DEFAULT ''              | lot, empty if none was named
         files           | TEXT NOT NULL DEFAULT '[]'            | JSON: name, sha256, version of other files taking part
         retest_of       | TEXT NOT NULL DEFAULT ''              | the run that this one completes; empty for a first run
+        first_run       | TEXT NOT NULL DEFAULT ''              | the first of all that are completed; empty likewise
+        first_verdict   | TEXT NOT NULL DEFAULT ''              | its verdict: the first pass
         remarks         | TEXT NOT NULL                         | JSON: texts shown, answers, problems, in order
         """,
         "unit_id",
@@ -107,11 +112,12 @@ TABLES = (
     ),
     _table(
         "tests",
-        "each test of a run, also those that were skipped",
+        "each test of a run, also those that were skipped, and the blocks around them that gave values",
         """
         id       | INTEGER PRIMARY KEY               | number of the row
         run_id   | TEXT NOT NULL REFERENCES runs(id) | the run
         position | INTEGER NOT NULL                  | place in the sequence, from 0
+        kind     | TEXT NOT NULL DEFAULT 'test'      | test, or block: before unit and the like, not counted as a test
         name     | TEXT NOT NULL                     | name in the sequence
         title    | TEXT NOT NULL                     | title in the sequence
         is_gate  | INTEGER NOT NULL                  | 1: the tests behind it were skipped unless it passed
@@ -119,6 +125,9 @@ TABLES = (
         reason   | TEXT NOT NULL                     | why, where the results do not say it
         duration | REAL NOT NULL                     | s
         tags     | TEXT NOT NULL DEFAULT ''          | tags, with commas
+        has_failed | INTEGER NOT NULL DEFAULT 0      | 1: a check failed on valid readings, whatever the verdict
+        skip     | TEXT NOT NULL DEFAULT ''          | the code of its skip, see verdicts.md
+        run      | TEXT NOT NULL DEFAULT ''          | in a retest: the run that it was taken over from, with its values
         """,
         "run_id",
     ),
@@ -154,6 +163,8 @@ TABLES = (
         guard     | REAL NOT NULL DEFAULT 0               | the limits stand so much inside those that were written
         rule      | TEXT NOT NULL DEFAULT ''              | the decision rule, where there is a guard
         origin    | TEXT NOT NULL DEFAULT ''              | file and row, for limits from a limit table
+        limits    | TEXT NOT NULL DEFAULT '[]'            | JSON: axis values, low, high of each point, if they vary
+        n         | TEXT NOT NULL DEFAULT ''              | of how many values it was made, "14 of 15"; empty: of one
         """,
         "test_id",
         "label value",
@@ -174,7 +185,7 @@ TABLES = (
         kind     | TEXT NOT NULL DEFAULT 'quantity'      | quantity; yes_no: 1 for yes; text: labels holds them
         labels   | TEXT NOT NULL DEFAULT ''              | JSON: the texts that the values number; empty for numbers
         n        | TEXT NOT NULL DEFAULT ''              | of a statistic: of how many values it was made, "14 of 15"
-        bound    | TEXT NOT NULL DEFAULT ''              | where no more is known: "below 4 V"
+        bound    | TEXT NOT NULL DEFAULT ''              | where no more is known: "below 4 V"; of a column, row by row
         data     | BLOB NOT NULL                         | float64, little-endian; NaN for a hole
         """,
         "test_id",

@@ -5,30 +5,45 @@ Reading is done by ibexite.records.lookup.
 
 from __future__ import annotations
 
+import json
 import sqlite3
 from pathlib import Path
 from typing import Any
 
 from ibexite.errors import RecordsError
 from ibexite.records import schema
-from ibexite.records.ingest import RunRows, rows_of
+from ibexite.records.ingest import RunRows, in_utc, rows_of
 from ibexite.records.journal import left_over, mend_tail, read_journal
 from ibexite.records.lookup import FILE_NAME, check_header
 
 STORED = "stored"  # the folder, below the journals, of those that the store has
+DAMAGED = "damaged"  # and of those that cannot be read
 BUSY_TIMEOUT = 20.0  # s; how long another process may be writing
+
+
+class DamagedJournal(RecordsError):
+    """A journal that cannot be read, or holds no events of a run."""
 
 
 class Store:
     """Writes runs into the database of a records folder."""
 
-    def __init__(self, records: Path) -> None:
+    def __init__(self, records: Path, *, patience: float = BUSY_TIMEOUT) -> None:
+        """Opens the database, and makes it if it is not there.
+
+        Args:
+            patience: s; how long another process may be writing.
+
+        Raises:
+            RecordsError: it cannot be opened, is none of ours, or of a newer version.
+        """
         self.records = records
         self.path = records / FILE_NAME
         self.journals = records / "journals"
+        self._patience = patience
         try:
             records.mkdir(parents=True, exist_ok=True)
-            if self.path.exists() and self.path.stat().st_size:
+            if self.path.exists() and (not self.path.is_file() or self.path.stat().st_size):
                 check_header(self.path)
             self._db = self._open()
         except (OSError, sqlite3.Error) as error:
@@ -39,7 +54,7 @@ class Store:
             ) from None
 
     def _open(self) -> sqlite3.Connection:
-        db = sqlite3.connect(self.path, timeout=BUSY_TIMEOUT, isolation_level=None)
+        db = sqlite3.connect(self.path, timeout=self._patience, isolation_level=None)
         db.execute("PRAGMA synchronous=FULL")
         db.execute("PRAGMA foreign_keys=ON")
         if db.execute("PRAGMA application_id").fetchone()[0] != schema.APPLICATION_ID:
@@ -67,6 +82,7 @@ class Store:
                     db.execute(f"ALTER TABLE {table.name} ADD COLUMN {column.name} {column.type}")
             for statement in table.create():
                 db.execute(statement)
+        _to_version_3(db)
         db.execute(f"PRAGMA user_version={schema.VERSION}")
         db.execute("COMMIT")
 
@@ -74,23 +90,37 @@ class Store:
         """Closes the database."""
         self._db.close()
 
+    def last_number(self) -> int:
+        """The greatest number of a run that is stored."""
+        return int(self._db.execute("SELECT coalesce(max(number), 0) FROM runs").fetchone()[0])
+
     def take_in(self, journal: Path) -> str:
-        """Stores the run of a journal and moves the journal to the stored ones. Doing it again changes nothing.
+        """Stores the run of a journal and moves the journal to the stored ones. Doing it again changes nothing but
+        whether the outputs are off: that of a run which ended with outputs on stays where it is, for the guardian may
+        still be writing into it.
 
         Returns:
             The run id, "" if the journal does not hold the beginning of a run.
 
         Raises:
-            RecordsError: the journal is damaged in the middle, or the store cannot be written.
+            DamagedJournal: it cannot be read, or holds no events of a run.
+            RecordsError: the store cannot be written.
         """
-        mend_tail(journal)
-        rows = rows_of(read_journal(journal))
         try:
-            if rows is not None:
-                self._write(rows)
-            folder = self.journals / STORED
-            folder.mkdir(exist_ok=True)
-            journal.replace(folder / journal.name)
+            mend_tail(journal)
+            rows = rows_of(read_journal(journal), str(journal))
+        except RecordsError as error:
+            raise DamagedJournal(error.what, where=error.where, remedy=error.remedy) from None
+        except OSError as error:
+            raise RecordsError(
+                f"the journal cannot be read ({_reason(error)})", where=str(journal), remedy="Was it removed?"
+            ) from None
+        try:
+            is_new = rows is not None and self._write(rows)
+            if rows is None or rows.run["is_safe"] or rows.run["broken_off"] or not is_new:
+                folder = self.journals / STORED
+                folder.mkdir(exist_ok=True)
+                journal.replace(folder / journal.name)
         except (OSError, sqlite3.Error) as error:
             raise RecordsError(
                 f"the run cannot be stored ({_reason(error)})",
@@ -99,22 +129,46 @@ class Store:
             ) from None
         return rows.run["id"] if rows is not None else ""
 
-    def take_in_left_over(self) -> list[str]:
-        """Stores all journals that no living process writes; the ids of their runs."""
-        found = [self.take_in(path) for path in left_over(self.journals)]
-        return [run for run in found if run]
+    def take_in_left_over(self) -> tuple[list[str], list[str]]:
+        """Stores all journals that no living process writes: the ids of their runs, and what became of those that are
+        damaged. Each is taken by itself: one that is damaged is set aside and hinders nothing else."""
+        stored, told = [], []
+        for path in left_over(self.journals):
+            try:
+                run = self.take_in(path)
+            except DamagedJournal as error:
+                told.append(f"{self._set_aside(path)}: {error.what}")
+                continue
+            stored += [run] if run else []
+        return stored, told
 
-    def _write(self, rows: RunRows) -> None:
-        """Writes a run in one transaction, unless it is there already."""
+    def _set_aside(self, journal: Path) -> Path:
+        folder = self.journals / DAMAGED
+        try:
+            folder.mkdir(exist_ok=True)
+            journal.replace(folder / journal.name)
+        except OSError:
+            return journal
+        return folder / journal.name
+
+    def _write(self, rows: RunRows) -> bool:
+        """Writes a run in one transaction; of one that is there already only whether its outputs are off. True if it is
+        new."""
         self._db.execute("BEGIN IMMEDIATE")
         try:
-            if not self._db.execute("SELECT 1 FROM runs WHERE id = ?", (rows.run["id"],)).fetchone():
+            found = self._db.execute("SELECT is_safe FROM runs WHERE id = ?", (rows.run["id"],)).fetchone()
+            if found is None:
                 self._insert_run(rows)
+            elif rows.run["is_safe"] and not found[0]:
+                self._db.execute(
+                    "UPDATE runs SET is_safe = 1, remarks = ? WHERE id = ?", (rows.run["remarks"], rows.run["id"])
+                )
             self._db.execute("COMMIT")
         except BaseException:
             if self._db.in_transaction:
                 self._db.execute("ROLLBACK")
             raise
+        return found is None
 
     def _insert(self, table: str, row: dict[str, Any]) -> int:
         return int(self._db.execute(schema.BY_NAME[table].insert(), row).lastrowid or 0)
@@ -129,6 +183,8 @@ class Store:
             self._insert("files", {**file, "run_id": rows.run["id"]})
         for test in rows.tests:
             test_id = self._insert("tests", test.test)
+            if test.test["run"]:
+                self._copy_test(test.test, test_id)
             entries = {
                 "results": test.results,
                 "curves": test.curves,
@@ -139,6 +195,35 @@ class Store:
                 self._db.executemany(
                     schema.BY_NAME[table].insert(), [{**row, "test_id": test_id} for row in found_rows]
                 )
+
+    def _copy_test(self, test: dict[str, Any], test_id: int) -> None:
+        """In a retest: everything that a test which was taken over has found, from the run in which it was done."""
+        origin = self._db.execute(
+            "SELECT id FROM tests WHERE run_id = ? AND name = ?", (test["run"], test["name"])
+        ).fetchone()
+        if origin is None:
+            return
+        for table in ("results", "curves", "bad_readings", "figures"):
+            names = [c.name for c in schema.BY_NAME[table].columns if c.name not in ("id", "test_id")]
+            columns = ", ".join(names)
+            self._db.execute(
+                f"INSERT INTO {table} (test_id, {columns})"
+                f" SELECT ?, {columns} FROM {table} WHERE test_id = ? ORDER BY id",
+                (test_id, origin[0]),
+            )
+
+
+def _to_version_3(db: sqlite3.Connection) -> None:
+    """Times in UTC, runs numbered in the order of their starting, reasons of a trial with their codes."""
+    rows = db.execute("SELECT id, started, trial_reasons FROM runs WHERE number = 0").fetchall()
+    order = sorted(rows, key=lambda row: in_utc(row[1])[0])
+    for number, (run, started, reasons) in enumerate(order, 1):
+        trial = [{"code": "older", "text": text, "run": ""} for text in reasons.splitlines() if text]
+        db.execute(
+            "UPDATE runs SET number = ?, started = ?, utc_offset = ?, trial = ? WHERE id = ?",
+            (number, *in_utc(started), json.dumps(trial), run),
+        )
+    db.execute("UPDATE tests SET has_failed = 1 WHERE verdict = 'fail'")
 
 
 def _reason(error: Exception) -> str:

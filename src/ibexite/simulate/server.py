@@ -24,7 +24,8 @@ from ibexite.protocols.lines import LineBuffer, LineTooLong
 from ibexite.simulate.device import ScpiDevice
 from ibexite.simulate.plan import SimulationPlan, StandIn, build
 
-LINGER = 3.0  # s
+LINGER = 3.0  # s; how long it is there for whoever makes the bench safe after a run that died
+ALONE = 0.3  # s without a client, after which it ends
 _LATE = 4.0  # s; later than any time-out that a profile sets
 
 
@@ -78,10 +79,14 @@ class BenchServer:
         self._stopping = True
 
     def stop_when_alone(self) -> None:
-        """Ends `serve` when the last client has gone, at the latest after LINGER: a run that died is made safe yet."""
+        """Ends `serve` when there has been no client for a while, at the latest after LINGER: a run that died is made
+        safe yet, on connections of its own."""
         deadline = time.monotonic() + LINGER
-        while self._clients and time.monotonic() < deadline:
+        alone_since = time.monotonic()
+        while time.monotonic() < deadline and time.monotonic() - alone_since < ALONE:
             time.sleep(0.01)
+            if self._clients:
+                alone_since = time.monotonic()
         self.stop()
 
     def serve(self) -> None:
@@ -181,7 +186,11 @@ def main() -> None:
 
     def wait_for_end() -> None:
         for line in sys.stdin:
-            server.advance(float(json.loads(line)["advance"]))
+            message = json.loads(line)
+            if "end" in message:  # the bench is safe
+                server.stop()
+                return
+            server.advance(float(message["advance"]))
             print("{}", flush=True)
         server.stop_when_alone()
 

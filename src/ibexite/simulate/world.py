@@ -131,6 +131,10 @@ class World:
         self._since = now
         self._target = self.product.operating_point(self.stimuli)
 
+    def settled(self, name: str) -> float:
+        """The value that a quantity moves to; 0 for one that the product does not have."""
+        return self._target.get(name, 0.0)
+
     def value(self, name: str) -> float:
         """The present value of a quantity, in base SI units."""
         if name.startswith(UNWIRED):

@@ -1,0 +1,151 @@
+"""Asks the instruments back what the engine believes of them: who they are, what is set, whether a protection tripped.
+
+Done at the begin and at the end of each test, never in the loop over points. All instruments are asked at once, with
+one open query on each. The answer to *IDN? is known: if it comes, all answers before it belonged to their questions.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from ibexite import units
+from ibexite.errors import LinkError
+from ibexite.instruments.session import IDENTITY, Reconnected, Session
+
+if TYPE_CHECKING:
+    from ibexite.bench.bench import Bench
+
+STRAY_WAIT = 0.002  # s; how long it is waited for an answer too many
+
+
+@dataclass(frozen=True, slots=True)
+class Finding:
+    """What is not as it was believed. kind: tripped (a protection), off (an output went off by itself), lost (a setting
+    is another one), doubt (answers may belong to other questions)."""
+
+    kind: str
+    role: str
+    text: str
+
+
+Use = Callable[[str], None]  # takes the reply to a query
+
+
+def prove(bench: Bench) -> list[Finding]:
+    """Everything that is not as it was believed.
+
+    Raises:
+        BenchError: an instrument does not answer, or answers what its profile does not know.
+    """
+    findings: list[Finding] = []
+    tripped: set[str] = set()
+    plans = {s: _questions(bench, s, findings, tripped) for s in bench.sessions.values()}
+    for _ in range(2):  # once more from the beginning after a link was opened anew
+        try:
+            ask_all(plans)
+            _look_for_strays(bench)
+            break
+        except Reconnected as error:
+            findings.clear()
+            tripped.clear()
+            again = error
+            for session in bench.sessions.values():
+                session.settle_link()
+    else:
+        raise LinkError(again.what, where=again.where, remedy=again.remedy)
+    for session in bench.sessions.values():
+        if session.doubt:
+            findings.append(Finding("doubt", session.name, session.doubt))
+            session.doubt = ""
+    for finding in findings:  # what is known now is the truth
+        if finding.kind in ("off", "lost"):
+            bench.mistrusted.add(finding.role)
+    return findings
+
+
+def ask_all(plans: dict[Session, list[tuple[str, Use]]]) -> None:
+    """Asks the questions of each session in their order, all sessions at a time. Raises Reconnected."""
+    for number in range(max(map(len, plans.values()), default=0)):
+        turn = [(session, plan[number]) for session, plan in plans.items() if number < len(plan)]
+        messages = [(session, session.message(text), use) for session, (text, use) in turn]
+        for session, message, _ in messages:
+            session.ask(message)
+        for session, message, use in messages:
+            use(session.answer(message))
+
+
+def _questions(bench: Bench, session: Session, findings: list[Finding], tripped: set[str]) -> list[tuple[str, Use]]:
+    roles = [role for role in bench.roles() if role.instrument == session.name]
+    asked: list[tuple[str, Use]] = []
+    for role in roles:
+        for query in session.profile.tripped_queries:
+            text = query.replace("{channel}", str(role.channel))
+            asked.append((text, _trip(session, role.name, text, findings, tripped)))
+    # Switches first: an output that is off explains much of the rest.
+    keys = sorted(bench.believed(session.name), key=lambda key: not bench.is_switch(key))
+    for role_name, setting in keys:
+        channel = bench.file.roles[role_name].channel
+        question = session.question(setting, channel)
+        asked.append((question, _held(bench, session, (role_name, setting), findings, tripped)))
+    asked.append((IDENTITY, _identity(session)))
+    return asked
+
+
+def _trip(session: Session, role: str, text: str, findings: list[Finding], tripped: set[str]) -> Use:
+    def use(reply: str) -> None:
+        if session.says_yes(reply, "tripped_queries") and role not in tripped:
+            tripped.add(role)
+            findings.append(Finding("tripped", role, f"a protection of {role} has tripped ({text} answered {reply})"))
+
+    return use
+
+
+def _held(bench: Bench, session: Session, key: tuple[str, str], findings: list[Finding], tripped: set[str]) -> Use:
+    role, setting = key
+
+    def use(reply: str) -> None:
+        believed = bench.state[key]
+        held = session.held(setting, bench.file.roles[role].channel, reply)
+        commands = session.profile.settings[setting]
+        if abs(held - float(believed)) <= (
+            0.0 if commands.feature.dimension is None else commands.room(float(believed))
+        ):
+            return
+        bench.state[key] = held
+        if commands.feature.dimension is None:
+            if role in tripped:
+                return  # which says why
+            was, now = ("on", "off") if believed else ("off", "on")
+            kind = "off" if believed else "lost"
+            findings.append(Finding(kind, role, f"{role}.{setting} was switched {was}, but is {now}"))
+            return
+        told = [units.format_value(value, commands.feature.dimension, digits=9) for value in (float(believed), held)]
+        findings.append(
+            Finding("lost", role, f"{role}.{setting} was set to {told[0]}, but the instrument has {told[1]}")
+        )
+
+    return use
+
+
+def _identity(session: Session) -> Use:
+    def use(reply: str) -> None:
+        if reply.strip() == session.identity:
+            return
+        if not session.doubt:
+            session.doubt = f"{session.name} answered {reply[:60]!r} when asked who it is"
+        session.link.is_waiting = True  # so that the next look opens the link anew
+
+    return use
+
+
+def _look_for_strays(bench: Bench) -> None:
+    """Whether anything comes behind the last answers. Opens anew every link that is in doubt."""
+    wait = STRAY_WAIT
+    for session in bench.sessions.values():
+        if session.link.is_waiting:
+            session.settle_link()
+            continue
+        session.look_for_strays(wait)
+        wait = 0.0  # that time is over for all of them

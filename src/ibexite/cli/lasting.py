@@ -1,0 +1,58 @@
+"""Standard output and error that last: when nobody reads them any more, or the disk behind them is full, what is
+written goes nowhere. The exit code and the records must not depend on who looks."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import sys
+from typing import Any, TextIO
+
+
+class LastingStream:
+    """A text stream around another one, which never fails."""
+
+    def __init__(self, stream: TextIO | None, number: int) -> None:
+        self._stream = stream
+        self._number = number
+
+    def write(self, text: str) -> int:
+        """Writes, as long as somebody reads."""
+        return self._tried("write", text) or len(text)
+
+    def flush(self) -> None:
+        """Flushes, as long as somebody reads."""
+        self._tried("flush")
+
+    def isatty(self) -> bool:
+        """True for a terminal."""
+        return bool(self._tried("isatty"))
+
+    def _tried(self, name: str, *arguments: Any) -> Any:
+        if self._stream is None:
+            return None
+        try:
+            return getattr(self._stream, name)(*arguments)
+        except (OSError, ValueError):
+            self._give_up()
+        return None
+
+    def _give_up(self) -> None:
+        """From now on nothing is written; what is still in buffers must not fail when the program ends either."""
+        self._stream = None
+        with contextlib.suppress(OSError):
+            nowhere = os.open(os.devnull, os.O_WRONLY)
+            os.dup2(nowhere, self._number)
+            os.close(nowhere)
+
+    def __getattr__(self, name: str) -> Any:
+        stream = self.__dict__["_stream"]
+        return getattr(stream if stream is not None else sys.__stderr__, name)
+
+
+def make_output_last() -> None:
+    """Puts lasting streams in place of standard output and error."""
+    for number, name in ((1, "stdout"), (2, "stderr")):
+        stream = getattr(sys, name)
+        if not isinstance(stream, LastingStream):
+            setattr(sys, name, LastingStream(stream, number))

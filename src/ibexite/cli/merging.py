@@ -1,0 +1,126 @@
+"""What a retest takes over from the runs that it completes, from the store."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any
+
+from ibexite.verdicts import Judgement, Reason
+
+if TYPE_CHECKING:
+    from ibexite.bench.file import BenchFile
+    from ibexite.engine.orders import Earlier
+    from ibexite.language.program import Program
+    from ibexite.records.lookup import Lookup, RunRecord, TestRecord
+
+
+def given_parameters(record: RunRecord) -> dict[str, str]:
+    """The parameters that a run was given from outside, variants included."""
+    return {p["name"]: p["value"] for p in record.row["params"] if p.get("given", p["by_hand"])}
+
+
+def earlier_of(record: RunRecord, lookup: Lookup, program: Program, file: BenchFile, sha256: str) -> Earlier:
+    """The tests of a run with the runs they come from, why their values are trials, and what has changed since.
+
+    Args:
+        sha256: hash of the sequence as it is now.
+    """
+    from ibexite.engine.orders import Earlier, EarlierTest
+
+    row = record.row
+    tests = {}
+    for test in record.tests:
+        t = test.row
+        facts = Judgement(t["verdict"], bool(t["has_failed"]), t["skip"])
+        tests[t["name"]] = EarlierTest(facts, t["reason"], t["duration"], t["run"] or row["id"])
+    origins = {test.run for test in tests.values()}
+    # What lies in tests that were left out is found anew in the merged tests; what has changed is compared anew.
+    own = [Reason(r["code"], r["text"], r["run"] or row["id"]) for r in row["trial"]]
+    kept = tuple(r for r in own if r.code not in ("left_out", "changed"))
+    changes = {}
+    for origin in sorted(origins):
+        found = record if origin == row["id"] else _run_or_none(lookup, origin)
+        changed = _changes(found, program, file, sha256) if found is not None else ("it is not stored any more",)
+        if changed:
+            changes[origin] = changed
+    return Earlier(
+        row["id"], row["first_run"] or row["id"], row["first_verdict"] or row["verdict"], tests, kept, changes,
+        _results({test.row["name"]: test for test in record.tests}),
+    )  # fmt: skip
+
+
+def _run_or_none(lookup: Lookup, run: str) -> RunRecord | None:
+    return lookup.run(run) if lookup.has(run) else None
+
+
+def _changes(record: RunRecord, program: Program, file: BenchFile, sha256: str) -> tuple[str, ...]:
+    """What was otherwise when a run was done: sequence, parameters, bench file, other files."""
+    from ibexite.engine.beginning import files_of
+    from ibexite.language import constants
+
+    row = record.row
+    changes = [] if row["sequence_sha256"] == sha256 else ["sequence"]
+    now = {
+        param.name: constants.written(
+            program.params[param.name], program.param_types[param.name].dimension, program.param_types[param.name].shown
+        )
+        for param in program.sequence.params
+    }
+    if now != {param["name"]: param["value"] for param in row["params"]}:
+        changes.append("parameters")
+    if row["bench_sha256"] != file.sha256:
+        changes.append("bench file")
+    before = {entry["name"]: entry["sha256"] for entry in row["files"]}
+    present = {entry["name"]: entry["sha256"] for entry in files_of(program, file)}
+    for name in sorted(before | present):
+        if before.get(name) != present.get(name):
+            changes.append("limits" if name == program.limits_file else name)
+    return tuple(changes)
+
+
+def _results(tests: dict[str, TestRecord]) -> Callable[[str, str], Any]:
+    """A function that gives a stored value or curve of a test, None if there is none."""
+
+    def result(test: str, name: str) -> Any:
+        record = tests.get(test)
+        if record is None:
+            return None
+        for grid in record.grids:
+            names = [c["name"] for c in grid.columns]
+            if name in names and grid.columns[names.index(name)]["origin"] != "sweep":
+                return _value(grid, name)
+            if f"{name}.re" in names:
+                return _complex(grid, name)
+        for grid in record.grids:  # an axis is a curve over itself
+            if name in grid.axes and len(grid.axes) == 1:
+                return _value(grid, name)
+        return None
+
+    return result
+
+
+def _value(grid: Any, name: str) -> Any:
+    column = next(c for c in grid.columns if c["name"] == name)
+    if not grid.axes:
+        number = grid.column(name)[0]
+        return (
+            column["labels"][int(number)]
+            if column["labels"]
+            else bool(number)
+            if _is_yes_no(column, number)
+            else number
+        )
+    from ibexite.analysis.curve import curve_of_rows
+
+    return curve_of_rows({axis: grid.column(axis) for axis in grid.axes}, grid.column(name))
+
+
+def _is_yes_no(column: dict[str, Any], number: float) -> bool:
+    return column["kind"] == "yes_no" and number == number
+
+
+def _complex(grid: Any, name: str) -> Any:
+    from ibexite.analysis.curve import rectangular
+
+    re, im = (_value(grid, f"{name}.{part}") for part in ("re", "im"))
+    return rectangular(re, im)

@@ -1,0 +1,110 @@
+"""What is told of a run at its beginning: the sequence, its files, its parameters, the instruments."""
+
+from __future__ import annotations
+
+import hashlib
+from pathlib import Path
+from typing import Any
+
+from ibexite import __version__, events
+from ibexite.bench.bench import Bench
+from ibexite.bench.file import BenchFile
+from ibexite.engine.orders import Identity, Orders
+from ibexite.language import constants, nodes
+from ibexite.language.program import Program
+
+
+def run_started(program: Program, bench: BenchFile, identity: Identity, orders: Orders) -> events.RunStarted:
+    """The first event of a run."""
+    sequence, source, earlier = program.sequence, program.source, orders.earlier
+    return events.RunStarted(
+        identity.run,
+        identity.started.isoformat(timespec="milliseconds"),
+        identity.serial,
+        identity.operator,
+        identity.station,
+        __version__,
+        {
+            "title": sequence.title,
+            "product": sequence.product,
+            "revision": sequence.revision,
+            "file": source.name,
+            "sha256": identity.sequence_sha256,
+        },
+        {"name": bench.name, "file": str(bench.path), "sha256": bench.sha256},
+        [_param(param, program, orders) for param in sequence.params if param.name in program.params],
+        [{"test": c.name, "title": c.title, "gate": c.test.is_gate, "tags": list(c.tags)} for c in program.cases],
+        identity.lot,
+        files_of(program, bench),
+        identity.retest_of,
+        earlier.first_run if earlier else "",
+        earlier.first_verdict if earlier else "",
+        identity.number,
+    )
+
+
+def instruments_of(program: Program, bench: BenchFile) -> list[str]:
+    """The instruments behind all needs, in the order of the bench file."""
+    roles = [need.name for need in program.sequence.needs if need.class_name]
+    roles += [bench.signals[need.name].role for need in program.sequence.needs if not need.class_name]
+    used = {bench.roles[role].instrument for role in roles}
+    return [name for name in bench.instruments if name in used]
+
+
+def files_of(program: Program, bench: BenchFile) -> list[dict[str, str]]:
+    """The other files that take part: shared files, limit tables, Python files, programs, profiles."""
+    found = {source.name: (_sha256(source.text.encode()), "") for source in program.shared}
+    found |= {path: (digest, "") for path, digest in program.python_files}
+    for use in program.measures.values():
+        facts = use.measurement
+        if facts.kind != "sequence":
+            found[facts.origin] = (facts.sha256, facts.version)
+    for name in instruments_of(program, bench):
+        profile = bench.instruments[name].profile
+        found[f"profile {profile.name}"] = (profile.sha256, "")
+    for name, path in _programs(program).items():
+        found[name] = (_sha256(path.read_bytes()) if path.is_file() else "", "")
+    return [{"name": n, "sha256": digest, "version": version} for n, (digest, version) in sorted(found.items())]
+
+
+def _programs(program: Program) -> dict[str, Path]:
+    """The programs of all call lines, by the name that the sequence gives them."""
+    sequence = program.sequence
+    bodies = [sequence.before_lot, sequence.before_unit, *(test.body for test in sequence.tests)]
+    bodies += [sequence.after_unit, sequence.after_lot]
+    bodies += [use.measurement.node.body for use in program.measures.values() if use.measurement.node is not None]
+    folder = Path(program.source.name).absolute().parent
+    calls = [s for body in bodies for s in nodes.walk(body) if isinstance(s, nodes.CallProgram)]
+    return {call.program: folder / call.program for call in calls}
+
+
+def instrument(bench: Bench, name: str) -> dict[str, Any]:
+    """What is told of an instrument that has answered."""
+    fact, session = bench.file.instruments[name], bench.sessions[name]
+    calibration = fact.calibration
+    return {
+        "name": name,
+        "identity": session.identity,
+        "address": fact.address,
+        "profile": fact.profile.name,
+        "simulated": session.is_simulated,
+        "roles": [r.name for r in bench.file.roles.values() if r.instrument == name],
+        "due": calibration.due.isoformat() if calibration else "",
+        "certificate": calibration.certificate if calibration else "",
+    }
+
+
+def _param(param: nodes.Param, program: Program, orders: Orders) -> dict[str, Any]:
+    kind, value = program.param_types[param.name], program.params[param.name]
+    is_given = any(text.startswith(f"{param.name} = ") for text in program.overrides)
+    return {
+        "name": param.name,
+        "value": constants.written(value, kind.dimension, kind.shown),
+        "help": param.help,
+        "given": is_given,  # from outside: a retest takes it along
+        "by_hand": is_given and param.name not in orders.variant_params,
+    }
+
+
+def _sha256(data: bytes) -> str:
+    return hashlib.sha256(data).hexdigest()

@@ -1,0 +1,92 @@
+"""What a run is told before it begins, and what it has found in the end: plain data."""
+
+from __future__ import annotations
+
+import datetime
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Any
+
+from ibexite.engine.selection import Selection
+from ibexite.verdicts import Judgement, Reason
+
+
+@dataclass(slots=True)
+class Identity:
+    """Who and what is being tested, by whom, where, and under which run id."""
+
+    run: str
+    serial: str
+    operator: str
+    station: str
+    started: datetime.datetime
+    sequence_sha256: str = ""
+    lot: str = ""
+    retest_of: str = ""
+    number: int = 0  # in the order of starting, within one folder of records
+
+
+@dataclass(slots=True)
+class Outcome:
+    """How a run ended. `trial` holds the reasons for which a pass does not count."""
+
+    verdict: str = "pass"
+    reason: str = ""
+    run: str = ""  # its id
+    trial: list[Reason] = field(default_factory=list)
+    facts: dict[str, Judgement] = field(default_factory=dict)
+    is_safe: bool = True
+    broken_views: list[str] = field(default_factory=list)
+
+    @property
+    def tests(self) -> dict[str, str]:
+        """The verdict of each test."""
+        return {name: facts.verdict for name, facts in self.facts.items()}
+
+
+@dataclass(frozen=True, slots=True)
+class EarlierTest:
+    """A test as an earlier run left it; `run` is the run in which it was carried out."""
+
+    facts: Judgement
+    reason: str
+    duration: float
+    run: str
+
+
+@dataclass(frozen=True, slots=True)
+class Earlier:
+    """What is taken over from the run that a retest completes."""
+
+    run: str
+    first_run: str  # of the whole chain of retests
+    first_verdict: str
+    tests: dict[str, EarlierTest] = field(default_factory=dict)
+    trial: tuple[Reason, ...] = ()  # the reasons of all runs whose values it holds, each with its run
+    changes: dict[str, tuple[str, ...]] = field(default_factory=dict)  # by run: what differs since from what is now
+    result: Callable[[str, str], Any] | None = None  # of (test, name): a value that may be used, None if there is none
+
+    def reasons(self, taken: set[str]) -> list[Reason]:
+        """Why the merged result is a trial, given the runs of the tests that are taken over from them."""
+        kept = [reason for reason in self.trial if reason.run in taken]
+        changed = [
+            Reason("changed", f"changed since run {run}: {change}", run)
+            for run, changes in self.changes.items()
+            if run in taken
+            for change in changes
+        ]
+        return kept + changed
+
+
+@dataclass(slots=True)
+class Orders:
+    """How a run is to be carried out."""
+
+    selection: Selection = field(default_factory=Selection)
+    stops_on_fail: bool = False
+    begins_lot: bool = True  # the first unit of a lot: `before lot` is carried out
+    ends_lot: bool = True  # the last one
+    variant_params: frozenset[str] = frozenset()  # parameters that may be set from outside without making a trial
+    earlier: Earlier | None = None  # the run that this one completes
+    is_measurement: bool = False  # one measurement at the desk: nothing need be judged
+    is_simulated: bool = False  # a simulated bench was asked for, whether the sequence needs instruments or not
