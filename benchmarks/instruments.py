@@ -15,13 +15,19 @@ IDENTITIES = (b"Firnline,PS-0,1,1\n", b"Firnline,EL-0,1,1\n", b"Firnline,DM-0,1,
 VALUE = b"+1.2345678E+00"
 
 
-def reply(line: bytes, identity: bytes, scan: list[int]) -> bytes | None:
-    """The reply to a line, None for a command."""
+def reply(line: bytes, identity: bytes, scan: list[int], held: dict[bytes, bytes]) -> bytes | None:
+    """The reply to a line, None for a command. What was set is held, and told when it is asked."""
     if line.startswith(b"ROUT:SCAN"):
         scan[0] = line.count(b",") + 1
         return None
     if not line.endswith(b"?") and b"? " not in line:
+        header, _, value = line.partition(b" ")
+        held[header] = value
         return None
+    if line[:-1] in held:
+        return held[line[:-1]] + b"\n"
+    if line.endswith(b"TRIP?"):
+        return b"0\n"
     if line == b"*IDN?":
         return identity
     if line == b"SYST:ERR?":
@@ -38,7 +44,7 @@ def main() -> None:
     print(*(listener.getsockname()[1] for listener in listeners), flush=True)
     poll = select.epoll()
     waiting = {listener.fileno(): (listener, i) for i, listener in enumerate(listeners)}
-    clients: dict[int, tuple[socket.socket, bytes, list[int]]] = {}
+    clients: dict[int, tuple[socket.socket, bytes, list[int], dict[bytes, bytes]]] = {}
     for fd in [*waiting, sys.stdin.fileno()]:
         poll.register(fd, select.EPOLLIN)
     timers: list[tuple[float, int, bytes]] = []
@@ -49,17 +55,17 @@ def main() -> None:
             if fd in waiting:
                 connection, _address = waiting[fd][0].accept()
                 connection.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
-                clients[connection.fileno()] = (connection, IDENTITIES[waiting[fd][1]], [1])
+                clients[connection.fileno()] = (connection, IDENTITIES[waiting[fd][1]], [1], {})
                 poll.register(connection.fileno(), select.EPOLLIN)
                 continue
-            connection, identity, scan = clients[fd]
+            connection, identity, scan, held = clients[fd]
             data = connection.recv(65536)
             if not data:
                 poll.unregister(fd)
                 connection.close()
                 continue
             for line in data.split(b"\n"):
-                answer = reply(line, identity, scan) if line else None
+                answer = reply(line, identity, scan, held) if line else None
                 if answer is None:
                     continue
                 if delay:

@@ -17,7 +17,8 @@ from typing import Any
 import compare
 from ibexite.bench import bench
 from ibexite.bench.file import read_bench
-from ibexite.engine.run import Identity, Run
+from ibexite.engine.orders import Identity
+from ibexite.engine.run import Run
 from ibexite.engine.services import Consenting
 from ibexite.instruments import link
 from ibexite.language.check import vet
@@ -29,26 +30,29 @@ REPLIES = {b"*IDN?\n": b"stub,1,1,1", b"*OPC?\n": b"1",
 
 
 class StubLink(link.SocketLink):
-    """A link that answers at once, from memory."""
+    """A link that answers at once, from memory; it holds what was set last."""
 
     def open(self) -> None:
         self.is_waiting = False
-        self.send_bytes = self._take
-        self._asked = b""
+        self._asked, self._set = b"", b" 0"
         self._socket = None
 
-    def _take(self, data: bytes) -> None:
-        self._asked = data
-
     def send(self, data: bytes) -> None:
+        self._set = data if data.startswith((b"SOUR1:VOLT ", b"CURR ")) else self._set
+
+    def ask(self, data: bytes) -> None:
         self._asked = data
 
     def receive(self) -> bytes:
-        self.is_waiting = False
-        return REPLIES.get(self._asked, b"5.0000000E+00")
+        return self.exchange(self._asked)
 
     def exchange(self, data: bytes) -> bytes:
-        return REPLIES.get(data, b"5.0000000E+00")
+        if data in (b"SOUR1:VOLT?\n", b"CURR?\n"):
+            return self._set.partition(b" ")[2].strip()
+        return b"0" if data.endswith(b"TRIP?\n") else REPLIES.get(data, b"5.0000000E+00")
+
+    def look(self, seconds: float = 0.0) -> None:
+        """Nothing waits."""
 
     def close(self) -> None:
         """Nothing is open."""
@@ -76,8 +80,8 @@ def by_hand(points: int) -> float:
         vin = 5 + i * 0.01
         for k in range(100):
             iload = k * 0.001
-            psu.send_bytes(f"SOUR1:VOLT {vin:.9g}\n".encode())
-            load.send_bytes(f"CURR {iload:.9g}\n".encode())
+            psu.send(f"SOUR1:VOLT {vin:.9g}\n".encode())
+            load.send(f"CURR {iload:.9g}\n".encode())
             v_in = float(meter.exchange(b"READ?\n"))
             i_in = float(psu.exchange(b"MEAS1:CURR?\n"))
             v_out = float(load.exchange(b"MEAS:VOLT?\n"))
@@ -109,7 +113,7 @@ def _run(points: int) -> float:
         assert not program.has_mistakes, [program.source.render(f) for f in program.source.findings]
         rows: list[Any] = []
         identity = Identity("r", "B1", "", "", datetime.datetime.now(datetime.UTC))
-        run = Run(program, read_bench(path), identity, Still(), Consenting(), [rows.append])
+        run = Run(program, read_bench(path), identity, Still(), Consenting(), rows.append)
         began = time.perf_counter()
         outcome = run.carry_out()
         took = time.perf_counter() - began
