@@ -136,13 +136,13 @@ _SYMBOL_OF: dict[Powers, str] = {}
 for _symbol, (_p, _factor, _prefixes) in _LINEAR.items():
     if _factor == "1" or _symbol == "g":
         _SYMBOL_OF.setdefault(_p, _symbol)
-_PART = re.compile(r"([*/]?)([A-Za-z%]+)(?:\^(-?\d))?")
-_NUMBER = re.compile(r"\s*([+-]?\d+(?:\.\d+)?(?:[eE][+-]?\d+)?) ?(\S*)\s*")
+_PART = re.compile(r"([*/]?)(?:(1)|sqrt\(([A-Za-z]+)\)|([A-Za-z%]+))(?:\^(-?\d+(?:\.\d+)?))?")
+_NUMBER = re.compile(r"\s*([+-]?\d+(?:\.\d+)?(?:[eE][+-]?\d+)?)(?: ?([^\s\d]\S*)| (1/\S+))?\s*", re.ASCII)
 
 
 @lru_cache(maxsize=512)
 def parse_unit(text: str) -> Unit:
-    """The unit written as `text`, such as V, mohm, V/us or V^2/Hz.
+    """The unit written as `text`, such as V, mohm, V/us, V^2/Hz, V/sqrt(Hz), 1/K or ppm/K.
 
     Raises:
         UnitError: no such unit; names the nearest one. Levels and degC do not go into compound units.
@@ -155,17 +155,20 @@ def parse_unit(text: str) -> Unit:
     powers, factor, at = list(PLAIN.powers), Decimal(1), 0
     while at < len(text):
         part = _PART.match(text, at)
-        if part is None or (at > 0) != bool(part[1]):
+        if part is None or (at > 0) != bool(part[1]) or (part[2] and at > 0):
             raise UnitError(f"there is no unit {text!r}", remedy=_unit_remedy(text))
-        unit = UNITS.get(part[2])
-        if unit is None:
-            raise UnitError(f"there is no unit {part[2]!r}", remedy=_unit_remedy(part[2]))
-        if unit.dimension.kind != "linear":
-            raise UnitError(f"{part[2]} cannot be a part of a compound unit", remedy="Only V, A, Hz and the like can.")
-        exponent = int(part[3] or 1) * (-1 if part[1] == "/" else 1)
-        powers = [a + b * exponent for a, b in zip(powers, unit.dimension.powers, strict=True)]
-        factor *= unit.factor**exponent
         at = part.end()
+        if part[2]:
+            continue  # 1/K
+        symbol = part[3] or part[4]
+        unit = UNITS.get(symbol)
+        if unit is None:
+            raise UnitError(f"there is no unit {symbol!r}", remedy=_unit_remedy(symbol))
+        if unit.dimension.kind != "linear":
+            raise UnitError(f"{symbol} cannot be a part of a compound unit", remedy="Only V, A, Hz and the like can.")
+        exponent = Decimal(part[5] or 1) * (-1 if part[1] == "/" else 1) / (2 if part[3] else 1)
+        powers = [a + b * float(exponent) for a, b in zip(powers, unit.dimension.powers, strict=True)]
+        factor *= unit.factor ** (int(exponent) if exponent == int(exponent) else exponent)
     return Unit(text, Dimension("linear", tuple(powers)), factor)
 
 
@@ -213,7 +216,8 @@ def parse_quantity(text: str) -> Quantity:
     match = _NUMBER.fullmatch(text)
     if match is None:
         raise UnitError(f"{text!r} is not a number with a unit", remedy='Write it as "12 V" or "0.5 %".')
-    unit = parse_unit(match[2]) if match[2] else NO_UNIT
+    symbol = match[2] or match[3]
+    unit = parse_unit(symbol) if symbol else NO_UNIT
     return Quantity(unit.to_base(Decimal(match[1])), unit)
 
 
@@ -263,6 +267,8 @@ def _compound_symbol(powers: Powers) -> str:
                 return f"{symbol}/{name}"
         if tuple(2 * a for a in known) == powers:
             return f"{symbol}^2"
+        if tuple(a - b / 2 for a, b in zip(known, HERTZ.powers, strict=True)) == powers:
+            return f"{symbol}/sqrt(Hz)"
     over = [f"{u}^{p:g}" if p != 1 else u for u, p in zip(BASE_UNITS, powers, strict=True) if p > 0]
     under = [f"{u}^{-p:g}" if p != -1 else u for u, p in zip(BASE_UNITS, powers, strict=True) if p < 0]
     return "*".join(over or ["1"]) + "".join("/" + part for part in under)

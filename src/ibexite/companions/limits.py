@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from decimal import Decimal
 from pathlib import Path
 
@@ -22,6 +23,7 @@ class LimitSheet:
 
     def __init__(self, sheet: Sheet) -> None:
         self.path, self._sheet = sheet.path, sheet
+        self._asked: set[tuple[str, str]] = set()
         for column in sheet.columns:
             if column not in COLUMNS:
                 raise MistakeError(
@@ -39,6 +41,7 @@ class LimitSheet:
 
     def row(self, test: str, name: str, variant: str, revision: str, kind: Type) -> LimitRow | None:
         """The limits of a value: the row that fits best, where an empty variant or revision fits any."""
+        self._asked.add((test, name))
         fitting = [
             (bool(row.cells.get("variant")) + bool(row.cells.get("revision")), row)
             for row in self._sheet.rows
@@ -72,8 +75,17 @@ class LimitSheet:
             low, high = nominal - half, nominal + half
         if low is not None and high is not None and low > high:
             raise MistakeError("low is above high", where=where, remedy="Swap them.")
-        is_approved = bool(row.cells.get("source") and row.cells.get("approved"))
-        return LimitRow(low, high, is_approved, where)
+        source, approved = row.cells.get("source", ""), row.cells.get("approved", "")
+        told = "; ".join([where, *([source] if source else []), *([f"approved {approved}"] if approved else [])])
+        return LimitRow(low, high, bool(source and approved), told)
+
+    def unused(self) -> list[str]:
+        """The rows that no check has asked for: a misspelt name, or a check that is missing."""
+        return [
+            f"row {row.number} ({row.cells['test']}.{row.cells['name']})"
+            for row in self._sheet.rows
+            if (row.cells["test"], row.cells["name"]) not in self._asked
+        ]
 
     def _quantity(self, row: Row, column: str, kind: Type) -> Decimal | None:
         text = row.cells.get(column, "")
@@ -84,6 +96,11 @@ class LimitSheet:
 
     def _parsed(self, row: Row, column: str, text: str, unit: str, dimension: units.Dimension) -> Decimal:
         where = f"{self.path}: row {row.number}, {column}"
+        if re.match(r"[+-]?[1-9][0-9]{0,2},[0-9]{3}(?![0-9])", text):
+            raise MistakeError(
+                f"{text!r} may be a number of thousands, or one with a decimal comma", where=where,
+                remedy="Write it with a decimal point and without separators of thousands.",
+            )  # fmt: skip
         bare = text.replace(",", ".") if text.count(",") == 1 and "." not in text else text
         try:
             quantity = units.parse_quantity(bare)
@@ -99,14 +116,25 @@ class LimitSheet:
         return quantity.value
 
     def _tolerance(self, row: Row, text: str, nominal: Decimal, kind: Type) -> Decimal:
-        if text.endswith("%"):
+        unit = row.cells.get("unit", "")
+        if kind.dimension.is_plain and (text.endswith(("%", "ppm")) or unit in ("%", "ppm")):
+            raise MistakeError(
+                f"a tolerance of {text!r}, per cent of what?", where=f"{self.path}: row {row.number}, tolerance",
+                remedy="The value is a plain number or in % itself. Give low and high.",
+            )  # fmt: skip
+        if text.endswith(("%", "ppm")):
             if kind.dimension.kind != "linear":
                 raise MistakeError(
-                    f"% of {units.describe(kind.dimension)}", where=f"{self.path}: row {row.number}, tolerance",
+                    f"{'%' if text.endswith('%') else 'ppm'} of {units.describe(kind.dimension)}",
+                    where=f"{self.path}: row {row.number}, tolerance",
                     remedy="Give it in " + units.symbol_of(units.difference(kind.dimension)) + ".",
                 )  # fmt: skip
             return abs(nominal * self._parsed(row, "tolerance", text, "", units.PLAIN))
-        unit = row.cells.get("unit", "")
+        if text.startswith("-"):
+            raise MistakeError(
+                "a negative tolerance", where=f"{self.path}: row {row.number}, tolerance",
+                remedy="Write how far the value may be away.",
+            )  # fmt: skip
         if kind.dimension == units.CELSIUS:
             unit = "K" if unit == "degC" else unit
             text = text.replace("degC", "K")

@@ -9,9 +9,10 @@ from typing import TYPE_CHECKING, Any
 
 from ibexite import events
 from ibexite.engine.calling import _outside, as_data, typed_value
-from ibexite.errors import IbexiteError, ProgramError
+from ibexite.errors import IbexiteError, ProgramError, SequenceError
 from ibexite.holes import Counts
 from ibexite.language import nodes
+from ibexite.language.points import exact
 from ibexite.language.program import Use
 
 if TYPE_CHECKING:
@@ -44,6 +45,10 @@ def _in_the_language(
     else:
         made[0].renew()
     inner, run = made
+    for name, value in zip(use.measurement.inputs, inputs, strict=True):
+        problem = use.measurement.refusal(name, exact(value) if isinstance(value, float) else value)
+        if problem:
+            raise SequenceError(f"{use.measurement.name}: {problem[0]}", remedy=problem[1])
     results: tuple[Any, ...] = run(*inputs)
     for name in use.measurement.outputs:
         counts = Counts(0, 0, inner.bad_behind(name))

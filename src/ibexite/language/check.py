@@ -280,6 +280,13 @@ class _Checker:
                 previous = test.name
         self._block("after unit", sequence.after_unit, program.main)
         self._block("after lot", sequence.after_lot, program.main)
+        unused = self.limit_table.unused() if self.limit_table is not None else []
+        if unused:
+            source.report(
+                sequence.limits_span, "rows of the limit table that no check uses", "",
+                f"{', '.join(unused[:8])}{' …' if len(unused) > 8 else ''}: a misspelt name, a missing check?",
+                level="warning",
+            )  # fmt: skip
         if sequence.limits and self.limit_table is None and self.companions is None:
             source.findings = [f for f in source.findings if f.title != "a check without limits"]
 
@@ -369,18 +376,8 @@ def declared_outputs(outputs: tuple[nodes.Typed, ...]) -> dict[str, Type]:
 
 
 def _outside(scope: Scope, param: nodes.Param, value: Value) -> tuple[str, str] | None:
-    """What is wrong with a value of a parameter (what, remedy), None if it is one of the choices and within bounds."""
-    kind = scope.types[param.name]
-    choices = [constants.evaluate(choice, scope.known) for choice in param.choices]
-    if choices and value not in choices:
-        shown = ", ".join(constants.written(c, kind.dimension, kind.shown) for c in choices if c is not None)
-        return f"{param.name} is not one of its choices", f"Choose one of: {shown}."
-    if param.bounds:
-        low, high = (constants.number(bound, scope.known) for bound in param.bounds)
-        if low is not None and high is not None and isinstance(value, units.Decimal) and not low <= value <= high:
-            texts = [constants.written(bound, kind.dimension, kind.shown) for bound in (low, high)]
-            return f"{param.name} is out of its bounds", f"It lies between {texts[0]} and {texts[1]}."
-    return None
+    """What is wrong with a value of a parameter; see constants.refusal."""
+    return constants.refusal(param, value, scope.types[param.name], scope.known)
 
 
 def parse_value(scope: Scope, param: nodes.Param, text: str, where: str) -> Value:

@@ -224,6 +224,9 @@ class DeedChecker(LoopChecker, JudgingChecker):
             values.pop(name, None)
             if known is not None:
                 values[name] = known
+                problem = facts.refusal(name, known)
+                if problem:
+                    self.source.report(given[name].span, problem[0], f"an input of {facts.name}", problem[1])
         self.program.measures[statement] = Use(facts, {k: v for k, v in roles.items() if v}, inputs)
         for point in facts.set_points:
             role = roles.get(point.role) or point.role
@@ -258,7 +261,10 @@ class DeedChecker(LoopChecker, JudgingChecker):
         for name, kind in outputs.items():
             key = f"{statement.name}.{name}"
             if kind.axes and self.here:
-                self.hidden[key] = "A curve that was measured inside a loop is recorded, but cannot be used here."
+                for axis in kind.axes:
+                    self.foreign_axes[axis] = replace(outputs.get(axis, NUMBER), axes=(axis,))
+                self.names[key] = Binding(key, "let", kind, statement.span, self.depth_of_if > 0)
+                self.passing[key] = len(self.loops)
                 continue
             if kind.kind == "text" and self.here:
                 self.hidden[key] = "A text that was found inside a loop is recorded, but cannot be used here."

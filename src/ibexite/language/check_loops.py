@@ -75,7 +75,7 @@ class LoopChecker(NameChecker):
         self._within(sweep)
         if sweep.refine is not None and kind is not None:
             self._refined(sweep, sweep.refine, kind)
-        self.loops.pop()
+        self.leave_loop()
 
     def _points(self, sweep: nodes.Sweep, kind: Type) -> list[Decimal] | None:
         if kind.kind == "text":
@@ -165,7 +165,7 @@ class LoopChecker(NameChecker):
         self.check_block(repeat.body)
         if repeat.kind == "until":
             self.condition(repeat.amount, "until v_out < 4.5 V")
-        self.loops.pop()
+        self.leave_loop()
 
     def _search(self, search: nodes.Search) -> None:
         start, end = self.scalar(search.start), self.scalar(search.end)
@@ -186,7 +186,7 @@ class LoopChecker(NameChecker):
             self.bind(search.name, "search", replace(kind, axes=()), search.span)
         self._within(search)
         self.condition(search.until, "until v_out < 4.75 V")
-        self.loops.pop()
+        self.leave_loop()
         binding = self.names.get(search.name)
         if binding is not None and self.here:  # within another loop what it found is a column of that one
             self.names[search.name] = replace(binding, type=replace(binding.type, axes=self.here))

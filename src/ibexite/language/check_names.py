@@ -19,12 +19,14 @@ class NameChecker:
         self.program, self.scope, self.source, self.block = program, scope, scope.source, block
         self.typer = Typer(scope.source, program.types, program.tolerances, scope.functions)
         self.typer.axis_of = self.axis_of
+        self.typer.known = scope.known
         self.names: dict[str, Binding] = {}
         self.loops: list[nodes.Loop] = []
         self.later: dict[str, Span] = {}
         self.broken: set[str] = set()  # names whose line was reported; their uses are not reported as well
         self.foreign_axes: dict[str, Type] = {}  # of curves that come from elsewhere
         self.hidden: dict[str, str] = {}  # results that cannot be used here, and why
+        self.passing: dict[str, int] = {}  # results that live within a loop only, and how deep it is
         self.set_points: list[SetPoint] = program.set_points
         self.uses: list[RoleUse] = program.uses
         self.depth_of_if = 0
@@ -147,6 +149,14 @@ class NameChecker:
             )
             return
         self.names[name] = Binding(name, origin, kind, span, self.depth_of_if > 0)
+
+    def leave_loop(self) -> None:
+        """A loop ends: curves that were measured within it cannot be used any more."""
+        self.loops.pop()
+        for key in [key for key, depth in self.passing.items() if depth > len(self.loops)]:
+            del self.passing[key]
+            self.names.pop(key, None)
+            self.hidden[key] = "A curve that was measured inside a loop is recorded; use it there, as max(x)."
 
     # --- roles and signals -------------------------------------------------------------------------------------------
 

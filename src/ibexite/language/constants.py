@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from decimal import Decimal, DivisionByZero, InvalidOperation, Overflow
+from typing import Protocol
 
 from ibexite.errors import MistakeError, UnitError
 from ibexite.language import nodes, points
@@ -200,6 +201,33 @@ def report_points(
         source.report(sweep.segments[-1].span, error.what, "", f"It would lead to {lower} or {upper}.")
     except (MistakeError, UnitError) as error:
         source.report(sweep.span, error.what, "", error.remedy)
+    return None
+
+
+class Shown(Protocol):
+    """What is needed of a type to write a value of it."""
+
+    @property
+    def dimension(self) -> Dimension:
+        """What it measures."""
+
+    @property
+    def shown(self) -> str | None:
+        """The unit to show it in."""
+
+
+def refusal(param: nodes.Param, value: Value, kind: Shown, known: Known) -> tuple[str, str] | None:
+    """What is wrong with a value of a parameter or input (what, remedy), None if it is one of the choices and within
+    bounds."""
+    choices = [evaluate(choice, known) for choice in param.choices]
+    if choices and value not in choices:
+        shown = ", ".join(written(c, kind.dimension, kind.shown) for c in choices if c is not None)
+        return f"{param.name} is not one of its choices", f"Choose one of: {shown}."
+    if param.bounds:
+        low, high = (number(bound, known) for bound in param.bounds)
+        if low is not None and high is not None and isinstance(value, Decimal) and not low <= value <= high:
+            texts = [written(bound, kind.dimension, kind.shown) for bound in (low, high)]
+            return f"{param.name} is out of its bounds", f"It lies between {texts[0]} and {texts[1]}."
     return None
 
 

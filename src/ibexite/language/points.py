@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from decimal import Decimal
+from decimal import Decimal, localcontext
 
 from ibexite.errors import MistakeError
 
@@ -53,7 +53,11 @@ def linear(start: Decimal, end: Decimal, count: int) -> list[Decimal]:
 
 
 def logarithmic(start: Decimal, end: Decimal, count: int) -> list[Decimal]:
-    """`count` points with equal ratios, both ends included.
+    """`count` points with equal ratios, both ends included. Each is the decimal nearest to the exact value, so that
+    decades and octaves are exact.
+
+    >>> [float(p) for p in logarithmic(Decimal(20), Decimal(20000), 4)]
+    [20.0, 200.0, 2000.0, 20000.0]
 
     Raises:
         MistakeError: an end is zero or the ends have different signs.
@@ -61,8 +65,17 @@ def logarithmic(start: Decimal, end: Decimal, count: int) -> list[Decimal]:
     _count(count, start == end)
     if start == 0 or end == 0 or (start < 0) != (end < 0):
         raise MistakeError("a logarithmic sweep cannot reach or cross zero", remedy="Begin above zero.")
-    ratio = math.log(end / start)
-    inner = [exact(float(start) * math.exp(ratio * i / (count - 1))) for i in range(1, count - 1)]
+    # With so many digits to spare, the points rounded to 40 are exact where they are whole: there is 2 kHz in it.
+    with localcontext() as context:
+        context.prec = 70
+        step = (end / start).ln() / max(1, count - 1)
+        ratio = step.exp()
+        inner, at = [], start
+        for _ in range(1, count - 1):
+            at *= ratio
+            inner.append(at)
+        context.prec = 40
+        inner = [(+point).normalize() for point in inner]
     return [start, *inner, end] if count > 1 else [start]
 
 

@@ -99,6 +99,15 @@ class MeasurementFacts:
     uses: list[RoleUse] = field(default_factory=list)
     home: Program | None = None  # the program in which it was checked
 
+    def refusal(self, name: str, value: Value) -> tuple[str, str] | None:
+        """What is wrong with a value of an input (what, remedy), None if it is one of its choices and within bounds."""
+        from ibexite.language.constants import refusal
+
+        if self.node is None or self.scope is None:
+            return None
+        param = next((param for param in self.node.inputs if param.name == name), None)
+        return refusal(param, value, self.inputs[name], self.scope.known) if param is not None else None
+
 
 @dataclass(frozen=True, slots=True)
 class Use:
@@ -167,6 +176,9 @@ class LimitTable(Protocol):
 
     def row(self, test: str, name: str, variant: str, revision: str, kind: Type) -> LimitRow | None:
         """The limits of a value; None if there are none. Raises MistakeError: wrong unit, two rows fit."""
+
+    def unused(self) -> list[str]:
+        """The rows that were never asked for, in words."""
 
 
 @dataclass(slots=True)

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from ibexite import units
 from ibexite.errors import UnitError, did_you_mean
 from ibexite.functions import FUNCTIONS, IN_WAIT, Function
-from ibexite.language import nodes
+from ibexite.language import constants, nodes
 from ibexite.language.source import Source
 from ibexite.units import PLAIN, Dimension
 
@@ -83,6 +83,7 @@ class Typer:
     ) -> None:
         self.source, self.types, self.tolerances, self.functions = source, types, tolerances, functions
         self.is_in_wait = False
+        self.known: Mapping[str, constants.Value] = {}  # before the run, to refuse limits that leave no room
         self.axis_of: Callable[[str], Type | None] = lambda name: (
             None
         )  # the type of an axis, as the present block knows it
@@ -134,8 +135,10 @@ class Typer:
         left, right = self._quantity(expr.left, lookup), self._quantity(expr.right, lookup)
         if left is None or right is None:
             return None
-        axes = joined_axes(left, right)
+        axes = self._together(expr, left, right)
         is_complex = left.is_complex or right.is_complex
+        if axes is None:
+            return None
         if expr.op == "^":
             return Type("quantity", self._power(expr, left, right), axes, is_complex=is_complex)
         dimension = _SIGNS[expr.op](left.dimension, right.dimension)
@@ -164,7 +167,8 @@ class Typer:
             what = "complex values" if left.kind == "quantity" else "texts and yes/no values"
             self.source.report(expr.span, f"only == and != compare {what}")
             return None
-        return Type("yes_no", axes=joined_axes(left, right))
+        axes = self._together(expr, left, right)
+        return Type("yes_no", axes=axes) if axes is not None else None
 
     def _logic(self, expr: nodes.Logic, lookup: Lookup) -> Type | None:
         found = [self.type_of(operand, lookup) for operand in expr.operands]
@@ -173,7 +177,22 @@ class Typer:
                 self.source.report(operand.span, "not a condition", str(kind), f"'{expr.op}' takes conditions, a >= b.")
                 return None
         known = [kind for kind in found if kind is not None]
-        return Type("yes_no", axes=joined_axes(*known)) if len(known) == len(found) else None
+        axes = self._together(expr, *known)
+        return Type("yes_no", axes=axes) if len(known) == len(found) and axes is not None else None
+
+    def _together(self, expr: nodes.Expr, *kinds: Type) -> tuple[str, ...] | None:
+        """The axes of a result of several operands: those of the one that has them all. Curves over different axes are
+        not multiplied out behind anybody's back; None after that mistake."""
+        axes = joined_axes(*kinds)
+        if not axes or any(set(kind.axes) == set(axes) for kind in kinds):
+            return axes
+        over = [", ".join(kind.axes) for kind in kinds if kind.axes]
+        self.source.report(
+            expr.span, "curves over different axes", f"over {' and over '.join(dict.fromkeys(over))}",
+            "Bring one onto the axis of the other: onto(a, b); or take single values: max(x along axis), "
+            "at(x, axis = value).",
+        )  # fmt: skip
+        return None
 
     # --- limits ------------------------------------------------------------------------------------------------------
 
@@ -184,7 +203,28 @@ class Typer:
         is_right = all(found)
         if criterion.kind == "within":
             is_right = self._tolerance(kind, criterion, lookup) and is_right
+        is_right = bool(is_right) and self._leaves_room(criterion)
         return Type("yes_no", axes=kind.axes) if kind is not None and is_right else None
+
+    def _leaves_room(self, criterion: nodes.Criterion) -> bool:
+        """Whether limits that are known before the run can be met at all; reports those that cannot."""
+        if criterion.b is None:
+            return True
+        a, b = constants.number(criterion.a, self.known), constants.number(criterion.b, self.known)
+        if criterion.kind == "between" and a is not None and b is not None and a > b:
+            self.source.report(criterion.span, "limits the wrong way round", "", "Write the lower limit first.")
+            return False
+        if criterion.kind != "within" or b is None:
+            return True
+        if constants.as_difference(criterion.b, b) < 0:
+            self.source.report(criterion.b.span, "a negative tolerance", "", "Write how far the value may be away.")
+            return False
+        if self.tolerances.get(criterion) == "relative" and a == 0:
+            self.source.report(
+                criterion.b.span, "per cent of nothing", "the nominal value is 0", "Give the tolerance in its unit."
+            )
+            return False
+        return True
 
     def _limit(self, kind: Type | None, limit: nodes.Expr, lookup: Lookup) -> bool:
         found = self.type_of(limit, lookup)
@@ -211,12 +251,13 @@ class Typer:
                 "",
                 f"Give the tolerance in {units.symbol_of(units.difference(kind.dimension))}.",
             )
-        elif in_percent and "%" in (nominal.shown, kind.shown):
+        elif in_percent and {"%", "ppm"} & {nominal.shown, kind.shown}:
+            own = nominal.shown if nominal.shown in ("%", "ppm") else kind.shown
             self.source.report(
                 criterion.b.span,
-                "per cent of what?",
+                "per cent of what?" if found.shown == "%" else f"{found.shown} of what?",
                 "",
-                "The nominal value is in % itself. Write: between 83 % and 87 %",
+                f"The nominal value is in {own} itself. Write: between 83 {own} and 87 {own}",
             )
         elif in_percent:
             self.tolerances[criterion] = "relative"
@@ -258,7 +299,10 @@ class Typer:
         if function.name == "line":
             return self._line(expr, lookup)
         first = arguments[0]
-        assert not isinstance(first, nodes.Pair | nodes.Window | nodes.UnitArgument)
+        if isinstance(first, nodes.Pair | nodes.Window | nodes.UnitArgument):
+            what = f"{first.unit.symbol!r} is a unit" if isinstance(first, nodes.UnitArgument) else "not a value"
+            self.source.report(first.span, what, "", f"Write {function.usage}. Symbols of units cannot be names.")
+            return None
         x = self._quantity(first, lookup)
         if x is None or not self._complexity_fits(first, x, function):
             return None
@@ -289,7 +333,9 @@ class Typer:
         is_complex = {"makes_complex": True, "result_real": False}.get(function.complexity, x.is_complex)
         shown = x.shown if dimension == x.dimension else along.shown if along and dimension == along.dimension else None
         others = [self.types[a] for a in arguments[1:] if a in self.types]
-        axes = joined_axes(x, *others)
+        axes = self._together(expr, x, *others)
+        if axes is None:
+            return None
         if function.kind == "consume":
             axes = tuple(a for a in x.axes if a != axis)
             if "all" in flags:
@@ -481,7 +527,8 @@ class Typer:
                 )
                 return None
             axes += [] if is_whole else [found]
-        return Type("quantity", function.result, joined_axes(*axes), function.shown)
+        joined = self._together(expr, *axes)
+        return Type("quantity", function.result, joined, function.shown) if joined is not None else None
 
     def _drift(self, expr: nodes.Call, lookup: Lookup) -> Type | None:
         first = expr.arguments[0] if len(expr.arguments) == 1 else None
