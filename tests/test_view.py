@@ -146,7 +146,7 @@ def test_durations_are_readable(seconds: float, text: str) -> None:
     (0.8698, 0.875, None, "", "%", ("86.98 %", ">= 87.50 %", "-0.52 %")),
     (304.65, 303.15, 305.15, "K", "degC", ("31.50 degC", "30.00 to 32.00 degC", "+0.50 K")),
     (-39.2, None, -40.0, "dBm", "dBm", ("-39.20 dBm", "<= -40.00 dBm", "-0.80 dB")),
-    (3.3000001, None, 3.3, "V", "V", ("3.30000010 V", "<= 3.30000000 V", "-0.00000010 V")),
+    (3.3000001, None, 3.3, "V", "V", ("3.3000001 V", "<= 3.3000000 V", "-0.0000001 V")),
     (1.0, 1.0, 1.0, "", "", ("1.000", "1.000 to 1.000", "+0.000")),
 ])  # fmt: skip
 def test_judged_values_share_unit_and_decimals(value, low, high, unit, shown_unit, expected) -> None:

@@ -21,7 +21,7 @@ def function(*, returns: str, timeout: str = "10 s", **arguments: str) -> Callab
         arguments: the unit of each argument, "" for a plain number. "V[]" takes a whole curve as a list of numbers (NaN
             for a hole); an argument called axis, such as axis="Hz[]", then gets the points of its axis.
 
-    Numbers are in base SI units; levels in dBm, dBV or dB.
+    Numbers come and go in the units that are declared here, whatever the sequence is written in.
 
     >>> @function(returns="dB", drive="V", echo="V")
     ... def echo_loss(drive, echo):

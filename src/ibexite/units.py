@@ -386,18 +386,21 @@ def _suits(number: float) -> bool:
 def plain_number(value: float, digits: int = 6) -> str:
     """A number with so many significant digits, without exponent where it can be avoided, no superfluous zeros.
 
-    >>> plain_number(0.30000000000000004), plain_number(123456789.0, 9)
-    ('0.3', '123456789')
+    >>> plain_number(0.30000000000000004), plain_number(123456789.0, 9), plain_number(-2e-7), plain_number(-0.0)
+    ('0.3', '123456789', '-2e-7', '0')
     """
     if not math.isfinite(value):
         return "-" if math.isnan(value) else str(value)
     if value == 0:
         return "0"
+    value = _rounded(value, digits)
     if 1e-5 <= abs(value) < 1e9:
         places = max(0, digits - 1 - math.floor(math.log10(abs(value))))
         text = f"{value:.{places}f}"
         return (text.rstrip("0").rstrip(".") if "." in text else text) or "0"
-    return f"{value:.{digits - 1}e}".replace("e-0", "e-").replace("e+0", "e")
+    mantissa, _, exponent = f"{value:.{digits - 1}e}".partition("e")
+    mantissa = mantissa.rstrip("0").rstrip(".") if "." in mantissa else mantissa
+    return f"{mantissa}e{int(exponent)}"
 
 
 def format_value(value: float, dimension: Dimension, *, shown: str | None = None, digits: int = 6) -> str:
@@ -406,8 +409,13 @@ def format_value(value: float, dimension: Dimension, *, shown: str | None = None
     >>> format_value(0.0125, AMPERE), format_value(304.15, CELSIUS), format_value(0.81, PLAIN, shown="%")
     ('12.5 mA', '31 degC', '81 %')
     """
-    unit = display_unit(value, dimension, shown)
+    unit = display_unit(_rounded(value, digits), dimension, shown)
     return f"{plain_number(unit.from_base(value), digits)} {unit.symbol}".rstrip()
+
+
+def _rounded(value: float, digits: int) -> float:
+    """A value as it will be seen: 0.9999999 V is 1 V with six digits, not 1000 mV."""
+    return float(f"{value:.{digits}g}") if math.isfinite(value) else value
 
 
 def unit_for(*values: float, dimension: Dimension, shown: str | None = None) -> Unit:

@@ -4,14 +4,14 @@ to see why a value passed or failed."""
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 from ibexite import units
 from ibexite.units import Unit
 
-MOST_DECIMALS = 25
+MOST_DECIMALS = 18
 
 
 @dataclass(frozen=True, slots=True)
@@ -82,22 +82,55 @@ def judged_text(result: Mapping[str, Any]) -> JudgedText:
         None if x is None else unit.from_base(x) for x in (result["value"], result["low"], result["high"])
     )
     margin = None if result["margin"] is None else result["margin"] / float(unit.factor)
-    places = _decimals(value, low, high, margin)
-    margin_places = places if margin is None or not margin or abs(margin) >= 10.0**-places else places + 3
+    places = _decimals(value, low, high)
 
-    def text(x: float | None, sign: str = "") -> str:
-        return "" if x is None else f"{x:{sign}.{places}f}"
+    def text(x: float | None) -> str:
+        return "" if x is None else fixed(x, places)
 
+    # As many digits as it takes to see on which side of its limits the value lies.
+    while places < MOST_DECIMALS and not _looks_right(value, low, high, text):
+        places += 1
     share = percent_of_tolerance(result["margin"], result["low"], result["high"])
     said = str(result.get("said", ""))
     return JudgedText(
         said.removesuffix(" " + unit.symbol) if said else text(value),
         text(low),
         text(high),
-        "" if margin is None else f"{margin:+.{margin_places}f}",
+        "" if margin is None else _margin_text(margin, places),
         unit.symbol,
         percent="" if share is None else _percent_text(share, low is not None and high is not None),
     )
+
+
+def fixed(value: float, places: int) -> str:
+    """A number with so many decimals, never "-0".
+
+    >>> fixed(-0.0004, 2), fixed(45.5, 2)
+    ('0.00', '45.50')
+    """
+    text = f"{value:.{places}f}"
+    return text.removeprefix("-") if text.startswith("-") and not text.strip("-0.") else text
+
+
+def _looks_right(value: float | None, low: float | None, high: float | None, text: Callable[[float], str]) -> bool:
+    """Whether value and limits as they are shown stand to one another as they do."""
+    if value is None:
+        return True
+    shown = float(text(value))
+    is_below = low is not None and value < low
+    is_above = high is not None and value > high
+    return (low is None or (shown < float(text(low))) == is_below) and (
+        high is None or (shown > float(text(high))) == is_above
+    )
+
+
+def _margin_text(margin: float, places: int) -> str:
+    """A margin with its sign: with the decimals of the value, or with two digits where it is less than those show."""
+    if margin and abs(margin) < 10.0**-places:
+        digits = 1 - math.floor(math.log10(abs(margin)))
+        places = min(digits, MOST_DECIMALS)
+    text = fixed(margin, places)
+    return text if text.startswith("-") else "+" + text
 
 
 def _written_decimals(limit: float) -> int:
@@ -113,17 +146,14 @@ def _percent_text(share: float, has_both: bool) -> str:
     return f"{number} % of {'tolerance' if has_both else 'limit'}"
 
 
-def _decimals(value: float | None, low: float | None, high: float | None, margin: float | None) -> int:
-    """Enough for four digits of the value, for the limits as written, and for two digits of the margin."""
+def _decimals(value: float | None, low: float | None, high: float | None) -> int:
+    """Enough for four digits of the value and for the limits as written."""
     wanted = [0]
     if value is not None and value:
         wanted.append(3 - math.floor(math.log10(abs(value))))
     for limit in (low, high):
         if limit is not None:
             wanted.append(_written_decimals(limit))
-    if margin:
-        digits = 1 - math.floor(math.log10(abs(margin)))
-        wanted.append(digits if margin < 0 else min(digits, 7))  # a failing value must differ from its limit as shown
     return max(0, min(max(wanted), MOST_DECIMALS))
 
 
@@ -136,6 +166,12 @@ def column_text(value: float | None, entry: Mapping[str, Any], digits: int = 5) 
     if entry.get("kind") == "yes_no":
         return "yes" if value else "no"
     return units.format_value(value, _dimension(entry), shown=entry["shown"] or None, digits=digits)
+
+
+def single_text(column: Mapping[str, Any], value: float) -> str:
+    """A stored single value: with the number of values it was made of, or the bound that is all that is known."""
+    text = str(column["bound"]) or column_text(value, column)
+    return f"{text} (n = {column['n']})" if column["n"] else text
 
 
 def place_text(at: Mapping[str, float], axes: Sequence[Mapping[str, Any]]) -> str:
@@ -156,6 +192,25 @@ def worst_first(results: list[Any]) -> list[Any]:
         return rank, share if share is not None else margin
 
     return sorted(results, key=key)
+
+
+def is_log_spaced(points: Sequence[float]) -> bool:
+    """True for the points of a logarithmic sweep: their ratios are much more even than their distances.
+
+    >>> is_log_spaced([20.0, 50.0, 100.0, 200.0, 500.0, 1000.0]), is_log_spaced([1.0, 2.0, 3.0, 4.0, 5.0])
+    (True, False)
+    """
+    xs = sorted({x for x in points if math.isfinite(x)})
+    if len(xs) < 4 or xs[0] <= 0 or xs[-1] / xs[0] < 3:
+        return False
+    steps = [b - a for a, b in zip(xs, xs[1:], strict=False)]
+    ratios = [math.log(b / a) for a, b in zip(xs, xs[1:], strict=False)]
+    return _unevenness(ratios) < 0.5 * _unevenness(steps)
+
+
+def _unevenness(steps: Sequence[float]) -> float:
+    mean = sum(steps) / len(steps)
+    return math.sqrt(sum((step - mean) ** 2 for step in steps) / len(steps)) / mean
 
 
 def duration_text(seconds: float) -> str:

@@ -75,7 +75,7 @@ def command(
         choices, sequence=path, serial=serial, records=records_folder(records, project), yes=True, is_measurement=True
     )
     outcome = run_unit(program, file, options)
-    _show(options.records, facts, outcome.run)
+    _show(options.records, facts, outcome.run, output)
     raise click.exceptions.Exit(exit_code(outcome, accept_trial=True))
 
 
@@ -175,13 +175,33 @@ def _program(
 RESULT = "result"
 
 
-def _show(records: Path, facts: MeasurementFacts, run: str) -> None:
+def _show(records: Path, facts: MeasurementFacts, run: str, output: str) -> None:
     from ibexite.records.lookup import Lookup
 
     lookup = Lookup(records)
     record = lookup.run(run)
     lookup.close()
+    if output == "json":
+        click.echo(json.dumps(_as_data(record, facts), indent=2))
+        return
     _show_values(record, facts)
+
+
+def _as_data(record: RunRecord, facts: MeasurementFacts) -> dict[str, Any]:
+    """Run, verdict, and the outputs with all their digits in base units; a hole is null."""
+    outputs: dict[str, Any] = {}
+    for name, kind in facts.outputs.items():
+        grid = record.tests[0].grid_with(f"{RESULT}.{name}")
+        if grid is None:
+            continue
+        column = next(c for c in grid.columns if c["name"] == f"{RESULT}.{name}")
+        values: list[Any] = [None if v != v else v for v in grid.column(column["name"])]
+        if column["labels"]:
+            values = [column["labels"][int(v)] for v in values]
+        axes = {a: list(grid.column(a)) for a in grid.axes}
+        outputs[name] = {"unit": column["unit"], "kind": column["kind"]}
+        outputs[name] |= {"values": values, "axes": axes} if kind.axes else {"value": values[0]}
+    return {"run": record.row["id"], "verdict": record.row["verdict"], "outputs": outputs}
 
 
 def _show_values(record: RunRecord, facts: MeasurementFacts) -> None:

@@ -8,6 +8,7 @@ import click
 
 from ibexite.cli.options import open_records, records_option
 from ibexite.cli.project import shown_path
+from ibexite.errors import MistakeError
 
 
 @click.command("report")
@@ -22,9 +23,13 @@ def command(run: str, out: Path | None, records: Path | None) -> None:
     """
     from ibexite.reports.report import write_report
 
+    if out is not None and out.suffix.lower() not in (".html", ".htm"):
+        raise MistakeError(
+            f"{str(out)!r} is no name for a report", where="--out", remedy="A report is HTML: let it end in .html."
+        )
     lookup = open_records(records)
     record = lookup.run(lookup.find(run))
     lookup.close()
-    path = out or Path(f"{record.row['serial']}_{record.row['id']}.html")
+    path = out or Path(f"{record.row['serial'][:80]}_{record.row['id']}.html")
     write_report(record, path)
     click.echo(shown_path(path))

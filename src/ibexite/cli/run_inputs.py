@@ -12,13 +12,14 @@ from typing import TYPE_CHECKING, Any
 from ibexite.companions.sheet import WORKBOOK, Sheet, read_sheet
 from ibexite.errors import MistakeError, UnitError, did_you_mean
 from ibexite.toml_reader import read_toml
-from ibexite.units import parse_quantity
+from ibexite.units import NO_UNIT, parse_quantity, parse_unit
 
 if TYPE_CHECKING:
     from ibexite.bench.file import BenchFile
     from ibexite.records.lookup import RunRecord
 
 _NOT_PARAMETERS = ("serial", "lot")
+_REMARKS = ("remark", "remarks", "comment")  # columns that are kept, and mean nothing to a run
 
 
 def read_parameters(path: Path) -> dict[str, str]:
@@ -79,17 +80,18 @@ def read_units(path: Path, parameters: list[str]) -> tuple[Sheet, list[UnitRow]]
     if "serial" not in sheet.columns:
         raise MistakeError("the column serial is missing", where=sheet.path, remedy="One unit a row.")
     for column in sheet.columns:
-        if column not in (*_NOT_PARAMETERS, *parameters):
+        if column not in (*_NOT_PARAMETERS, *_REMARKS, *parameters):
             raise MistakeError(
-                f"there is no parameter {column!r}", where=sheet.path, remedy=did_you_mean(column, parameters)
-            )
+                f"there is no parameter {column!r}", where=sheet.path,
+                remedy=f"{did_you_mean(column, parameters)} Columns for people are called {', '.join(_REMARKS)}.".strip(),
+            )  # fmt: skip
     rows = []
     for row in sheet.rows:
         if not row.cells["serial"]:
             raise MistakeError(
                 "a row without serial number", where=f"{sheet.path}: row {row.number}", remedy="Fill it in."
             )
-        given = {key: cell for key, cell in row.cells.items() if key not in _NOT_PARAMETERS and cell}
+        given = {key: cell for key, cell in row.cells.items() if key in parameters and cell}
         rows.append(UnitRow(row.number, row.cells["serial"], row.cells.get("lot", ""), given))
     return sheet, rows
 
@@ -145,14 +147,21 @@ def _cell(text: str) -> str | float:
 
 
 def results_of(run: RunRecord) -> dict[str, str]:
-    """What a table of units gets of a run: id, verdict, and the judged values with their units."""
-    from ibexite.wording import judged_text
-
+    """What a table of units gets of a run: id, verdict, and the judged values: numbers with all their digits, in the
+    unit that stands in the head of the column."""
     found = {"run": run.row["id"], "verdict": run.verdict_text}
     for test in run.tests:
         found[f"{test.row['name']}"] = test.row["verdict"]
         for result in test.results:
-            found[f"{test.row['name']}.{result['label']}"] = judged_text(result).value_with_unit
+            name = f"{test.row['name']}.{result['label']}"
+            if result["kind"] != "quantity" or result["said"]:
+                found[name] = str(result["said"])
+                continue
+            unit = parse_unit(result["shown"] or result["unit"]) if result["shown"] or result["unit"] else NO_UNIT
+            value = result["value"]
+            found[f"{name} in {unit.symbol}" if unit.symbol else name] = (
+                "" if value is None else f"{unit.from_base(value):.15g}"
+            )
     return found
 
 

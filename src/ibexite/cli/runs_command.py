@@ -9,7 +9,7 @@ import click
 
 from ibexite.cli.options import format_option, open_records, records_option
 from ibexite.cli.view import verdict_word
-from ibexite.records.lookup import verdict_text
+from ibexite.records.lookup import local_time, verdict_text
 from ibexite.wording import duration_text
 
 
@@ -37,7 +37,7 @@ def command(serial: str, verdict: str, limit: int, records: Path | None, output:
     click.echo(f"{'run':<24} {'started':<20} {'unit':<12} {'verdict':<17} {'passed':<8} {'time':>11}   sequence")
     for row in rows:
         word = verdict_word(row["verdict"], verdict_text(row["verdict"], bool(row["is_trial"])), 17)
-        started = row["started"][:19].replace("T", " ")
+        started = local_time(row["started"], row["utc_offset"])
         passed = f"{row['passed']} of {row['tests']}"
         broken = ", broken off" if row["broken_off"] else ""
         broken += f", retest of {row['retest_of']}" if row["retest_of"] else ""

@@ -11,7 +11,7 @@ import click
 from ibexite.cli.options import format_option, open_records, records_option
 from ibexite.cli.view import verdict_word
 from ibexite.records.lookup import RunRecord, TestRecord
-from ibexite.wording import column_text, duration_text, judged_text, place_text
+from ibexite.wording import duration_text, judged_text, place_text, single_text
 
 
 @click.command("show")
@@ -38,28 +38,34 @@ def command(run: str, records: Path | None, output: str) -> None:
         + (f", revision {row['revision']}" if row["revision"] else "")
     )
     click.echo(
-        f"run {row['id']}   {row['started'][:19].replace('T', ' ')}   {duration_text(row['duration'])}   "
+        f"run {row['id']}   {record.started_text}   {duration_text(row['duration'])}   "
         f"bench {row['bench']}   operator {row['operator'] or 'not named'}"
     )
     if row["reason"]:
         click.echo(row["reason"])
+    if row["first_verdict"]:
+        click.echo(f"first pass: {row['first_verdict']} (run {row['first_run']})")
     if row["trial_reasons"]:
         click.echo(f"a trial, because: {'; '.join(row['trial_reasons'].splitlines())}")
-    for test in record.tests:
-        _show_test(test)
+    for part in record.parts:
+        _show_test(part)
+    for remark in row["remarks"]:
+        if remark["kind"] in ("problem", "halted", "limiting", "left", "guardian"):
+            click.echo(f"\n  {remark['kind']:<8} {remark['text']}")
 
 
 def _show_test(test: TestRecord) -> None:
     row = test.row
-    click.echo(
-        f"\n  {verdict_word(row['verdict'], width=8)} {row['name']}   {row['title']}"
-        + (f"   {row['reason']}" if row["reason"] else f"   {duration_text(row['duration'])}")
-    )
+    took = duration_text(row["duration"]) if row["duration"] else ""
+    origin = f"from run {row['run']}" if row["run"] else ""
+    head = [f"\n  {verdict_word(row['verdict'], width=8)} {row['name']}", row["title"], row["reason"] or took, origin]
+    click.echo("   ".join(part for part in head if part))
     for result in test.results:
         text = judged_text(result)
         points = "" if result["judged"] == 1 else f"{result['failed']} of {result['judged']} failed"
         if result["bad"]:
             points += f", {result['bad']} bad"
+        points += f"{', ' if points else ''}n = {result['n']}" if result["n"] else ""
         where = "   ".join(
             part for part in (place_text(result["at"], result["axes"]), points, result["reason"]) if part
         )
@@ -74,7 +80,7 @@ def _show_test(test: TestRecord) -> None:
         if grid.axes:
             click.echo(f"    data   {names} over {', '.join(grid.axes)}, {len(grid.data[0])} rows")
         else:
-            click.echo(f"    value  {names} = {column_text(grid.data[0][0], grid.columns[0])}")
+            click.echo(f"    value  {names} = {single_text(grid.columns[0], grid.data[0][0])}")
     for bad in test.bad_readings:
         click.echo(f"    bad    {bad['name']}: {bad['reason']} (reply {bad['raw']!r})")
 
@@ -89,6 +95,6 @@ def _as_data(record: RunRecord) -> dict[str, Any]:
                 "bad_readings": t.bad_readings,
                 "data": [g.columns_as_text() for g in t.grids],
             }
-            for t in record.tests
+            for t in record.parts
         ],
     }

@@ -6,7 +6,7 @@ import math
 from collections.abc import Sequence
 from typing import Any
 
-from ibexite.wording import column_text
+from ibexite.wording import column_text, is_log_spaced
 
 WIDTH, HEIGHT = 72, 14
 # Each cell has two columns and four rows of dots (Unicode, block 2800: Braille patterns).
@@ -14,11 +14,11 @@ _DOTS = ((0x01, 0x08), (0x02, 0x10), (0x04, 0x20), (0x40, 0x80))
 
 
 def draw_curve(x: Sequence[float], y: Sequence[float], x_meta: dict[str, Any], y_meta: dict[str, Any]) -> list[str]:
-    """The lines of a picture; x is drawn logarithmically where it spans two decades or more. Holes are gaps."""
+    """The lines of a picture; x is drawn logarithmically where its points are spaced so. Holes are gaps."""
     points = sorted((a, b) for a, b in zip(x, y, strict=True) if math.isfinite(a) and math.isfinite(b))
     if len(points) < 2:
         return [f"{y_meta['name']}: too few points to draw"]
-    is_log = points[0][0] > 0 and points[-1][0] / points[0][0] >= 100
+    is_log = is_log_spaced(x)
     xs = [math.log(a) if is_log else a for a, _ in points]
     ys = [b for _, b in points]
     low, high = min(ys), max(ys)

@@ -121,12 +121,14 @@ def _function(item: ast.FunctionDef, declared: dict[str, Any], file: str, where:
         raise MistakeError(f"{item.name} does not say what it returns", where=where, remedy='Write: returns="dB"')
     unit = _unit(declared.pop("returns"), where)
     names = [argument.arg for argument in item.args.args]
-    arguments = []
+    arguments, taken = [], []
     for name in names:
         if name not in declared:
             raise MistakeError(f"{item.name} has no unit for {name}", where=where, remedy=f'Write: {name}="V"')
         text = str(declared.pop(name))
-        arguments.append((name, _unit(text.removesuffix("[]"), where).dimension, text.endswith("[]")))
+        own = _unit(text.removesuffix("[]"), where)
+        taken.append(own)
+        arguments.append((name, own.dimension, text.endswith("[]")))
     if declared:
         raise MistakeError(
             f"{item.name} has no argument {next(iter(declared))}",
@@ -138,7 +140,9 @@ def _function(item: ast.FunctionDef, declared: dict[str, Any], file: str, where:
             f"{item.name} takes an axis but no curve", where=where, remedy='Write, for example: axis="s[]", echo="V[]"'
         )
     help_text = (ast.get_docstring(item) or "").split("\n")[0]
-    return PythonFunction(item.name, file, tuple(arguments), unit.dimension, unit.symbol or None, help_text, timeout)
+    return PythonFunction(
+        item.name, file, tuple(arguments), unit.dimension, unit.symbol or None, help_text, timeout, tuple(taken), unit
+    )
 
 
 def _seconds(text: object, where: str) -> float:

@@ -11,6 +11,7 @@ from ibexite.holes import NEVER_MEASURED
 from ibexite.language import nodes
 from ibexite.language.types import PythonFunction, Type, type_of_kind
 from ibexite.outside.program import Outside, as_number
+from ibexite.units import Unit
 
 if TYPE_CHECKING:
     from ibexite.engine.frame import Frame
@@ -97,7 +98,8 @@ def as_data(value: Any) -> Any:
 
 
 def call_function(runtime: Runtime, function: PythonFunction, values: tuple[Any, ...]) -> Any:
-    """A Python function; for curves where it takes single values, once for each point."""
+    """A Python function; for curves where it takes single values, once for each point. It gets and gives numbers in
+    the units that it declares."""
     from ibexite.analysis.curve import is_curve
 
     wanted = [(name, is_whole) for name, _, is_whole in function.arguments if name != "axis"]
@@ -106,18 +108,32 @@ def call_function(runtime: Runtime, function: PythonFunction, values: tuple[Any,
         curve = next(v for v, (_, is_whole) in zip(values, wanted, strict=True) if is_whole)
         given = [v.values.tolist() if is_whole else v for v, (_, is_whole) in zip(values, wanted, strict=True)]
         points = next(iter(curve.axes.values())).tolist()
-        return _call(runtime, function, [points, *given] if wants_axis else given)
+        return _call(runtime, function, _with_axis(function, points, given) if wants_axis else given)
     if any(map(is_curve, values)):
         return _at_each_point(runtime, function, values)
     return _call(runtime, function, list(values))
+
+
+def _with_axis(function: PythonFunction, points: list[float], given: list[Any]) -> list[Any]:
+    """The arguments in their order, the points of the axis at the place of that of its name."""
+    rest = iter(given)
+    return [points if name == "axis" else next(rest) for name, _, _ in function.arguments]
 
 
 def _call(runtime: Runtime, function: PythonFunction, arguments: list[Any]) -> float:
     for argument in arguments:
         if isinstance(argument, float) and argument != argument:
             return argument
-    result = _outside(runtime).call_function(function.file, function.name, arguments, function.timeout)
-    return as_number(result, "its result", function.name)
+    given = [_in_unit(value, unit) for value, unit in zip(arguments, function.takes, strict=True)]
+    result = _outside(runtime).call_function(function.file, function.name, given, function.timeout)
+    number = as_number(result, "its result", function.name)
+    return number * float(function.gives.factor) + float(function.gives.offset)
+
+
+def _in_unit(value: Any, unit: Unit) -> Any:
+    if isinstance(value, list):
+        return [unit.from_base(x) for x in value]
+    return unit.from_base(value) if isinstance(value, float) else value
 
 
 def _at_each_point(runtime: Runtime, function: PythonFunction, values: tuple[Any, ...]) -> Any:

@@ -47,6 +47,8 @@ class PythonFunction:
     shown: str | None
     help: str
     timeout: float
+    takes: tuple[units.Unit, ...] = ()  # in which it gets each argument, as it declares them
+    gives: units.Unit = units.NO_UNIT  # in which it gives its result
 
     @property
     def usage(self) -> str:

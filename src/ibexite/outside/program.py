@@ -85,5 +85,5 @@ def as_number(value: Any, name: str, who: str) -> float:
     if value is None:
         return math.nan
     if isinstance(value, bool) or not isinstance(value, int | float):
-        raise ProgramError(f"{who} gave {value!r:.60} for {name}, not a number", remedy="Numbers are in base SI units.")
+        raise ProgramError(f"{who} gave {value!r:.60} for {name}, not a number", remedy="It must give a number.")
     return float(value)

@@ -11,14 +11,16 @@ import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.backends.backend_svg import FigureCanvasSVG
 from matplotlib.figure import Figure
+from matplotlib.ticker import FuncFormatter, LogLocator, NullFormatter
 
 from ibexite import units
 from ibexite.records.lookup import Grid, TestRecord
 from ibexite.units import Unit
-from ibexite.wording import column_text
+from ibexite.wording import column_text, is_log_spaced
 
 SIZE = (8.6, 3.5)  # inches
 FRAME = (0.085, 0.145, 0.745, 0.81)  # left, bottom, width, height; the legend stands to the right
+FRAME_OF_TWO = (0.085, 0.145, 0.655, 0.81)  # with a second unit on the right
 MOST_MARKED = 40  # points of a curve that are marked one by one
 MOST_LABELS = 9  # in the legend of a family
 FAIL, LIMIT, TEXT, RULE = "#b3261e", "#7a5c00", "#2a2e33", "#d9dde2"
@@ -34,21 +36,46 @@ STYLE: Any = {
 
 
 def draw(test: TestRecord, figure: dict[str, Any]) -> str:
-    """The SVG of a figure of a test, "" when none of its curves was stored."""
+    """The SVG of a figure of a test, "" when none of its curves was stored. Curves of one unit share an axis; a second
+    unit has its own on the right, further ones a picture of their own."""
     found = [(n, grid) for n in figure["ys"] if (grid := test.grid_with(n, figure["x"], figure["by"]))]
-    if not found:
-        return ""
+    groups: dict[tuple[str, str], list[tuple[str, Grid]]] = {}
+    for name, grid in found:
+        meta = _meta(grid, name)
+        dimension = units.parse_unit(meta["unit"]).dimension if meta["unit"] else units.PLAIN
+        groups.setdefault((str(dimension), meta["shown"]), []).append((name, grid))
+    by_unit = list(groups.values())
+    return "".join(_picture(test, figure, by_unit[i : i + 2]) for i in range(0, len(by_unit), 2))
+
+
+def _picture(test: TestRecord, figure: dict[str, Any], groups: list[list[tuple[str, Grid]]]) -> str:
+    x, first = figure["x"], groups[0][0][1]
     with matplotlib.rc_context(STYLE):
         canvas = Figure(figsize=SIZE)
-        axes = canvas.add_axes(FRAME)
-        x_unit = _unit_of(found[0][1], figure["x"])
-        y_unit = _unit_of(found[0][1], found[0][0])
-        for position, (name, grid) in enumerate(found):
-            _draw_curves(axes, grid, name, figure, (x_unit, y_unit), position, len(found) > 1)
-        for name, grid in found:
-            _draw_limits(axes, test, grid, name, figure["x"], (x_unit, y_unit))
-        _label(axes, figure, [name for name, _ in found], x_unit, y_unit)
+        left = canvas.add_axes(FRAME if len(groups) == 1 else FRAME_OF_TWO)
+        x_unit = _unit_of(first, x)
+        position, several = 0, sum(map(len, groups)) > 1
+        drawn: list[Axes] = []
+        for group in groups:
+            axes = left if not drawn else _right_of(left)
+            y_unit = _unit_of(group[0][1], group[0][0])
+            for name, grid in group:
+                _draw_curves(axes, grid, name, figure, (x_unit, y_unit), position, several)
+                position += 1
+            for name, grid in group:
+                _draw_limits(axes, test, grid, name, x, (x_unit, y_unit))
+            _label(axes, [name for name, _ in group], y_unit, is_right=bool(drawn))
+            drawn.append(axes)
+        _label_x(left, figure, first, x_unit)
+        _legend(drawn, figure)
         return _svg(canvas)
+
+
+def _right_of(left: Axes) -> Axes:
+    right = left.twinx()
+    right.grid(False)
+    right.spines["right"].set_visible(True)
+    return right
 
 
 def _svg(canvas: Figure) -> str:
@@ -126,24 +153,38 @@ def _in_order(x: Any, rows: Any) -> Any:
 
 
 def _draw_limits(axes: Axes, test: TestRecord, grid: Grid, name: str, x: str, shown: tuple[Unit, Unit]) -> None:
+    """The limits of all checks on a curve, where they were judged: a level, or a line where they run along x."""
     for result in test.results:
         if result["subject"] != name or x not in result["extent"]:
             continue
-        extent = _shown(result["extent"][x], shown[0])
-        for limit, word, side in ((result["low"], "lower limit", -1), (result["high"], "upper limit", 1)):
-            if limit is not None:
-                height = float(_shown(limit, shown[1]))
-                axes.plot(extent, [height, height], color=LIMIT, linewidth=1.4, linestyle=(0, (6, 3)), zorder=4)
+        for side, key, word in ((-1, "low", "lower limit"), (1, "high", "upper limit")):
+            for xs, ys in _limit_lines(result, x, key):
+                axes.plot(
+                    _shown(xs, shown[0]), _shown(ys, shown[1]),
+                    color=LIMIT, linewidth=1.4, linestyle=(0, (6, 3)), zorder=4,
+                )  # fmt: skip
+                height = f" {units.plain_number(float(_shown(ys[0], shown[1])), 5)}" if len(set(ys)) == 1 else ""
                 axes.annotate(
-                    f"{word} {units.plain_number(height, 5)}",
-                    (extent[0], height),
-                    (2, 3.5 * side),
-                    color=LIMIT,
-                    textcoords="offset points",
-                    va="bottom" if side > 0 else "top",
-                    fontsize=8.5,
-                )
+                    word + height, (float(_shown(xs[0], shown[0])), float(_shown(ys[0], shown[1]))), (2, 3.5 * side),
+                    color=LIMIT, textcoords="offset points", va="bottom" if side > 0 else "top", fontsize=8.5,
+                )  # fmt: skip
         _mark_failing(axes, grid, name, x, result, shown)
+
+
+def _limit_lines(result: dict[str, Any], x: str, key: str) -> list[tuple[list[float], list[float]]]:
+    """The lines of a lower or upper limit: one level over all that was judged, or, where limits are no constants, one
+    line for each run of points along x (each different one once)."""
+    if not result["limits"]:
+        return [] if result[key] is None else [(list(result["extent"][x]), [result[key]] * 2)]
+    names = [axis["name"] for axis in result["axes"]]
+    place, column = names.index(x), len(names) + (key == "high")
+    families: dict[tuple[float, ...], list[tuple[float, float]]] = {}
+    for point in result["limits"]:
+        others = tuple(v for i, v in enumerate(point[: len(names)]) if i != place)
+        if point[column] is not None:
+            families.setdefault(others, []).append((point[place], point[column]))
+    lines = {tuple(sorted(points)) for points in families.values()}
+    return [([a for a, _ in points], [b for _, b in points]) for points in sorted(lines)]
 
 
 def _mark_failing(axes: Axes, grid: Grid, name: str, x: str, result: dict[str, Any], shown: tuple[Unit, Unit]) -> None:
@@ -167,10 +208,29 @@ def _mark_failing(axes: Axes, grid: Grid, name: str, x: str, result: dict[str, A
     )
 
 
-def _label(axes: Axes, figure: dict[str, Any], names: list[str], x_unit: Unit, y_unit: Unit) -> None:
-    axes.set_xlabel(f"{figure['x']} in {x_unit.symbol}" if x_unit.symbol else figure["x"])
-    axes.set_ylabel(f"{', '.join(names)} in {y_unit.symbol}" if y_unit.symbol else ", ".join(names))
-    axes.yaxis.set_label_coords(-0.088, 0.5)  # all figures of a report alike, whatever their numbers
+def _label(axes: Axes, names: list[str], unit: Unit, *, is_right: bool) -> None:
+    axes.set_ylabel(f"{', '.join(names)} in {unit.symbol}" if unit.symbol else ", ".join(names))
+    if not is_right:
+        axes.yaxis.set_label_coords(-0.088, 0.5)  # all figures of a report alike, whatever their numbers
     axes.margins(x=0.02, y=0.08)
-    if any(not str(line.get_label()).startswith("_") and line.get_label() for line in axes.get_lines()):
-        axes.legend(title=figure["by"] or None, loc="center left", bbox_to_anchor=(1.01, 0.5), alignment="left")
+
+
+def _label_x(axes: Axes, figure: dict[str, Any], grid: Grid, unit: Unit) -> None:
+    axes.set_xlabel(f"{figure['x']} in {unit.symbol}" if unit.symbol else figure["x"])
+    if is_log_spaced(grid.column(figure["x"])) and not unit.offset:
+        axes.set_xscale("log")
+        plain = FuncFormatter(lambda value, _: units.plain_number(value, 4))
+        axes.xaxis.set_major_formatter(plain)
+        low, high = axes.get_xlim()
+        axes.xaxis.set_minor_formatter(plain if high / low < 30 else NullFormatter())
+        axes.xaxis.set_minor_locator(LogLocator(subs=(2, 3, 5) if high / low < 30 else (2, 3, 4, 5, 6, 7, 8, 9)))
+        axes.grid(True, which="minor", linewidth=0.3)
+
+
+def _legend(drawn: list[Axes], figure: dict[str, Any]) -> None:
+    lines = [line for axes in drawn for line in axes.get_lines() if str(line.get_label())[:1] not in ("", "_")]
+    if lines:
+        drawn[0].legend(
+            lines, [str(line.get_label()) for line in lines], title=figure["by"] or None, loc="center left",
+            bbox_to_anchor=(1.01 if len(drawn) == 1 else 1.14, 0.5), alignment="left",
+        )  # fmt: skip

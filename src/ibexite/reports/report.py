@@ -6,9 +6,9 @@ The same run gives the same bytes: all dates come from the run.
 from __future__ import annotations
 
 import contextlib
-import datetime
 import os
 from array import array
+from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
@@ -19,8 +19,17 @@ import jinja2
 from ibexite.errors import RecordsError
 from ibexite.records.lookup import Grid, RunRecord, TestRecord
 from ibexite.reports.figures import draw
-from ibexite.units import plain_number
-from ibexite.wording import JudgedText, column_text, duration_text, judged_text, place_text, result_unit, worst_first
+from ibexite.units import PLAIN, parse_unit, plain_number, unit_for
+from ibexite.wording import (
+    JudgedText,
+    column_text,
+    duration_text,
+    judged_text,
+    place_text,
+    result_unit,
+    single_text,
+    worst_first,
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,8 +41,22 @@ class ResultLine:
     place: str
     points: str
     verdict: str
-    reason: str
+    reason: str  # why, where the numbers do not say it
+    rule: str  # the decision rule, and where the limits come from
     criterion: str
+
+
+MOST_ROWS = 400  # of a table in the report; all are in the store
+
+
+@dataclass(frozen=True, slots=True)
+class DataTable:
+    """The rows of a sweep, as texts; `left_out` is how many more there are."""
+
+    title: str
+    names: list[str]
+    rows: list[list[str]]
+    left_out: int
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,6 +69,7 @@ class TestPart:
     figures: list[tuple[str, str]]
     bad_readings: list[tuple[str, str, str, str]]
     holes: list[tuple[str, str]]  # columns with points that were never measured, and how many
+    tables: list[DataTable]
 
     @property
     def worst(self) -> ResultLine | None:
@@ -128,7 +152,7 @@ def _aligned(number: str) -> tuple[str, str]:
 def gather(run: RunRecord) -> ReportData:
     """The data of a report from a stored run."""
     row = run.row
-    tests = [_test(test) for test in run.tests]
+    tests = [_test(test) for test in run.parts]
     failures = [(part.row["title"], result) for part in tests for result in part.results if result.verdict != "pass"]
     broken = [
         (part.row["title"], part.row["reason"])
@@ -139,12 +163,11 @@ def gather(run: RunRecord) -> ReportData:
     not_run = [
         (part.row["title"], part.row["reason"]) for part in tests if part.row["verdict"] in ("skipped", "aborted")
     ]
-    started = datetime.datetime.fromisoformat(row["started"])
     return ReportData(
         row,
         run.verdict_text,
         row["verdict"],
-        started.strftime("%Y-%m-%d %H:%M:%S %z")[:-2] + ":" + started.strftime("%z")[-2:],
+        f"{run.started_text} {row['utc_offset']}".rstrip(),
         duration_text(row["duration"]),
         tests,
         failures,
@@ -159,16 +182,52 @@ def gather(run: RunRecord) -> ReportData:
 def _test(test: TestRecord) -> TestPart:
     results = [_result(result) for result in worst_first(test.results)]
     values = [
-        (grid.columns[0]["name"], _single(grid)) for grid in test.grids if not grid.axes and len(grid.data[0]) == 1
+        (grid.columns[0]["name"], single_text(grid.columns[0], grid.data[0][0]))
+        for grid in test.grids
+        if not grid.axes and len(grid.data[0]) == 1
     ]
     figures = [
-        (f["title"] or f"{', '.join(f['ys'])} against {f['x']}", svg) for f in test.figures if (svg := draw(test, f))
+        (f["title"] or f"{', '.join(f['ys'])} against {f['x']}", svg)
+        for f in (*test.figures, *_figures_of_waits(test))
+        if (svg := draw(test, f))
     ]
     axes = [c for grid in test.grids for c in grid.columns if c["origin"] == "sweep"]
     bad = [(b["name"], place_text(b["at"], axes), b["reason"], b["raw"]) for b in test.bad_readings]
     return TestPart(
-        {**test.row, "time": duration_text(test.row["duration"])}, results, values, figures, bad, _holes(test)
-    )
+        {**test.row, "time": duration_text(test.row["duration"])}, results, values, figures, bad, _holes(test),
+        [_data_table(grid) for grid in test.grids if grid.axes and len(grid.data[0])],
+    )  # fmt: skip
+
+
+def _figures_of_waits(test: TestRecord) -> list[dict[str, Any]]:
+    """What was read while waiting and watching is drawn without being asked for."""
+    return [
+        {"ys": [c["name"] for c in grid.columns if c["origin"] != "sweep"], "x": grid.axes[0], "by": "", "title": ""}
+        for grid in test.grids
+        if grid.axes in (["waited"], ["watched"]) and len(grid.data[0]) > 1
+    ]
+
+
+def _data_table(grid: Grid) -> DataTable:
+    count = len(grid.data[0])
+    shown = [_one_unit(column, values) for column, values in zip(grid.columns, grid.data, strict=True)]
+    rows = [
+        [text(values[i]) for (_, text), values in zip(shown, grid.data, strict=True)]
+        for i in range(min(count, MOST_ROWS))
+    ]
+    names = [name for name, _ in shown]
+    title = f"{', '.join(c['name'] for c in grid.columns if c['origin'] != 'sweep')} over {', '.join(grid.axes)}"
+    return DataTable(f"{title}: {count} rows", names, rows, max(0, count - MOST_ROWS))
+
+
+def _one_unit(column: dict[str, Any], values: array[float]) -> tuple[str, Callable[[float], str]]:
+    """The head of a column with its unit, and what writes its values in that."""
+    if column["labels"] or column["kind"] != "quantity":
+        return column["name"], lambda value: column_text(value, column)
+    dimension = parse_unit(column["unit"]).dimension if column["unit"] else PLAIN
+    unit = parse_unit(column["shown"]) if column["shown"] else unit_for(*values, dimension=dimension)
+    head = f"{column['name']} in {unit.symbol}" if unit.symbol else column["name"]
+    return head, lambda value: plain_number(unit.from_base(value), 6)
 
 
 def _holes(test: TestRecord) -> list[tuple[str, str]]:
@@ -185,25 +244,20 @@ def _holes(test: TestRecord) -> list[tuple[str, str]]:
     return found
 
 
-def _single(grid: Grid) -> str:
-    """A single value in words: with the number of values it was made of, or the bound that is all that is known."""
-    column = grid.columns[0]
-    text = column["bound"] or column_text(grid.data[0][0], column)
-    return f"{text} (n = {column['n']})" if column["n"] else text
-
-
 def _result(result: dict[str, Any]) -> ResultLine:
     points = ""
     if result["judged"] != 1:
         points = f"{result['failed']} of {result['judged']} failed"
         points += f", {result['bad']} bad" if result["bad"] else ""
+    points += f"{', ' if points else ''}n = {result['n']}" if result["n"] else ""
     return ResultLine(
         result["label"],
         judged_text(result),
         place_text(result["at"], result["axes"]),
         points,
         result["verdict"],
-        "; ".join(part for part in (result["reason"], _guard(result), result["origin"]) if part),
+        result["reason"],
+        "; ".join(part for part in (_guard(result), result["origin"]) if part),
         result["criterion"],
     )
 
