@@ -14,15 +14,15 @@ import ibexite
 SOURCE = Path(ibexite.__file__).parent
 # Each part and the parts it may import, besides itself and `errors`.
 ALLOWED = {
-    "errors": set(), "file_lock": set(), "verdicts": set(), "holes": set(), "offer": set(), "units": set(), "events": set(), "protocols": set(), "demo": set(), "__init__": {"offer"},
-    "classes": {"units"}, "functions": {"units"}, "toml_reader": {"units"}, "wording": {"units"},
+    "errors": set(), "file_lock": set(), "plain_file": set(), "verdicts": set(), "holes": set(), "offer": set(), "units": set(), "events": set(), "protocols": set(), "demo": set(), "__init__": {"offer"},
+    "classes": {"units"}, "functions": {"units"}, "toml_reader": {"units", "plain_file"}, "wording": {"units"},
     "analysis": {"units", "holes"},
-    "language": {"units", "classes", "functions"},
+    "language": {"units", "classes", "functions", "plain_file"},
     "instruments": {"units", "classes", "protocols", "toml_reader"},
     "simulate": {"units", "analysis", "protocols", "__init__"},
     "bench": {"units", "instruments", "protocols", "toml_reader", "file_lock"},
     "outside": set(),
-    "companions": {"units", "classes", "language", "toml_reader"},
+    "companions": {"units", "classes", "language", "toml_reader", "plain_file"},
     "engine": {"units", "language", "bench", "instruments", "analysis", "events", "functions", "holes", "outside", "verdicts", "wording", "__init__"},
     "records": {"events", "analysis", "units", "wording", "file_lock", "holes", "verdicts"},
     "reports": {"records", "analysis", "units", "wording"},

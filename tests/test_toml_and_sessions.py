@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime
 import json
 import os
+import re
 import socket
 import subprocess
 import sys
@@ -47,12 +48,12 @@ def table(tmp_path: Path):  # noqa: ANN201
 def test_values_that_do_not_fit_are_named(table, text: str, asked, what: str) -> None:  # noqa: ANN001
     with pytest.raises(MistakeError) as error:
         asked(table(text))
-    assert what in error.value.what and "f.toml: n" in error.value.where
+    assert what in error.value.what and re.fullmatch(r".*f[.]toml(:1)?: n\w*", error.value.where)
 
 
 @pytest.mark.parametrize(("content", "what"), [
     (b"\xff\xfe", "this is not UTF-8 text"), (b"a = = 1", "not valid TOML: Invalid value (at line 1, column 5)"),
-    (b"#" * 1_100_000, "too large for a test file"),
+    (b"#" * 1_100_000, "a test file has at most 1,000,000"),
 ])  # fmt: skip
 def test_files_that_are_no_toml_are_named(tmp_path: Path, content: bytes, what: str) -> None:
     (tmp_path / "x.toml").write_bytes(content)

@@ -61,14 +61,14 @@ def test_a_test_ends_as_one_line_with_its_worst_value() -> None:
     lines = shown(
         START, events.TestStarted(0, "alive", "Alive"), judged(), near, events.TestEnded(2, "alive", "pass", "", 1.5)
     )
-    assert lines[2:] == ["  pass     alive     near                                45.50 mA   <= 46.00 mA            "
+    assert lines[2:] == ["  pass     alive     near                                45.50 mA   <= 46 mA               "
                          "margin +0.50 mA (+1.09 % of limit)               1.5 s"]  # fmt: skip
 
 
 def test_a_failure_says_where_and_how_many() -> None:
     bad = judged(value=0.047, margin=-0.001, verdict="fail", at={"vin": 8.0}, axes=[AXIS], judged=7, failed=2)
     lines = shown(START, bad, events.TestEnded(2, "alive", "fail", "", 1.5))
-    assert lines[3] == "         idle fail: 47.00 mA against <= 46.00 mA at vin = 8 V (2 of 7 points)"
+    assert lines[3] == "         idle fail: 47.00 mA against <= 46 mA at vin = 8 V (2 of 7 points)"
 
 
 def test_what_has_no_value_says_why() -> None:
@@ -141,13 +141,13 @@ def test_durations_are_readable(seconds: float, text: str) -> None:
 
 
 @pytest.mark.parametrize(("value", "low", "high", "unit", "shown_unit", "expected"), [
-    (0.0195, 0.017, 0.046, "A", "mA", ("19.50 mA", "17.00 to 46.00 mA", "+2.50 mA")),
+    (0.0195, 0.017, 0.046, "A", "mA", ("19.50 mA", "17 to 46 mA", "+2.50 mA")),
     (5.0268, 4.9447, 5.0953, "V", "", ("5.0268 V", "4.9447 to 5.0953 V", "+0.0685 V")),
-    (0.8698, 0.875, None, "", "%", ("86.98 %", ">= 87.50 %", "-0.52 %")),
-    (304.65, 303.15, 305.15, "K", "degC", ("31.50 degC", "30.00 to 32.00 degC", "+0.50 K")),
-    (-39.2, None, -40.0, "dBm", "dBm", ("-39.20 dBm", "<= -40.00 dBm", "-0.80 dB")),
-    (3.3000001, None, 3.3, "V", "V", ("3.3000001 V", "<= 3.3000000 V", "-0.0000001 V")),
-    (1.0, 1.0, 1.0, "", "", ("1.000", "1.000 to 1.000", "+0.000")),
+    (0.8698, 0.875, None, "", "%", ("86.98 %", ">= 87.5 %", "-0.52 %")),
+    (304.65, 303.15, 305.15, "K", "degC", ("31.50 degC", "30 to 32 degC", "+0.50 K")),
+    (-39.2, None, -40.0, "dBm", "dBm", ("-39.20 dBm", "<= -40 dBm", "-0.80 dB")),
+    (3.3000001, None, 3.3, "V", "V", ("3.3000001 V", "<= 3.3 V", "-0.0000001 V")),
+    (1.0, 1.0, 1.0, "", "", ("1.000", "1 to 1", "+0.000")),
 ])  # fmt: skip
 def test_judged_values_share_unit_and_decimals(value, low, high, unit, shown_unit, expected) -> None:
     margins = [

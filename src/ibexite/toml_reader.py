@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import Any, NoReturn
 
 from ibexite.errors import MistakeError, UnitError, did_you_mean
+from ibexite.plain_file import read_plain
 from ibexite.units import Dimension, Quantity, describe, parse_quantity
 
 MAX_BYTES = 1_000_000
@@ -24,31 +25,50 @@ def read_toml(path: Path, *, what: str) -> Table:
         MistakeError: missing, a folder, too large, not UTF-8, not TOML.
     """
     name = str(path)
+    data = read_plain(path, what=what, most=MAX_BYTES)
     try:
-        if path.stat().st_size > MAX_BYTES:
-            raise MistakeError(
-                f"too large for a {what} (over {MAX_BYTES:,} bytes)", where=name, remedy="Check the path."
-            )
-        data = path.read_bytes()
-    except FileNotFoundError:
-        raise MistakeError(f"there is no such {what}", where=name, remedy="Check the path.") from None
-    except OSError as error:
-        raise MistakeError(
-            f"cannot be read ({error.strerror})", where=name, remedy="Check path and permissions."
-        ) from None
-    try:
-        return Table(tomllib.loads(data.decode("utf-8-sig")), name, "")
+        text = data.decode("utf-8-sig")
+        return Table(tomllib.loads(text), name, "", _Lines(text))
     except UnicodeDecodeError:
         raise MistakeError("this is not UTF-8 text", where=name, remedy=f"A {what} is a TOML file in UTF-8.") from None
     except tomllib.TOMLDecodeError as error:
         raise MistakeError(f"not valid TOML: {error}", where=name, remedy="Mend it there.") from None
+    except RecursionError:
+        raise MistakeError("nested too deeply", where=name, remedy=f"A {what} has a few levels only.") from None
+
+
+class _Lines:
+    """Finds the line of a key in the text of a TOML file; 0 where it cannot be said."""
+
+    def __init__(self, text: str) -> None:
+        self._lines = text.splitlines()
+
+    def line_of(self, path: str) -> int:
+        """The line of a key by its path, a.b.c; of the nearest table around it where the key is not there."""
+        parts = path.split(".") if path else []
+        header, best = "", 0
+        for number, line in enumerate(self._lines, 1):
+            bare = line.split("#")[0].strip()
+            if bare.startswith("["):
+                header = bare.strip("[] ").replace('"', "").replace(" ", "")
+                if header and (path == header or path.startswith(header + ".")):
+                    best = number
+                continue
+            key = bare.partition("=")[0].strip().replace('"', "").replace(" ", "")
+            whole = f"{header}.{key}" if header else key
+            if key and "=" in bare and (path == whole or path.startswith(whole + ".")):
+                best = number
+                if path == whole:
+                    break
+        return best if parts else 0
 
 
 class Table:
     """One table of a file, with the path to it."""
 
-    def __init__(self, data: dict[str, Any], file: str, path: str) -> None:
+    def __init__(self, data: dict[str, Any], file: str, path: str, lines: _Lines | None = None) -> None:
         self._data, self.file, self.path = data, file, path
+        self._lines = lines
         self._asked: set[str] = set()
 
     def __contains__(self, key: str) -> bool:
@@ -60,7 +80,9 @@ class Table:
     def where(self, key: str = "") -> str:
         """File and path to a key, for a message."""
         path = ".".join(part for part in (self.path, key) if part)
-        return f"{self.file}: {path}" if path else self.file
+        line = self._lines.line_of(path) if self._lines is not None else 0
+        file = f"{self.file}:{line}" if line else self.file
+        return f"{file}: {path}" if path else file
 
     def fail(self, key: str, what: str, remedy: str = "") -> NoReturn:
         """Raises MistakeError about a key of this table."""
@@ -137,7 +159,7 @@ class Table:
     def table(self, key: str, *, needed: bool = False) -> Table:
         """A table within this one; an empty one when it is missing."""
         data = self._get(key, dict, "a table", _NONE if needed else {})
-        return Table(data, self.file, ".".join(part for part in (self.path, key) if part))
+        return Table(data, self.file, ".".join(part for part in (self.path, key) if part), self._lines)
 
     def tables(self, key: str) -> dict[str, Table]:
         """All tables below a key, by name."""
@@ -147,17 +169,19 @@ class Table:
     def list_of_tables(self, key: str) -> list[Table]:
         """The tables of a list, none when it is missing."""
         entries = self._get(key, list, "a list of tables", [])
-        return [
-            Table(entry, self.file, f"{self.path}.{key}[{i}]")
-            for i, entry in enumerate(entries)
-            if isinstance(entry, dict)
-        ]
+        if not all(isinstance(entry, dict) for entry in entries):
+            self.fail(key, "not all of these are tables", "It takes a list of tables in braces.")
+        return [Table(entry, self.file, f"{self.path}.{key}[{i}]", self._lines) for i, entry in enumerate(entries)]
 
     def finish(self, *also: str) -> None:
         """Refuses keys that were not asked for; `also` names keys that are allowed to be there."""
-        for key in self._data:
-            if key not in self._asked and key not in also:
-                self.fail(key, "is not a key that is known here", did_you_mean(key, self._asked | set(also)))
+        unknown = [key for key in self._data if key not in self._asked and key not in also]
+        if len(unknown) == 1:
+            self.fail(unknown[0], "is not a key that is known here", did_you_mean(unknown[0], self._asked | set(also)))
+        if unknown:
+            known = self._asked | set(also)
+            told = "; ".join(f"{key}: {did_you_mean(key, known)}" for key in unknown)
+            self.fail(unknown[0], f"{len(unknown)} keys are not known here: {', '.join(unknown)}", told)
 
 
 _NONE: Any = object()

@@ -44,7 +44,7 @@ SKIPS: dict[str, str] = {
     "off": "it is switched off in the sequence",
     "selection": "it was not selected",
     "needs": "a test that it needs did not pass, in all corners",
-    "gate": "a gate before it did not pass",
+    "gate": "a gate before it did not pass (one that was not selected closes nothing)",
     "state": "it keeps the state of a test that was not run",
     "line": "a `skip` line left it",
     "stop": "a `stop` line, or a stop on failure, ended the unit before or in it",

@@ -94,8 +94,8 @@ def judged_text(result: Mapping[str, Any]) -> JudgedText:
     said = str(result.get("said", ""))
     return JudgedText(
         said.removesuffix(" " + unit.symbol) if said else text(value),
-        text(low),
-        text(high),
+        "" if low is None else _without_zeros(text(low)),
+        "" if high is None else _without_zeros(text(high)),
         "" if margin is None else _margin_text(margin, places),
         unit.symbol,
         percent="" if share is None else _percent_text(share, low is not None and high is not None),
@@ -110,6 +110,11 @@ def fixed(value: float, places: int) -> str:
     """
     text = f"{value:.{places}f}"
     return text.removeprefix("-") if text.startswith("-") and not text.strip("-0.") else text
+
+
+def _without_zeros(text: str) -> str:
+    """A number without superfluous zeros behind its point."""
+    return text.rstrip("0").rstrip(".") if "." in text else text
 
 
 def _looks_right(value: float | None, low: float | None, high: float | None, text: Callable[[float], str]) -> bool:

@@ -6,8 +6,10 @@ import datetime
 import hashlib
 import math
 import re
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import TypeVar
 
 from ibexite import units
 from ibexite.errors import MistakeError, did_you_mean
@@ -147,10 +149,10 @@ def read_bench(path: str | Path) -> BenchFile:
     simulation = table.table("simulation")
     product = simulation.text("product", "")
     simulation.finish()
-    instruments = {name: _instrument(entry, name, path.parent) for name, entry in table.tables("instruments").items()}
+    instruments = _each(table, "instruments", lambda entry, name: _instrument(entry, name, path.parent))
     _refuse_shared_addresses(table, instruments)
-    roles = {name: _role(entry, name, instruments) for name, entry in table.tables("roles").items()}
-    signals = {name: _signal(entry, name, roles, instruments) for name, entry in table.tables("signals").items()}
+    roles = _each(table, "roles", lambda entry, name: _role(entry, name, instruments))
+    signals = _each(table, "signals", lambda entry, name: _signal(entry, name, roles, instruments))
     order = head.texts("safe_order", [])
     for name in order:
         if name not in roles:
@@ -168,6 +170,30 @@ def read_bench(path: str | Path) -> BenchFile:
     head.finish()
     table.finish()
     return bench
+
+
+T = TypeVar("T")
+
+
+def _each(table: Table, key: str, read: Callable[[Table, str], T]) -> dict[str, T]:
+    """All entries below a key. What is wrong with several of them is told in one go.
+
+    Raises:
+        MistakeError: the first mistake, with the others behind it.
+    """
+    found, mistakes = {}, []
+    for name, entry in table.tables(key).items():
+        try:
+            found[name] = read(entry, name)
+        except MistakeError as error:
+            mistakes.append(error)
+    if len(mistakes) == 1:
+        raise mistakes[0]
+    if mistakes:
+        first, *more = mistakes
+        told = "\n".join([first.remedy, *(str(error) for error in more)]).strip()
+        raise MistakeError(first.what, where=first.where, remedy=told)
+    return found
 
 
 def _instrument(table: Table, name: str, folder: Path) -> InstrumentFact:

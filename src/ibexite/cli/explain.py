@@ -23,12 +23,18 @@ def explain(word: str) -> str:
         return _line_entry(word, usage, entries[word])
     if word in FUNCTIONS:
         return _function_entry(FUNCTIONS[word])
+    if word in reference.CLAUSES:
+        entry = reference.CLAUSES[word]
+        return "\n".join([f"{word}, a word within lines", "", entry.text, "", "Example:", f"    {entry.example}"])
+    if word in reference.KEYS:
+        where, _, text = reference.KEYS[word].partition(": ")
+        return "\n".join([f"{word}, a key ({where})", "", text[0].upper() + text[1:] + "."])
     if word in instrument_classes():
         return _class_entry(instrument_classes()[word])
     try:
         return _unit_entry(units.parse_unit(word))
     except UnitError:
-        known = [*entries, *FUNCTIONS, *instrument_classes(), *units.UNITS]
+        known = [*entries, *FUNCTIONS, *reference.CLAUSES, *reference.KEYS, *instrument_classes(), *units.UNITS]
         raise MistakeError(
             f"there is nothing called {word!r}",
             remedy=did_you_mean(word, known) + " It explains verbs, functions, units and instrument classes.",
@@ -41,6 +47,8 @@ def all_words() -> dict[str, list[str]]:
         "declarations": list(reference.DECLARATIONS),
         "verbs": list(reference.VERBS),
         "functions": list(FUNCTIONS),
+        "words within lines": list(reference.CLAUSES),
+        "keys of files": list(reference.KEYS),
         "instrument classes": list(instrument_classes()),
     }
 
@@ -129,7 +137,11 @@ def reference_page() -> str:
             usage = words.USAGE.get(word) or words.TOP_USAGE[word]
             forms = "\n".join(usage)
             parts.append(f"### {word}\n\n```text\n{forms}\n```\n\n{entry.text}\n\n```\n{entry.example}\n```\n")
-    parts.append("## Functions\n")
+    parts.append("## Words within lines\n\n| word | | example |\n|---|---|---|")
+    parts += [f"| `{word}` | {entry.text} | `{entry.example}` |" for word, entry in reference.CLAUSES.items()]
+    parts.append("\n## Keys of bench files and profiles\n\n| key | |\n|---|---|")
+    parts += [f"| `{word}` | {text} |" for word, text in reference.KEYS.items()]
+    parts.append("\n## Functions\n")
     for group in dict.fromkeys(f.group for f in FUNCTIONS.values()):
         parts.append(f"### {group.capitalize()}\n\n| function | | example |\n|---|---|---|")
         parts += [f"| `{f.usage}` | {f.help} | `{f.example}` |" for f in FUNCTIONS.values() if f.group == group]

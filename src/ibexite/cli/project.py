@@ -31,7 +31,7 @@ def find_project(start: Path) -> Project:
     start = start.absolute()
     folder = start if start.is_dir() else start.parent
     for candidate in (folder, *folder.parents):
-        if (candidate / FILE_NAME).is_file():
+        if (candidate / FILE_NAME).exists():  # a folder of this name is refused, not passed over
             return _read(candidate)
     return Project(folder, None, folder / "records")
 

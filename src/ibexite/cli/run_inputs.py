@@ -83,7 +83,7 @@ def read_units(path: Path, parameters: list[str]) -> tuple[Sheet, list[UnitRow]]
         if column not in (*_NOT_PARAMETERS, *_REMARKS, *parameters):
             raise MistakeError(
                 f"there is no parameter {column!r}", where=sheet.path,
-                remedy=f"{did_you_mean(column, parameters)} Columns for people are called {', '.join(_REMARKS)}.".strip(),
+                remedy=f"{did_you_mean(column, parameters)} Remarks stand in {' or '.join(_REMARKS)}.".strip(),
             )  # fmt: skip
     rows = []
     for row in sheet.rows:

@@ -16,6 +16,7 @@ from ibexite.language import nodes
 from ibexite.language.program import MeasurementFacts
 from ibexite.language.source import Span
 from ibexite.language.types import PythonFunction, Type, type_of_kind
+from ibexite.plain_file import read_plain
 from ibexite.toml_reader import Table, read_toml
 
 MAX_BYTES = 1_000_000
@@ -30,7 +31,7 @@ def read_python(path: Path) -> tuple[dict[str, PythonFunction], dict[str, Measur
     text, digest = _text(path)
     try:
         tree = ast.parse(text)
-    except (SyntaxError, ValueError) as error:
+    except (SyntaxError, ValueError, RecursionError, MemoryError) as error:
         line = getattr(error, "lineno", None) or 1
         raise MistakeError(
             f"this is not Python: {getattr(error, 'msg', error)}", where=f"{path}:{line}", remedy="Mend it there."
@@ -58,15 +59,9 @@ def read_python(path: Path) -> tuple[dict[str, PythonFunction], dict[str, Measur
 
 
 def _text(path: Path) -> tuple[str, str]:
+    data = read_plain(path, what="Python file", most=MAX_BYTES)
     try:
-        data = path.read_bytes()
-        if len(data) > MAX_BYTES:
-            raise MistakeError("too large for a Python file of functions", where=str(path), remedy="Split it.")
         return data.decode("utf-8-sig"), hashlib.sha256(data).hexdigest()
-    except OSError as error:
-        raise MistakeError(
-            f"cannot be read ({error.strerror})", where=str(path), remedy="It is looked for beside the sequence."
-        ) from None
     except UnicodeDecodeError:
         raise MistakeError("this is not UTF-8 text", where=str(path), remedy="Save it as UTF-8.") from None
 
@@ -233,7 +228,7 @@ def read_manifest(path: Path) -> MeasurementFacts:
         "needs": _texts(table.table("needs")), "inputs": _texts(table.table("inputs")),
         "outputs": _texts(table.table("outputs")),
     }  # fmt: skip
-    if not program.is_file():
+    if "\0" in str(program) or not program.is_file():
         head.fail("program", f"there is no file {program.name!r}", "It lies beside the manifest.")
     head.finish()
     table.finish()

@@ -38,12 +38,18 @@ class Files:
 
     def exists(self, name: str) -> bool:
         """True if there is such a file beside the sequence."""
-        return self._path(name).is_file()
+        try:
+            return self._path(name).is_file()
+        except (OSError, ValueError):  # a name that is no name
+            return False
 
     def shared(self, name: str) -> Source:
         """Another file of the language, read once."""
         path = self._path(name)
-        key = path.resolve()
+        try:
+            key = path.resolve()
+        except (OSError, RuntimeError, ValueError) as error:  # links in a circle
+            raise MistakeError(f"cannot be found ({error})", where=str(path), remedy="Check the path.") from None
         if key not in self._shared:
             self._shared[key] = read_source(path)
         return self._shared[key]
@@ -123,6 +129,8 @@ class Files:
     def _offered(self, path: Path) -> dict[str, MeasurementFacts]:
         from ibexite.companions.declared import read_manifest, read_python
 
+        if not path.is_file():  # a folder, a link to nothing
+            return {}
         if path.name.endswith(MANIFEST):
             facts = read_manifest(path)
             return {facts.name: facts}

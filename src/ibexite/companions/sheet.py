@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from ibexite.errors import MistakeError
+from ibexite.plain_file import read_plain
 
 MAX_BYTES = 50_000_000
 WORKBOOK = ".xlsx"
@@ -38,15 +39,8 @@ def read_sheet(path: Path, *, what: str) -> Sheet:
     """
     name = str(path)
     try:
-        if path.stat().st_size > MAX_BYTES:
-            raise MistakeError(f"too large for a {what}", where=name, remedy=f"At most {MAX_BYTES:,} bytes.")
-        lines = _workbook_rows(path) if path.suffix == WORKBOOK else _csv_rows(path)
-    except FileNotFoundError:
-        raise MistakeError(f"there is no such {what}", where=name, remedy="Check the path.") from None
-    except OSError as error:
-        raise MistakeError(
-            f"cannot be read ({error.strerror})", where=name, remedy="Check path and permissions."
-        ) from None
+        data = read_plain(path, what=what, most=MAX_BYTES)
+        lines = _workbook_rows(path, data) if path.suffix == WORKBOOK else _csv_rows(data)
     except UnicodeDecodeError:
         raise MistakeError("this is not UTF-8 text", where=name, remedy=f"Save the {what} as CSV in UTF-8.") from None
     except csv.Error as error:
@@ -73,25 +67,23 @@ def read_sheet(path: Path, *, what: str) -> Sheet:
     return Sheet(name, columns, rows)
 
 
-def _csv_rows(path: Path) -> list[tuple[int, list[str]]]:
-    text = path.read_bytes().decode("utf-8-sig")
+def _csv_rows(data: bytes) -> list[tuple[int, list[str]]]:
+    text = data.decode("utf-8-sig")
     first = next((line for line in text.splitlines() if line.strip() and not line.startswith("#")), "")
     delimiter = ";" if first.count(";") > first.count(",") else "\t" if first.count("\t") > first.count(",") else ","
     reader = csv.reader(io.StringIO(text), delimiter=delimiter, strict=True)
     return [(reader.line_num, cells) for cells in reader]
 
 
-def _workbook_rows(path: Path) -> list[tuple[int, list[str]]]:
+def _workbook_rows(path: Path, data: bytes) -> list[tuple[int, list[str]]]:
     import openpyxl  # half a second: only for workbooks
 
     try:
-        book = openpyxl.load_workbook(path, read_only=True, data_only=True)
+        book = openpyxl.load_workbook(io.BytesIO(data), read_only=True, data_only=True)
         sheet = book.worksheets[0]
         rows = [[_cell_text(value) for value in row] for row in sheet.iter_rows(values_only=True)]
         book.close()
-    except Exception as error:  # openpyxl raises of all kinds for what is no workbook
-        if isinstance(error, OSError):
-            raise
+    except Exception:  # openpyxl raises of all kinds for what is no workbook
         raise MistakeError("this is not a workbook", where=str(path), remedy="Save it as .xlsx or as CSV.") from None
     return list(enumerate(rows, 1))
 

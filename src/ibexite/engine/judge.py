@@ -187,7 +187,8 @@ class Tally:
         self.failed += len(fails)
         holes = np.flatnonzero(np.isnan(margins))
         bounds = getattr(value, "bounds", None) or {}
-        self.bad += len(holes) - (self._judge_bounds(bounds, holes, chosen, lows, highs, at_point) if bounds else 0)
+        bounded = self._judge_bounds(bounds, holes, chosen, lows, highs, at_point) if bounds else 0
+        self.bad += len(holes) - bounded  # those that only a bound is known of are counted there
         self.failing += [at_point(i) for i in fails[: MAX_FAILING_KEPT - len(self.failing)]]
         if len(good):
             self._take_worst(values, lows, highs, margins, int(good[margins[good].argmin()]), at_point)

@@ -248,6 +248,7 @@ class Run:
                 skip = ("state", f"it keeps the state of {before.name}, which was not run")
             if skip is not None:
                 self._test_ended(case, Judgement(SKIPPED, skip=skip[0]), skip[1], 0.0)
+                skipping = skipping or self._gate(case)
                 continue
             undecided = self._condition(case)
             if isinstance(undecided, str):
@@ -263,8 +264,10 @@ class Run:
             self._is_broken = True
 
     def _gate(self, case: Case) -> tuple[str, str] | None:
-        """Why the tests behind a gate are skipped: unless it passes, they are."""
-        if not case.test.is_gate or self.outcome.facts[case.name].verdict == PASS:
+        """Why the tests behind a gate are skipped: unless it passes, they are. One that was not selected closes
+        nothing: whoever selects tests wants them to run, and it is a trial."""
+        facts = self.outcome.facts[case.name]
+        if not case.test.is_gate or facts.verdict == PASS or facts.skip == "selection":
             return None
         return "gate", f"gate {case.name} did not pass ({self.outcome.facts[case.name].verdict})"
 
@@ -516,7 +519,7 @@ class Run:
     def _say_what_was_held_back(self) -> None:
         """Texts of `after unit` for the operator: everything is off now."""
         waiting, self.runtime.held_back = self.runtime.held_back or [], None
-        self.runtime.block = "after unit"
+        self.runtime.block = self._block = "after unit"
         for say in waiting:
             try:
                 say()
@@ -526,7 +529,7 @@ class Run:
     def _tell_of_cleaning(self, error: Exception) -> None:
         """A line of `after unit` failed: then a pass is none."""
         what = error.what if isinstance(error, IbexiteError) else repr(error)
-        text = f"{self._block}, {self._line_of(error)}: {what}"
+        text = ", ".join(part for part in (self._block, self._line_of(error)) if part) + f": {what}"
         self._is_broken = True
         self.outcome.reason = self.outcome.reason or text
         self.emit(events.Problem(self.runtime.now(), text))
@@ -567,9 +570,9 @@ class Run:
             and not any(facts.verdict == ERROR for facts in outcome.facts.values())
         ):
             outcome.reason = "nothing was judged"
-        had_journal = self._journal is not None
-        self._tell_end(outcome, self._journal)
-        if had_journal and self._journal is None:  # the disk is full just now: what nobody can prove is no pass
+        if self._journal is not None:
+            self._tell_end(outcome, self._journal)
+        if self._journal is None:  # the disk is full just now: what nobody can prove is no pass
             outcome.verdict = ERROR if outcome.verdict == PASS else outcome.verdict
         self._tell_end(outcome, None)
 

@@ -11,6 +11,7 @@ from ibexite.errors import UnitError
 from ibexite.language import nodes, words
 from ibexite.language.source import Source, Span
 
+MOST_DEPTH = 60  # of a formula; each term of a sum is one deeper than the one before
 CRITERIA = {"at_least": ">=", "at_most": "<=", "above": ">", "below": "<", "equal": "==", "is_word": "is"}
 
 
@@ -20,6 +21,7 @@ class ExprBuilder:
     def __init__(self, source: Source) -> None:
         self.source = source
         self.offset = 0
+        self._depth = 0
 
     def expr(self, tree: Any) -> nodes.Expr:
         """The node of an expression."""
@@ -28,8 +30,17 @@ class ExprBuilder:
                 self._span(tree), "not a value", "", "This belongs into a function: line(), smooth(), number()."
             )
             return nodes.Text(self._span(tree), "")
-        result: nodes.Expr = getattr(self, f"_x_{tree.data}")(tree, self._span(tree))
-        return result
+        self._depth += 1
+        try:
+            if self._depth > MOST_DEPTH:
+                self.source.report(
+                    self._span(tree), "a formula that is too long or nested too deeply", "", "Split it: let part = …"
+                )
+                return nodes.Text(self._span(tree), "")
+            result: nodes.Expr = getattr(self, f"_x_{tree.data}")(tree, self._span(tree))
+            return result
+        finally:
+            self._depth -= 1
 
     def _x_named_argument(self, tree: Any, span: Span) -> nodes.Expr:
         self.source.report(span, "an argument with a name where a value is needed")

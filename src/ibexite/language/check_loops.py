@@ -64,10 +64,11 @@ class LoopChecker(NameChecker):
         self.check_block(loop.body)
 
     def _sweep(self, sweep: nodes.Sweep) -> None:
+        before = len(self.source.findings)
         kind = self._file_type(sweep) if sweep.file else self._sweep_type(sweep)
-        if not sweep.file:
-            at_hand = kind is not None and not self.source.has_mistakes
-            self.program.points[sweep] = self._points(sweep, kind) if kind and at_hand else None
+        if not sweep.file:  # its points are made unless something of its own is wrong
+            is_right = kind is not None and len(self.source.findings) == before
+            self.program.points[sweep] = self._points(sweep, kind) if kind is not None and is_right else None
         if kind is None:
             self.broken.add(sweep.name)
         else:  # while it runs the name is a value; after it, an axis over itself alone

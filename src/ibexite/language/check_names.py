@@ -92,11 +92,11 @@ class NameChecker:
 
     def _lookup_result(self, name: nodes.ResultOf) -> Type | None:
         key = f"{name.test}.{name.name}"
-        if key in self.names:
-            return self._seen_from_here(self.names[key])
         if key in self.hidden:
             self.source.report(name.span, "a curve inside a sweep", "", self.hidden[key])
             return None
+        if key in self.names:
+            return self._seen_from_here(self.names[key])
         mine = [n.partition(".")[2] for n in (*self.names, *self.hidden) if n.startswith(name.test + ".")]
         if mine:
             self.source.report(
@@ -155,7 +155,6 @@ class NameChecker:
         self.loops.pop()
         for key in [key for key, depth in self.passing.items() if depth > len(self.loops)]:
             del self.passing[key]
-            self.names.pop(key, None)
             self.hidden[key] = "A curve that was measured inside a loop is recorded; use it there, as max(x)."
 
     # --- roles and signals -------------------------------------------------------------------------------------------

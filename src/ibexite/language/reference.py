@@ -66,8 +66,9 @@ VERBS = {
     "watch": Entry(
         "Observes a signal while the lines of its block run: at its beginning, between the lines, during waits, and "
         "at the "
-        "end, at most every so often. Passing a limit fails the test at once; with `else stop` it ends the unit's "
-        "tests.",
+        "end, at most every so often. Passing a limit fails the test at once, and so does a reading that stays bad, "
+        "for what cannot be seen cannot be watched (`allowing N bad in a row` loosens that); with `else stop` it ends "
+        "the unit's tests.",
         "watch i_in between 0 A and 1.3 A every 100 ms",
     ),
     "sweep": Entry(
@@ -83,7 +84,8 @@ VERBS = {
     "repeat": Entry(
         "Runs its block again and again and logs like a sweep: `name` counts from 1, `name_elapsed` is the time "
         "since the "
-        "first turn. A turn that takes longer than `every` delays the next; what was missed is not made up for. With "
+        "first turn. Turns begin at 0, T, 2T … as long as the time is not over, both ends included. A turn that takes "
+        "longer than `every` delays the next; what was missed is not made up for. With "
         "`until` the condition is looked at after each turn, and a time-out is an error.",
         "repeat scan 6 times every 5 s",
     ),
@@ -205,4 +207,98 @@ DECLARATIONS = {
         "its lines. It runs in sequences (`measure`) and alone (`ibexite measure`).",
         'measurement cutoff "Cut-off of a low-pass filter"',
     ),
+}
+
+
+# Words that stand within lines, and keys of files; `ibexite explain` knows them too.
+CLAUSES = {
+    "where": Entry(
+        "Chooses the points that a check judges. Where nobody can say whether it holds, the point counts as bad.",
+        "check eff >= 81 % where iload >= 600 mA",
+    ),
+    "guarded": Entry(
+        "`guarded by t` moves both limits inwards by the uncertainty of the measurement (JCGM 106:2012, 8.3.2).",
+        "check rail within 3.3 V +/- 2 % guarded by 4 mV",
+    ),
+    "allowing": Entry(
+        "`allowing N bad` lets a check pass although so many values are bad; values that were left out of a statistic "
+        "count. In a watch `allowing N bad in a row` lets so many bad readings follow one another.",
+        "check gain >= 20 dB allowing 2 bad",
+    ),
+    "gate": Entry(
+        "A clause of a test: unless it passes, the tests behind it are skipped; also if it was skipped itself.",
+        'test alive "Board is alive" gate',
+    ),
+    "off": Entry("A clause of a test or group that is switched off: the run is a trial.", 'test slow "Slow" off'),
+    "keeps": Entry(
+        "`keeps state`: the test begins with the state that the test before it left, and is tied to that one.",
+        'test held "Held" keeps state',
+    ),
+    "pass": Entry(
+        "`needs pass of NAME`: unless that test passed, this one is skipped. Of a test with corners all must have "
+        "passed; within the same group that of the same corner.",
+        'test link "Link" needs pass of dropout',
+    ),
+    "averaging": Entry(
+        "Takes the mean of so many readings: of levels that of their powers, of angles their direction. If one of "
+        "them stays bad the mean is bad.",
+        "read v_out averaging 8",
+    ),
+    "settled": Entry("Reads until two good readings in a row agree to within so much.", "read i_in settled 2 mA"),
+    "tries": Entry("How often in all a bad reading is taken; 3 without it.", "read skirt = v_filter tries 1"),
+    "together": Entry("Starts all instruments of the line before it waits for any.", "read v_in, i_in together"),
+    "verified": Entry("Reads each setting of the line back and compares it.", "set supply.voltage = 9 V verified"),
+    "drift": Entry(
+        "`drift(x)` in the condition of `wait reading`: the change per second over the last readings, a hole while "
+        "they are too few.",
+        "wait reading t_mast every 15 s until abs(drift(t_mast)) < 4 mK/s timeout 40 min",
+    ),
+    "every": Entry(
+        "The time between two turns or readings. Turns begin at 0, T, 2T … as long as the time is not over, both ends "
+        "included: `for 200 ms every 50 ms` makes five.",
+        "repeat scan for 200 ms every 50 ms",
+    ),
+    "timeout": Entry("How long it may take; over it is an error.", "wait reading t until t > 30 degC"),
+    "refine": Entry(
+        "Adds points where a column bends, or near its limit, up to so many in all.",
+        "sweep freq from 37 kHz to 44 kHz in 10 points refine where g bends at most 28 points",
+    ),
+    "along": Entry("Names the axis that a function takes away or works along.", "let best = max(eff along iload)"),
+    "resolution": Entry(
+        "Of a search: how near the value that is found lies to the true one. In a profile: how finely a setting is "
+        "answered, so that its rounding is no difference.",
+        "search vin from 9 V to 4 V resolution 20 mV until v_out < 4.85 V",
+    ),
+    "halving": Entry("`by halving`: a search that halves from its ends, where the way does not matter.", "by halving"),
+    "tags": Entry("Words by which tests are chosen: --tag.", 'test rails "Rails" tags quick, dc'),
+}
+KEYS = {
+    "safe_order": "bench file: the order in which roles are switched off",
+    "profile": "bench file, of an instrument: a shipped profile, or the name of a file",
+    "address": "bench file, of an instrument: a VISA resource string, TCPIP::192.0.2.10::5025::SOCKET",
+    "identity": "bench file, of an instrument: a regular expression for the answer to *IDN?",
+    "calibration": 'bench file, of an instrument: { due = 2027-05-01, certificate = "K-1187" }',
+    "simulated": "bench file, of an instrument: what its stand-in says it is, its wiring, its troubles",
+    "ceiling": "bench file, of a role: the most that a setting may ever have",
+    "protect": "bench file, of a role: protection levels that are written into the instrument and read back",
+    "raw": "bench file, of a role: true allows raw commands; afterwards its settings are compared with the ceilings",
+    "believe": "bench file, of a signal: readings beyond it are bad",
+    "shunt": "bench file, of a signal: the resistance that turns a voltage into a current",
+    "thermistor": 'bench file, of a signal: { r25 = "10 kohm", beta = "3950 K" }',
+    "yes_above": "bench file, of a signal: it is yes above this value",
+    "start": "profile: commands after connecting, which bring it into its known state with outputs off",
+    "error_query": "profile: asks the error queue; empty where there is none",
+    "limiting_query": "profile: not 0 if it limited since last asked; reading clears it",
+    "tripped_queries": "profile: each answers 1 while a protection has switched the output off",
+    "complete_query": "profile: answers 1 when all settings were carried out; *OPC? without it, empty for none",
+    "write": "profile, of a setting: the command; {value} and {channel} are filled in",
+    "ask": "profile, of a setting: the query that reads it back",
+    "range": "profile, of a setting: what the instrument takes",
+    "digits": "profile, of a setting: with how many digits a value is sent (15); the rounded value is recorded",
+    "configure": "profile, of a reading: sent once for each channel",
+    "select": "profile, of a reading of a scanner: sent when other channels are to be scanned than last time",
+    "safe": "profile: settings that make it safe, and their values",
+    "settling": "profile, quirks: until a changed setting is true",
+    "answer_time": "profile, quirks: how long a reading takes, for the preview",
+    "terminator": "profile, quirks: what ends a line",
 }

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from ibexite.errors import MistakeError
+from ibexite.plain_file import read_plain
 
 MAX_BYTES = 1_000_000
 
@@ -60,7 +61,7 @@ class Source:
     def report(self, span: Span, title: str, mark: str = "", remedy: str = "", *, level: str = "mistake") -> None:
         """Notes a finding; the same one twice counts once."""
         finding = Finding(span, title, mark, remedy, level)
-        if finding not in self.findings:
+        if not any(f.span == span and f.title == title for f in self.findings):
             self.findings.append(finding)
 
     @property
@@ -111,23 +112,8 @@ def read_source(path: str | Path) -> Source:
     Raises:
         MistakeError: the file is missing, a folder, over 1 MB, not UTF-8, binary or empty.
     """
-    path = Path(path)
     name = str(path)
-    try:
-        size = path.stat().st_size
-        if size > MAX_BYTES:
-            raise MistakeError(
-                f"the file has {size:,} bytes; a sequence has at most {MAX_BYTES:,}",
-                where=name,
-                remedy="Split it into several sequences.",
-            )
-        data = path.read_bytes()
-    except FileNotFoundError:
-        raise MistakeError("there is no such file", where=name, remedy="Check the path.") from None
-    except IsADirectoryError:
-        raise MistakeError("this is a folder, not a sequence", where=name, remedy="Name a file (.ibx).") from None
-    except OSError as error:
-        raise MistakeError(f"cannot be read ({error.strerror})", where=name, remedy="Check its permissions.") from None
+    data = read_plain(Path(path), what="sequence", most=MAX_BYTES)
     return Source(name, decode_text(data, name))
 
 

@@ -28,7 +28,7 @@ USAGE: dict[str, tuple[str, ...]] = {
         '… [where condition] [guarded by t] [allowing N bad] [as "label"]',
     ),
     "wait": ("wait 200 ms", "wait reading signal, … every t until condition [for N readings] timeout t"),
-    "watch": ("watch signal between a and b every t [else stop]",),
+    "watch": ("watch signal between a and b every t [allowing N bad in a row] [else stop]",),
     "sweep": (
         "sweep name from a to b step s",
         "sweep name from a to b in n points",

@@ -39,11 +39,11 @@ def draw(test: TestRecord, figure: dict[str, Any]) -> str:
     """The SVG of a figure of a test, "" when none of its curves was stored. Curves of one unit share an axis; a second
     unit has its own on the right, further ones a picture of their own."""
     found = [(n, grid) for n in figure["ys"] if (grid := test.grid_with(n, figure["x"], figure["by"]))]
-    groups: dict[tuple[str, str], list[tuple[str, Grid]]] = {}
+    groups: dict[str, list[tuple[str, Grid]]] = {}
     for name, grid in found:
         meta = _meta(grid, name)
         dimension = units.parse_unit(meta["unit"]).dimension if meta["unit"] else units.PLAIN
-        groups.setdefault((str(dimension), meta["shown"]), []).append((name, grid))
+        groups.setdefault(str(dimension), []).append((name, grid))
     by_unit = list(groups.values())
     return "".join(_picture(test, figure, by_unit[i : i + 2]) for i in range(0, len(by_unit), 2))
 
