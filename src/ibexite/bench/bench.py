@@ -47,6 +47,7 @@ class Bench:
         self.traffic: list[str] = []
         self.bad: list[Bad] = []
         self.locks = AddressLocks()
+        self._completions: dict[tuple[Session, tuple[tuple[str, str], ...]], tuple[str, Callable[[str], None]]] = {}
 
     # --- connecting --------------------------------------------------------------------------------------------------
 
@@ -346,6 +347,13 @@ class Bench:
         """What is not as it was believed, of all instruments; see ibexite.bench.proof."""
         return prove(self)
 
+    def take_doubts(self) -> list[tuple[str, str]]:
+        """The instruments whose answers since the last proof may belong to other questions, and why."""
+        found = [(session.name, session.doubt) for session in self.sessions.values() if session.doubt]
+        for session in self.sessions.values():
+            session.doubt = ""
+        return found
+
     def _state_after_recovery(self, session: Session) -> None:
         """After a link was opened anew: the instrument must have the state that it had.
 
@@ -370,19 +378,64 @@ class Bench:
                 )  # fmt: skip
 
     def complete(self) -> None:
-        """Returns when all settings that were sent have been carried out; all instruments are asked at once."""
+        """Returns when all settings that were sent have been carried out; all instruments are asked at once. In the
+        same message each is asked what it has of the settings that were sent since (IEEE 488.2, 6.4.3: queries may be
+        joined), so that one which was lost on the way does not go unnoticed.
+
+        Raises:
+            InstrumentError: an instrument has something else than it was set to.
+        """
         asked = [s for s in self.sessions.values() if s.unproven and s.profile.complete_query]
         if not asked:
             return
-        plans: dict[Session, list[tuple[str, Callable[[str], None]]]] = {
-            s: [(s.profile.complete_query, s.check_complete)] for s in asked
-        }
+        plans = {session: [self._completion(session)] for session in asked}
         try:
             ask_all(plans)
         except Reconnected:  # once more; what was not proved has been sent again
             for session in asked:
                 session.settle_link()
             ask_all(plans)
+
+    def _completion(self, session: Session) -> tuple[str, Callable[[str], None]]:
+        """The question whether all is done, and what becomes of the answer."""
+        keys: tuple[tuple[str, str], ...] = ()
+        if session.profile.is_compound:  # an output that goes off by itself is found, and told apart, at the test's end
+            keys = tuple(key for key in session.touched if not self.is_switch(key))
+        session.touched.clear()
+        found = self._completions.get((session, keys))
+        if found is None:
+            questions = [session.question(setting, self.file.roles[role].channel) for role, setting in keys]
+            text = ";:".join([session.profile.complete_query, *(q.removeprefix(":") for q in questions)])
+            found = self._completions[session, keys] = (text, partial(self._check_completion, session, keys))
+        return found
+
+    def _check_completion(self, session: Session, keys: tuple[tuple[str, str], ...], reply: str) -> None:
+        first, *held = reply.split(";")
+        session.check_complete(first)
+        if len(held) != len(keys):
+            raise InstrumentError(
+                f"gave {len(held) + 1} answers to {len(keys) + 1} questions: {reply[:80]!r}", where=session.name,
+                remedy=f"Where it cannot be asked several at once, write compound = false into {session.profile.name}.",
+            )  # fmt: skip
+        for (role, setting), text in zip(keys, held, strict=True):
+            self._compare(session, role, setting, text)
+
+    def _compare(self, session: Session, role: str, setting: str, reply: str) -> None:
+        commands = session.profile.settings[setting]
+        believed = float(self.state[role, setting])
+        held = session.held(setting, self.file.roles[role].channel, reply)
+        if abs(held - believed) <= (0.0 if commands.feature.dimension is None else commands.room(believed)):
+            return
+        self.state[role, setting] = held
+        self.mistrusted.add(role)
+        shown = [
+            units.format_value(x, commands.feature.dimension) if commands.feature.dimension else ("on" if x else "off")
+            for x in (believed, held)
+        ]
+        raise InstrumentError(
+            f"{setting} was set to {shown[0]}, but the instrument has {shown[1]}", where=role,
+            remedy="Was the setting lost, is it limited, or did a protection trip?",
+        )  # fmt: skip
 
     def restore(self, wanted: dict[tuple[str, str], float], settle: Callable[[float], None]) -> list[tuple[str, str]]:
         """Sets back what differs from `wanted`, so that no protection trips on the way: what goes off, levels that go

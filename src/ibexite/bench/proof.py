@@ -56,9 +56,8 @@ def prove(bench: Bench) -> list[Finding]:
     else:
         raise LinkError(again.what, where=again.where, remedy=again.remedy)
     for session in bench.sessions.values():
-        if session.doubt:
-            findings.append(Finding("doubt", session.name, session.doubt))
-            session.doubt = ""
+        session.touched.clear()
+    findings += [Finding("doubt", name, text) for name, text in bench.take_doubts()]
     for finding in findings:  # what is known now is the truth
         if finding.kind in ("off", "lost"):
             bench.mistrusted.add(finding.role)

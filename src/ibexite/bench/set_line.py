@@ -61,11 +61,11 @@ def make_set_line(targets: list[Target], state: dict[tuple[str, str], float]) ->
     for i, target in enumerate(targets):
         bound[f"key_{i}"] = (target.role, target.setting)
         bound[f"encode_{i}"] = target.session.encoder(target.setting, target.channel)
-        bound[f"send_{i}"] = target.session.send
+        bound[f"send_{i}"], bound[f"touched_{i}"] = target.session.send, target.session.touched
     for group in _groups(targets):
         texts = [f"encode_{i}({names[i]})" for i in group]
         end = targets[group[0]].session.profile.terminator
-        lines += [f"    state[key_{i}] = {names[i]}" for i in group]
+        lines += [f"    state[key_{i}] = {names[i]}; touched_{i}[key_{i}] = None" for i in group]
         lines.append(f"    send_{group[0]}({f' + {end!r} + '.join(texts)})")
     exec("\n".join(lines), bound)
     made: SetLine = bound["set_line"]

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import traceback
 from collections.abc import Callable, Iterable
 from pathlib import Path
@@ -20,7 +19,6 @@ from ibexite.errors import (
     BenchError,
     CeilingError,
     IbexiteError,
-    LinkError,
     NoAnswerError,
     RecordsError,
     SequenceError,
@@ -379,6 +377,9 @@ class Run:
             except IbexiteError as error:
                 problems.append(self._told(error))
                 stopping = stopping or self._stopping(error, case)
+        for _, text in self.bench.take_doubts():  # that came up while something else went wrong
+            problems.append(text)
+            is_doubtful = True
         self._flush()
         facts = verdicts.verdict_of_test(
             [verdict for verdict, _ in runtime.verdicts],
@@ -409,8 +410,14 @@ class Run:
         return None
 
     def _look_at_instruments(self, case: Case, problems: list[str]) -> bool:
-        """Once a test: are they as they were believed, did a source limit (its set points were then not true), did an
-        instrument report errors? True if it is in doubt which answers belong to which questions."""
+        """Once a test: did a source limit (its set points were then not true), did an instrument report errors, are
+        they as they were believed? True if it is in doubt which answers belong to which questions. That is asked last:
+        its answers prove those before it."""
+        for role in self.bench.take_limiting():
+            self.emit(events.Limiting(self.runtime.now(), case.name, role))
+            if not self.runtime.expects_limiting:
+                self.runtime.verdicts.append((FAIL, f"{role} was at its limit: its set points were not true"))
+        errors = self.bench.read_errors()
         is_doubtful = False
         for finding in self.bench.prove():
             if finding.kind in ("tripped", "off"):  # a fact about the unit
@@ -419,11 +426,6 @@ class Run:
             else:
                 problems.append(finding.text)
                 is_doubtful = is_doubtful or finding.kind == "doubt"
-        for role in self.bench.take_limiting():
-            self.emit(events.Limiting(self.runtime.now(), case.name, role))
-            if not self.runtime.expects_limiting:
-                self.runtime.verdicts.append((FAIL, f"{role} was at its limit: its set points were not true"))
-        errors = self.bench.read_errors()
         if errors:
             problems.append(f"{'; '.join(errors)}. Look at the settings of this test.")
         return is_doubtful
@@ -484,7 +486,10 @@ class Run:
             self._guardian.stand_back()
         self.runtime.held_back = []
         if self._is_prepared and self._can_talk():
-            self._after_unit()
+            try:
+                self._after_unit()
+            except Exception as error:  # whatever it is, everything is switched off next
+                self._tell_of_cleaning(error)
         deeds = self.bench.make_safe()
         self._flush()
         self.emit(events.MadeSafe(self.runtime.now(), [{"role": d.role, "problem": d.problem} for d in deeds]))
@@ -496,9 +501,11 @@ class Run:
             self._say_what_was_held_back()
         if self._guardian is not None and not self._guardian.dismiss(not_safe):
             self.emit(events.Problem(self.runtime.now(), "the guardian process had ended before the run did"))
-        self.bench.close()
-        if self.runtime.outside is not None:
-            self.runtime.outside.close()
+        for close in (self.bench.close, *([self.runtime.outside.close] if self.runtime.outside is not None else [])):
+            try:
+                close()
+            except Exception as error:
+                self._tell_of_cleaning(error)
 
     def _after_unit(self) -> None:
         sequence = self.program.sequence
@@ -511,10 +518,9 @@ class Run:
                 self.runtime.compile(block, body, self._tell_of_cleaning)()
             except Exception as error:
                 self._tell_of_cleaning(error)
-        with contextlib.suppress(LinkError):
-            errors = self.bench.read_errors()
-            if errors:
-                self._tell_of_cleaning(BenchError("; ".join(errors)))
+        errors = self.bench.read_errors()
+        if errors:
+            self._tell_of_cleaning(BenchError("; ".join(errors)))
 
     def _say_what_was_held_back(self) -> None:
         """Texts of `after unit` for the operator: everything is off now."""
@@ -538,9 +544,9 @@ class Run:
         try:
             for session in self.bench.sessions.values():
                 session.settle_link()
-        except IbexiteError as error:
-            self._is_broken = True
-            self.emit(events.Problem(self.runtime.now(), f"after unit was left out: {error.what}"))
+        except Exception as error:
+            what = error.what if isinstance(error, IbexiteError) else repr(error)
+            self._tell_of_cleaning(IbexiteError(f"after unit was left out: {what}"))
             return False
         return True
 

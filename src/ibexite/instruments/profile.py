@@ -77,6 +77,7 @@ class Profile:
     terminator: str
     path: Path
     sha256: str
+    is_compound: bool  # several queries may be joined in one message (IEEE 488.2)
 
 
 def load_profile(name: str, folder: Path) -> Profile:
@@ -132,6 +133,7 @@ def _profile(path: Path, name: str) -> Profile:
         quirks.text("terminator", "\n"),
         path,
         hashlib.sha256(path.read_bytes()).hexdigest(),
+        quirks.flag("compound", True),
     )
     quirks.finish()
     table.finish()

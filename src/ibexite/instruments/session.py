@@ -15,7 +15,7 @@ from typing import NamedTuple
 from ibexite.errors import InstrumentError, LinkError
 from ibexite.instruments.link import SocketLink, StrayError
 from ibexite.instruments.profile import Profile
-from ibexite.protocols.scpi import response_value
+from ibexite.protocols.scpi import INFINITY, response_value
 
 MAX_ERRORS_READ = 25
 IDENTITY = "*IDN?"
@@ -45,6 +45,7 @@ class Session:
         self.generation = 0  # counts how often the set-ups of readings were lost
         self.recoveries: list[str] = []
         self.unproven: list[tuple[str, bool]] = []  # commands since the last answer, and whether they may be repeated
+        self.touched: dict[tuple[str, str], None] = {}  # (role, setting) that were sent and not asked back since
         self.doubt = ""  # why answers since the last proof may belong to other questions
         self.after_recovery: Callable[[], None] = lambda: None
         self._has_recovered = False  # since the errors were read last
@@ -185,6 +186,7 @@ class Session:
     def give_up_state(self) -> None:
         """It is being made safe: from here on nothing that was set before is sent again or asked back."""
         self.unproven.clear()
+        self.touched.clear()
         self.after_recovery = lambda: None
 
     def link_send(self, text: str) -> None:
@@ -271,7 +273,10 @@ class Session:
             InstrumentError: the reply is no number.
         """
         try:
-            return response_value(reply) != 0
+            value = response_value(reply)
+            if abs(value) >= 0.999 * INFINITY:
+                raise ValueError
+            return value != 0
         except ValueError:
             raise InstrumentError(
                 f"answered {reply!r} when its status was asked",
@@ -315,6 +320,8 @@ class Session:
             if reply.upper() in words:
                 return words[reply.upper()]
             number = response_value(reply)
+            if abs(number) >= 0.999 * INFINITY:
+                raise ValueError
         except ValueError:
             raise InstrumentError(
                 f"answered {reply!r} to {self.question(setting, channel)}",

@@ -300,5 +300,6 @@ KEYS = {
     "safe": "profile: settings that make it safe, and their values",
     "settling": "profile, quirks: until a changed setting is true",
     "answer_time": "profile, quirks: how long a reading takes, for the preview",
+    "compound": "profile, quirks: false where it cannot be asked several queries in one message",
     "terminator": "profile, quirks: what ends a line",
 }

@@ -170,12 +170,15 @@ def response_value(text: str) -> float:
     15.0
 
     Raises:
-        ValueError: anything else, such as NAN, INF, 1_0.5 or an empty reply.
+        ValueError: anything else, such as NAN, INF, 1e400, 1_0.5 or an empty reply.
     """
     match = _RESPONSE.fullmatch(text)
     if match is None:
         raise ValueError(f"not a number: {text[:60]!r}")
-    return float(match[1])
+    value = float(match[1])
+    if value in (float("inf"), float("-inf")):  # more than any number, such as 1e400
+        raise ValueError(f"not a number: {text[:60]!r}")
+    return value
 
 
 def boolean(text: str) -> bool:
