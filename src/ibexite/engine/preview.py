@@ -123,20 +123,23 @@ class _Walk:
 
     def _if(self, statement: nodes.If, depth: int, times: int) -> float:
         """The longest branch counts; where the condition is known, the one that is taken."""
-        longest = 0.0
+        longest, is_decided = 0.0, False
         for number, (condition, body) in enumerate(statement.branches):
             holds = constants.evaluate(condition, self.known)
             text = self.source.text[condition.span.start : condition.span.end]
             word = "if" if not number else "else if"
-            never = "   never here" if holds is False else ""
+            never = "   never here" if holds is False or is_decided else ""
             line = self.source.line_of(condition.span.start)
             self.made.steps.append(Step(depth, line, f"{word} {text}{never}", times, 0.0))
-            self.made.is_exact &= holds is not None
-            if holds is not False:
+            self.made.is_exact &= holds is not None or is_decided
+            if not never:
                 longest = max(longest, self._body(body, depth + 1, times))
+            is_decided |= holds is True
         if statement.otherwise:
-            self.made.steps.append(Step(depth, self._line(statement.otherwise[0]) - 1, "else", times, 0.0))
-            longest = max(longest, self._body(statement.otherwise, depth + 1, times))
+            never = "   never here" if is_decided else ""
+            self.made.steps.append(Step(depth, self._line(statement.otherwise[0]) - 1, f"else{never}", times, 0.0))
+            if not never:
+                longest = max(longest, self._body(statement.otherwise, depth + 1, times))
         return longest
 
     def _measure(self, statement: nodes.Measure, depth: int, times: int) -> float:
@@ -286,16 +289,39 @@ class _Walk:
                     inner = {**known, statement.name: reached} if reached is not None else known
                     yield from self.moments(statement.body, inner)
             elif isinstance(statement, nodes.If):
-                for condition, inner_body in statement.branches:
-                    if constants.evaluate(condition, known) is not False:
-                        yield from self.moments(inner_body, known)
-                        break
+                began = latest = self.now
+                for branch in self._possible(statement, known):
+                    self.now = began
+                    yield from self.moments(branch, known)
+                    latest = max(latest, self.now)
+                self.now = latest
+            elif isinstance(statement, nodes.Measure):
+                yield from self._moments_of_measurement(statement)
             elif isinstance(statement, nodes.Watch):
                 yield from self.moments(statement.body, known)
             else:
                 if isinstance(statement, nodes.Set):
                     yield from self._settings(statement, known)
                 self.now += self._seconds(statement)
+
+    def _possible(self, statement: nodes.If, known: dict[str, Value]) -> Iterator[tuple[nodes.Statement, ...]]:
+        """The branches that may be taken: up to the first whose condition is known to hold."""
+        for condition, branch in statement.branches:
+            holds = constants.evaluate(condition, known)
+            if holds is not False:
+                yield branch
+            if holds is True:
+                return
+        yield statement.otherwise
+
+    def _moments_of_measurement(self, statement: nodes.Measure) -> Iterator[Moment]:
+        use = self.program.measures.get(statement)
+        if use is not None and use.measurement.node is not None:
+            inputs = self._inputs(use)
+            inner = _Walk(self.program, self.bench, inputs)
+            inner.now = self.now
+            yield from inner.moments(use.measurement.node.body, inputs)
+            self.now = inner.now
 
     def _settings(self, statement: nodes.Set, known: dict[str, Value]) -> Iterator[Moment]:
         for assignment in statement.assignments:

@@ -1,0 +1,96 @@
+"""A bench of instruments that answer from memory, without sockets: thousands of runs in the time of a few."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+from ibexite.bench.file import BenchFile, read_bench
+from ibexite.instruments.link import SocketLink
+
+BENCH = """[bench]
+name = "from memory"
+[instruments.psu]
+profile = "scpi-power-supply"
+address = "TCPIP::127.0.0.1::1::SOCKET"
+[instruments.eload]
+profile = "scpi-electronic-load"
+address = "TCPIP::127.0.0.1::2::SOCKET"
+[instruments.dmm]
+profile = "scpi-scanning-multimeter"
+address = "TCPIP::127.0.0.1::3::SOCKET"
+[roles]
+supply = { instrument = "psu", ceiling = { voltage = "17 V", current_limit = "1.5 A" } }
+load   = { instrument = "eload", ceiling = { current = "1.25 A" } }
+meter  = { instrument = "dmm" }
+[signals]
+v_ok  = { read = "meter.dc_voltage", with = { channel = 101, range = "10 V" } }
+v_bad = { read = "meter.dc_voltage", with = { channel = 102, range = "10 V" } }
+v_odd = { read = "meter.dc_voltage", with = { channel = 103, range = "10 V" } }
+"""
+ANSWERS = {"101": b"+5.0000E+00", "102": b"+9.9E37", "103": b"#!?"}
+RESET = {"SOUR1:VOLT": "0", "SOUR1:CURR": "0.1", "OUTP1": "0", "SOUR1:VOLT:PROT": "40", "SOUR1:CURR:PROT": "3.5", "CURR": "0", "INP": "0",
+         "CURR:PROT": "5"}  # fmt: skip
+
+
+class MemoryLink(SocketLink):
+    """Holds what was set and tells it; answers readings by the channel. `heard` has every line that arrived, with what was
+    set then."""
+
+    heard: list[tuple[str, str]] = []
+
+    def open(self) -> None:
+        """Connected at once."""
+        self.is_waiting, self._asked, self._channel = False, b"", "101"
+        self.held = dict(RESET)
+
+    def close(self) -> None:
+        """Nothing is open."""
+
+    def handle(self) -> int:
+        """There is none."""
+        return -1
+
+    def look(self, seconds: float = 0.0) -> None:
+        """Nothing waits."""
+
+    def send(self, data: bytes) -> None:
+        """Carries out commands; a query among them is what `receive` answers."""
+        for line in data.decode().split("\n"):
+            if line and "?" in line:
+                self._asked = line.encode()
+            elif line:
+                MemoryLink.heard.append((self.name, line))
+                header, _, value = line.partition(" ")
+                if header == "*RST":
+                    self.held = dict(RESET)
+                elif header == "ROUT:SCAN":
+                    self._channel = value.strip("(@)")
+                elif header in self.held:
+                    self.held[header] = {"ON": "1", "OFF": "0"}.get(value, value)
+
+    ask = send
+
+    def receive(self) -> bytes:
+        """The answer to the query that was sent last."""
+        return b";".join(self._answer(part.strip(":")) for part in self._asked.decode().split(";"))
+
+    def exchange(self, data: bytes) -> bytes:
+        """Both in one."""
+        self.send(data)
+        return self.receive()
+
+    def _answer(self, query: str) -> bytes:
+        if query == "*IDN?":
+            return f"Memory,{self.name},1,1".encode()
+        if query == "READ?":
+            return b",".join(ANSWERS[channel] for channel in self._channel.split(","))
+        fixed: dict[str, Any] = {"*OPC?": "1", "SYST:ERR?": '0,"No error"', "STAT:QUES?": "0"}
+        return str(fixed.get(query, self.held.get(query[:-1], "0"))).encode()
+
+
+def memory_bench(folder: Path) -> BenchFile:
+    """The bench file, written into a folder and read."""
+    path = folder / "memory.toml"
+    path.write_text(BENCH)
+    return read_bench(path)
