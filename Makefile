@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV   := .venv
 BIN    := $(VENV)/bin
 
-.PHONY: demo test bench tables clean
+.PHONY: demo test hard bench tables clean
 
 demo: $(VENV)/installed
 	$(BIN)/ibexite demo demo
@@ -13,6 +13,14 @@ test: $(VENV)/installed-for-tests
 	$(BIN)/ruff format --check --quiet src tests benchmarks
 	$(BIN)/mypy
 	$(BIN)/pytest -n 2
+
+# The long round of the laboratories: the better part of an hour and a half.
+hard: $(VENV)/installed-for-tests
+	$(BIN)/python -m tests.laboratory.faults 300 1
+	$(BIN)/python -m tests.laboratory.kills 300 1
+	$(BIN)/python -m tests.laboratory.damaged 30000 1
+	$(BIN)/python -m tests.laboratory.state 10000 1
+	$(BIN)/python -m tests.laboratory.verdicts 100000 1
 
 bench: $(VENV)/installed-for-tests
 	$(BIN)/python benchmarks/compare.py

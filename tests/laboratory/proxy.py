@@ -55,6 +55,15 @@ def _slowly(pause: float) -> Fault:
     return fault
 
 
+def _after(pause: float) -> Fault:
+    def fault(x: Exchange) -> None:
+        reply = x.ask(x.line)
+        time.sleep(pause)
+        x.send(reply.encode() + b"\n")
+
+    return fault
+
+
 def _twice(pause: float) -> Fault:
     def fault(x: Exchange) -> None:
         reply = x.ask(x.line).encode() + b"\n"
@@ -130,6 +139,8 @@ REPLIES: dict[str, Fault] = {
     "twice later": _twice(0.05), "chatter before": _chatter, "chatter behind": _late_chatter, "closed before": _closing(before=True), "closed behind": _closing(before=False),
     "closed within": _closing(before=False, after_part=3), "reset before": _closing(before=True, reset=True), "reset behind": _closing(before=False, reset=True),
     "restarted": _restarted, "reset by itself": _instead("*RST"), "closed without a word": _swallow_and_close,
+    "only spaces": _reply(lambda r: b"   \n"), "exponent only": _reply(lambda r: b"E5\n"), "two signs": _reply(lambda r: b"--5\n"),
+    "of another query": _reply(lambda r: b"1;0\n"), "much later": _after(0.3), "too late by a little": _after(0.13),
 }  # fmt: skip
 SETTINGS: dict[str, Fault] = {
     "setting lost": _swallow, "setting lost, closed": _swallow_and_close, "setting, then closed": _closing(before=False),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from pathlib import Path
 from typing import Any
 
@@ -12,13 +13,13 @@ BENCH = """[bench]
 name = "from memory"
 [instruments.psu]
 profile = "scpi-power-supply"
-address = "TCPIP::127.0.0.1::1::SOCKET"
+address = "TCPIP::127.0.0.1::{0}::SOCKET"
 [instruments.eload]
 profile = "scpi-electronic-load"
-address = "TCPIP::127.0.0.1::2::SOCKET"
+address = "TCPIP::127.0.0.1::{1}::SOCKET"
 [instruments.dmm]
 profile = "scpi-scanning-multimeter"
-address = "TCPIP::127.0.0.1::3::SOCKET"
+address = "TCPIP::127.0.0.1::{2}::SOCKET"
 [roles]
 supply = { instrument = "psu", ceiling = { voltage = "17 V", current_limit = "1.5 A" } }
 load   = { instrument = "eload", ceiling = { current = "1.25 A" } }
@@ -92,5 +93,9 @@ class MemoryLink(SocketLink):
 def memory_bench(folder: Path) -> BenchFile:
     """The bench file, written into a folder and read."""
     path = folder / "memory.toml"
-    path.write_text(BENCH)
+    first = os.getpid() % 20_000 * 3 + 1  # of its own: addresses are locked, and two laboratories may run at once
+    text = BENCH
+    for n in range(3):
+        text = text.replace(f"{{{n}}}", str(first + n))
+    path.write_text(text)
     return read_bench(path)

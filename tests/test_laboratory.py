@@ -1,0 +1,69 @@
+"""A short round of each laboratory; `make hard` does the long one."""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from ibexite.bench import bench as bench_module
+from ibexite.bench.file import BenchFile
+from tests.laboratory import damaged, faults, kills, state, verdicts
+from tests.laboratory.stub_bench import MemoryLink, memory_bench
+
+
+@pytest.fixture
+def from_memory(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> BenchFile:
+    """A bench whose instruments answer from memory."""
+    monkeypatch.setattr(bench_module, "SocketLink", MemoryLink)
+    return memory_bench(tmp_path)
+
+
+@pytest.mark.parametrize("part", range(4))
+def test_verdicts_are_those_of_the_page(from_memory: BenchFile, part: int) -> None:
+    for seed in range(part * 500, part * 500 + 500):
+        plan = verdicts.draw(random.Random(seed))
+        found = verdicts.difference(plan, from_memory)
+        assert not found, f"{seed}: {found}\n{verdicts.text_of(plan)}only {plan.only} again {plan.again}"
+
+
+@pytest.mark.parametrize("part", range(2))
+def test_what_is_set_was_previewed_and_is_set_back(from_memory: BenchFile, part: int) -> None:
+    for seed in range(part * 250, part * 250 + 250):
+        found = state.wrong(seed, from_memory)
+        assert not found, f"{seed}: {found}\n{state.text_of(random.Random(seed))[0]}"
+
+
+@pytest.fixture(scope="module")
+def faulty(tmp_path_factory: pytest.TempPathFactory) -> Iterator[faults.Laboratory]:
+    """A simulated bench behind proxies."""
+    laboratory = faults.Laboratory(tmp_path_factory.mktemp("faults"))
+    yield laboratory
+    laboratory.close()
+
+
+@pytest.mark.parametrize("part", range(3))
+def test_no_fault_of_a_link_or_an_instrument_makes_a_pass(faulty: faults.Laboratory, monkeypatch: pytest.MonkeyPatch, part: int) -> None:  # noqa: E501  # fmt: skip
+    monkeypatch.setattr(bench_module, "PATIENCE", 2.0)
+    for name, instrument, nth, times in faults.drawn(len(faults.FAULTS), 42)[part::3]:
+        told = faulty.run(name, instrument, nth, times)
+        assert not told.wrong, f"{name}, {instrument}, line {nth} x{times}: {told.verdict}: {told.wrong}; {told.reason}"
+
+
+def test_no_kill_leaves_anything_on_or_loses_a_row(tmp_path: Path) -> None:
+    killing = kills.Killing(tmp_path)
+    try:
+        for i, (kind, after) in enumerate(kills.drawn(len(kills.KINDS), 7)):
+            came, wrong = killing.kill(i, kind, after, 30.0)
+            assert not wrong, f"{kind} after {after:.2f} s: {came}: {wrong}"
+    finally:
+        killing.close()
+
+
+def test_no_damaged_input_ends_in_anything_but_a_message(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    damaged.make_files(tmp_path)
+    monkeypatch.chdir(tmp_path)
+    found = damaged.search(400, 3)
+    assert not found, found
