@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from ibexite import units
+from ibexite.holes import is_equal
 from ibexite.units import Unit
 
 MOST_DECIMALS = 18
@@ -78,9 +79,11 @@ def judged_text(result: Mapping[str, Any]) -> JudgedText:
     if result.get("kind", "quantity") != "quantity":
         return JudgedText(str(result["said"]), "", "", "", "", str(result["demand"]))
     unit = result_unit(result)
-    value, low, high = (
-        None if x is None else unit.from_base(x) for x in (result["value"], result["low"], result["high"])
-    )
+    low, high = (None if x is None else unit.from_base(x) for x in (result["low"], result["high"]))
+    exact = result["value"]
+    if exact is not None:  # what counts as equal to its limit looks equal
+        exact = next((x for x in (result["low"], result["high"]) if x is not None and is_equal(exact, x)), exact)
+    value = None if exact is None else unit.from_base(exact)
     margin = None if result["margin"] is None else result["margin"] / float(unit.factor)
     places = _decimals(value, low, high)
 

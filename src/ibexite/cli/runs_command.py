@@ -40,7 +40,7 @@ def command(serial: str, verdict: str, limit: int, records: Path | None, output:
         started = local_time(row["started"], row["utc_offset"])
         passed = f"{row['passed']} of {row['tests']}"
         broken = ", broken off" if row["broken_off"] else ""
-        broken += f", retest of {row['retest_of']}" if row["retest_of"] else ""
+        broken += ", retest" if row["retest_of"] else ""
         click.echo(
             f"{row['id']:<24} {started:<20} {row['serial']:<12} {word} {passed:<8} "
             f"{duration_text(row['duration']):>11}   {row['sequence']}{broken}"
