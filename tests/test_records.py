@@ -2,16 +2,21 @@
 
 from __future__ import annotations
 
+import json
 import math
 import os
 import sqlite3
 from pathlib import Path
 
+import numpy as np
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from ibexite import events
 from ibexite.errors import MistakeError, RecordsError
 from ibexite.events import Row
+from ibexite.holes import NEVER_MEASURED, Bound
 from ibexite.records import schema
 from ibexite.records.export import export_csv
 from ibexite.records.journal import Journal, left_over, mend_tail, read_journal
@@ -192,3 +197,33 @@ def test_export_writes_unrounded_numbers_and_empty_holes(journal: Path, tmp_path
 def test_the_page_of_the_data_model_is_current() -> None:
     page = (Path(__file__).parents[1] / "docs" / "data-model.md").read_text()
     assert schema.describe() in page, "run: make tables"
+
+
+LEAVES = st.one_of(
+    st.none(), st.booleans(), st.integers(), st.floats(), st.complex_numbers(), st.text(st.characters(exclude_categories=[])), st.binary(max_size=5),
+    st.builds(Bound, st.floats(allow_nan=False), st.booleans(), st.booleans()), st.sampled_from([np.float64(1.5), np.int64(3), np.bool_(True), NEVER_MEASURED]),
+)  # fmt: skip
+ANYTHING = st.recursive(LEAVES, lambda inner: st.lists(inner, max_size=3) | st.tuples(inner) | st.dictionaries(
+    st.text(st.characters(exclude_categories=[]), max_size=3) | st.integers() | st.booleans(), inner, max_size=3), max_leaves=6)  # fmt: skip
+KINDS = [kind for kind in vars(events).values() if isinstance(kind, type) and hasattr(kind, "_fields")]
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_every_event_can_be_written_whatever_is_in_it(tmp_path_factory: pytest.TempPathFactory, kind: type) -> None:
+    path = tmp_path_factory.mktemp("journal") / "j.jsonl"
+    writer = Journal(path)
+    written = 0
+
+    @given(st.data())
+    @settings(max_examples=30, deadline=None)
+    def write(data: st.DataObject) -> None:
+        nonlocal written
+        writer(kind(**{name: data.draw(ANYTHING) for name in kind._fields}))  # type: ignore[attr-defined]
+        written += 1
+
+    try:
+        write()
+    finally:
+        writer.close()
+    found = [json.loads(line) for line in path.read_bytes().splitlines()]
+    assert len(found) == written and all(set(line) == {"e", *kind._fields} for line in found)  # type: ignore[attr-defined]

@@ -49,7 +49,11 @@ class Journal:
         """Appends an event. Raises RecordsError: the disk is full or gone."""
         name = type(event).__name__
         # orjson is ten times quicker than json here, and a row is written at every point; it writes NaN as null.
-        data = orjson.dumps({"e": name, **event._asdict()}, default=_plain, option=orjson.OPT_APPEND_NEWLINE)
+        content = {"e": name, **event._asdict()}
+        try:
+            data = orjson.dumps(content, default=_plain, option=orjson.OPT_APPEND_NEWLINE)
+        except TypeError:  # a text or a number that JSON has no form for: written all the same, in words
+            data = orjson.dumps(_writable(content), option=orjson.OPT_APPEND_NEWLINE)
         try:
             if self._failure is not None:
                 raise self._failure
@@ -97,6 +101,21 @@ class Journal:
         os.close(self._fd)
 
 
+def _writable(value: Any) -> Any:
+    """The same with texts for what JSON has no form for: names that are no texts, long integers, torn characters."""
+    if isinstance(value, dict):
+        return {_writable(str(key)): _writable(inner) for key, inner in value.items()}
+    if isinstance(value, list | tuple):
+        return [_writable(inner) for inner in value]
+    if value is None or isinstance(value, bool | float):
+        return float(value) if isinstance(value, float) else value
+    if isinstance(value, int) and -(2**63) <= value < 2**64:
+        return int(value)
+    if isinstance(value, complex):
+        return [value.real, value.imag]
+    return str(value).encode("utf-8", "backslashreplace").decode()
+
+
 def _plain(value: Any) -> Any:
     """What orjson does not know: kinds of numbers and texts as what they are, all else in words."""
     if isinstance(value, float):
@@ -107,7 +126,7 @@ def _plain(value: Any) -> Any:
         return [value.real, value.imag]
     if isinstance(value, tuple | set | frozenset):
         return list(value)
-    return str(value)
+    return value.item() if hasattr(value, "item") else str(value)  # a number of an array
 
 
 def next_number(folder: Path, least: int) -> int:
