@@ -12,7 +12,7 @@ import pytest
 
 from ibexite import units
 from ibexite.analysis import curve as curves
-from ibexite.analysis import features, statistics
+from ibexite.analysis import features, shaping, statistics
 from ibexite.analysis.curve import Curve, never
 from ibexite.holes import NEVER_MEASURED, is_never_measured
 from ibexite.language import nodes
@@ -80,6 +80,30 @@ def test_statistics(y: list[float], mean: float, deviation: float, rel: float) -
 def test_crossings(x: list[float], y: list[float], level: float, options: dict[str, bool], place: float) -> None:
     found = features.crossing(np.array(x, float), np.array(y, float), level, **options)
     assert found == pytest.approx(place, rel=1e-12, nan_ok=True)
+
+
+@pytest.mark.parametrize(("scale", "drop", "place"), [
+    ("amplitude", -6.0, 4 * (1 - 10 ** (-6 / 20))), ("power", -6.0, 4 * (1 - 10 ** (-6 / 10))), ("power", -3.0, 4 * (1 - 10 ** (-3 / 10))), ("level", -0.5, 2.0),
+])  # fmt: skip
+def test_cutoffs_fall_by_the_rule_of_what_is_measured(scale: str, drop: float, place: float) -> None:
+    x = np.linspace(0.0, 4.0, 9)  # a straight fall from 1 to 0
+    assert features.cutoff(x, 1 - x / 4, drop, scale=scale) == pytest.approx(place, rel=1e-12)
+
+
+@pytest.mark.parametrize(("kind", "values", "mean"), [
+    ("level", [0.0, 10.0], 10 * math.log10(5.5)), ("level", [-100.0, -100.0], -100.0), ("level", [3000.0, 3010.0], 3000 + 10 * math.log10(5.5)),
+    ("angle", [math.radians(179), math.radians(-179)], math.pi), ("angle", [0.1, 0.3], 0.2), ("plain", [1.0, 2.0, 6.0], 3.0),
+])  # fmt: skip
+def test_means_of_levels_angles_and_numbers(kind: str, values: list[float], mean: float) -> None:
+    assert statistics.mean_value(np.array(values), kind) == pytest.approx(mean, rel=1e-12)
+
+
+@pytest.mark.parametrize("width", [1, 3, 6])
+def test_smoothing_leaves_a_straight_slope_straight(width: int) -> None:
+    x = 100.0 * 2 ** (np.arange(25) / 6)  # a sixth of an octave from point to point
+    slope = -6.0 * np.log2(x / 100.0)
+    assert shaping.smooth_octaves(x, slope, width) == pytest.approx(slope, abs=1e-12)
+    assert shaping.smooth_points(x, slope, 5) == pytest.approx(slope, abs=1e-12)
 
 
 OPERATIONS = {

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import time
-
 import pytest
 
 from ibexite import events
@@ -34,7 +32,6 @@ def test_a_program_gets_values_and_gives_some(perform) -> None:  # noqa: ANN001
     ("print('{\"x\": 1, \"ok\": true}', flush=True); import os; os._exit(9)", "exit code 9"),
 ])  # fmt: skip
 def test_a_program_that_goes_wrong_is_named_and_the_outputs_go_off(perform, program: str, what: str) -> None:  # noqa: ANN001
-    began = time.monotonic()
     run = perform(
         CALL.format(time="800 ms") + 'test u "U"\n    read v_out\n    check v_out >= 4 V\n', files={"p.py": program}
     )
@@ -42,7 +39,6 @@ def test_a_program_that_goes_wrong_is_named_and_the_outputs_go_off(perform, prog
     assert verdict == "error" and what in reason and "test.ibx:19" in reason, reason
     assert ended(run)["u"][0] == "pass" and run.outcome.verdict == "error"
     assert not any(role["problem"] for role in run.of(events.MadeSafe)[0].roles)
-    assert time.monotonic() - began < 15
 
 
 FUNCTIONS = """import ibexite, math, time, os

@@ -196,11 +196,9 @@ def test_any_bench_is_rehearsed_with_prepared_readings_and_a_clock_that_runs_ahe
     (project / "any.toml").write_text(BENCH)
     (project / "r.toml").write_text('[readings]\nt_mast = ["21 degC", "overload", "overload", "overload", "38.5 degC", "37 degC", '
                                     '"39 degC", "39.5 degC", "40 degC"]\nlamp = true\n[answers]\n"lamp lit" = true\n')  # fmt: skip
-    began = time.monotonic()
     done = ibexite("run", "soak.ibx", "--bench", "any.toml", "--serial", "M1", "--simulate", "--yes", "--readings", "r.toml",
                    "--no-report")  # fmt: skip
     assert done.returncode == 5, done.stdout + done.stderr
-    assert time.monotonic() - began < 20
     (duration,) = rows(project, "SELECT duration FROM tests WHERE name = 'soak'")[0]
     assert 25 * 60 + 6 * 30 <= duration < 25 * 60 + 6 * 30 + 20
     curves = rows(project, "SELECT data FROM curves WHERE name = 'waited'")[0][0]
