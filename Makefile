@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV   := .venv
 BIN    := $(VENV)/bin
 
-.PHONY: demo test hard bench tables clean
+.PHONY: demo test hard mutants bench tables clean
 
 demo: $(VENV)/installed
 	$(BIN)/ibexite demo demo
@@ -21,6 +21,10 @@ hard: $(VENV)/installed-for-tests
 	$(BIN)/python -m tests.laboratory.damaged 30000 1
 	$(BIN)/python -m tests.laboratory.state 10000 1
 	$(BIN)/python -m tests.laboratory.verdicts 100000 1
+
+# Small wrong changes of the code that decides, and whether the tests notice: hours.
+mutants: $(VENV)/installed-for-tests
+	$(BIN)/python -m tests.laboratory.mutants 300 1
 
 bench: $(VENV)/installed-for-tests
 	$(BIN)/python benchmarks/compare.py

@@ -15,7 +15,7 @@ SOURCE = Path(ibexite.__file__).parent
 # Each part and the parts it may import, besides itself and `errors`.
 ALLOWED = {
     "errors": set(), "file_lock": set(), "plain_file": set(), "verdicts": set(), "holes": set(), "offer": set(), "units": set(), "events": set(), "protocols": set(), "demo": set(), "__init__": {"offer"},
-    "classes": {"units"}, "functions": {"units"}, "toml_reader": {"units", "plain_file"}, "wording": {"units"},
+    "classes": {"units"}, "functions": {"units"}, "toml_reader": {"units", "plain_file"}, "wording": {"units", "holes"},
     "analysis": {"units", "holes"},
     "language": {"units", "classes", "functions", "plain_file"},
     "instruments": {"units", "classes", "protocols", "toml_reader"},
