@@ -299,6 +299,10 @@ def test_calibration_past_its_date_makes_a_trial(perform) -> None:  # noqa: ANN0
         'test t "T"\n    read v_in\n    check v_in >= 1 V\n', change=lambda t: t.replace("2027-05-01", "2026-11-22")
     )
     assert run.outcome.trial[1] == ("calibration", "calibration of psu was due on 2026-11-22", "")
+    last_day = perform(
+        'test t "T"\n    read v_in\n    check v_in >= 1 V\n', change=lambda t: t.replace("2026-11-22", "2026-11-23")
+    )
+    assert [reason.code for reason in last_day.outcome.trial] == ["simulated"]
 
 
 def test_a_check_that_fails_before_the_unit_is_an_error_and_no_test_runs(perform) -> None:  # noqa: ANN001

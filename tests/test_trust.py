@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import math
+from pathlib import Path
 
 import pytest
 
-from ibexite import events
+from ibexite import events, instruments
 from ibexite.engine.orders import Earlier, EarlierTest
 from ibexite.engine.run import Run
 from ibexite.engine.services import NoOperator
@@ -14,6 +15,7 @@ from ibexite.errors import SequenceError
 from ibexite.verdicts import Judgement, Reason
 from tests.conftest import HEADER
 
+PROFILES = Path(instruments.__file__).with_name("profiles")
 GOOD_TEST = 'test good "Good"\n    read v_in\n    check v_in >= 1 V\n'
 
 
@@ -348,3 +350,26 @@ def test_infinity_is_no_wait(value: float) -> None:
 
     with pytest.raises(SequenceError):
         Runtime.wait(None, value)  # type: ignore[arg-type]
+
+
+def test_a_setting_is_sent_and_recorded_with_the_digits_that_the_instrument_takes(perform, project) -> None:  # noqa: ANN001
+    exact = perform('test t "T"\n    set supply.voltage = 8.12345678901 V\n    read v_in\n    check v_in >= 1 V\n')
+    assert "psu> SOUR1:VOLT 8.12345678901" in exact.traffic
+    profile = (PROFILES / "scpi-power-supply.toml").read_text()
+    (project / "coarse.toml").write_text(profile.replace("[settings.voltage]\n", "[settings.voltage]\ndigits = 4\n"))
+    run = perform('test t "T"\n    sweep u over 8.12345 V, 9 V\n        set supply.voltage = u\n        read v_in\n    check v_in >= 1 V\n',
+                  change=lambda text: text.replace('"scpi-power-supply"', '"coarse.toml"'))  # fmt: skip
+    assert "psu> SOUR1:VOLT 8.123" in run.traffic and not any("8.1234" in line for line in run.traffic)
+
+
+def test_a_guard_moves_the_limits_of_every_point_of_a_curve(perform) -> None:  # noqa: ANN001
+    run = perform("""test t "T"
+    sweep u over 7 V, 8 V, 9 V
+        set supply.voltage = u
+        wait 20 ms
+        read v_in
+    check v_in <= 9.1 V as "plain"
+    check v_in <= 9.1 V guarded by 0.5 V as "guarded"
+""")
+    plain, guarded = run.result("plain"), run.result("guarded")
+    assert (plain.verdict, guarded.verdict, guarded.failed, guarded.high) == ("pass", "fail", 1, pytest.approx(8.6))
