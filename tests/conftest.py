@@ -52,6 +52,13 @@ def project(tmp_path: Path) -> Path:
     return tmp_path / "project"
 
 
+def own_addresses(project: Path) -> None:
+    """Gives the bench file addresses of this process alone: addresses are locked, and several tests run at once."""
+    path, number = project / "bench.toml", os.getpid()
+    host = f"127.{1 + number // 250 % 250}.{1 + number % 250}.9"
+    path.write_text(path.read_text().replace("TCPIP::127.0.0.1::502", f"TCPIP::{host}::502"))
+
+
 @pytest.fixture
 def ibexite(project: Path) -> Callable[..., subprocess.CompletedProcess[str]]:
     """Runs the installed program in the example project."""

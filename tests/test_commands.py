@@ -18,7 +18,7 @@ from ibexite.bench.file import read_bench
 from ibexite.cli.main import COMMANDS
 from ibexite.records.journal import left_over
 from ibexite.records.lookup import Lookup
-from tests.conftest import GOOD, IBEXITE, SHORT, WEAK
+from tests.conftest import GOOD, IBEXITE, SHORT, WEAK, own_addresses
 
 RUN = ("run", "fm2_final.ibx", "--simulate", "--yes")
 
@@ -115,6 +115,7 @@ def test_each_mistake_gets_one_clear_message(ibexite, project: Path, arguments, 
     (project / "latin.ibx").write_bytes(b'sequence "T"\n# caf\xe9\n')
     (project / "empty.ibx").write_text(" \n")
     (project / "huge.ibx").write_text("# \n" * 400_000)
+    own_addresses(project)
     done = ibexite(*arguments)
     assert (done.returncode, "Traceback" in done.stderr) == (code, False), done.stderr
     assert told in done.stdout + done.stderr

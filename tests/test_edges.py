@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import pty
+import re
 import select
 import signal
 import socket
@@ -26,7 +27,7 @@ from ibexite.language.check import vet
 from ibexite.language.source import Source, decode_text, read_source
 from ibexite.records.journal import Journal
 from ibexite.records.lookup import Lookup
-from tests.conftest import GOOD, HEADER, IBEXITE, Recorded
+from tests.conftest import GOOD, HEADER, IBEXITE, Recorded, own_addresses
 from tests.test_records import EVENTS
 
 
@@ -96,7 +97,10 @@ def test_ctrl_c_is_heard_at_once_wherever_the_run_is(project: Path, line: str) -
 
 def test_a_run_that_is_interrupted_while_it_connects_has_switched_nothing_on(project: Path) -> None:
     with socket.create_server(("127.0.0.1", 0)) as silent:
-        text = (project / "bench.toml").read_text().replace("::50251::", f"::{silent.getsockname()[1]}::")
+        own_addresses(project)
+        text = re.sub(
+            r"127[.0-9]+::50251::", f"127.0.0.1::{silent.getsockname()[1]}::", (project / "bench.toml").read_text()
+        )
         (project / "bench.toml").write_text(text)
         process = subprocess.Popen([*IBEXITE, "run", "fm2_final.ibx", "--serial", GOOD, "--yes", "--no-report"], cwd=project,
                                    stdout=subprocess.PIPE, text=True)  # fmt: skip
