@@ -199,6 +199,21 @@ def test_the_page_of_the_data_model_is_current() -> None:
     assert schema.describe() in page, "run: make tables"
 
 
+@pytest.mark.parametrize(("old", "new"), [
+    (b'"origin":"read"', b'"orign":"read"'), (b'"shown":"mA"', b'"shwn":"mA"'), (b'"serial":"FC1"', b'"serial":{"a":1}'),
+])  # fmt: skip
+def test_a_journal_whose_events_lack_something_hinders_no_other(journal: Path, old: bytes, new: bytes) -> None:
+    whole = journal.read_bytes()
+    assert old in whole
+    journal.write_bytes(whole.replace(old, new))
+    journal.with_name("20261123-090000-bbbbbb.jsonl").write_bytes(whole.replace(b"-aaaaaa", b"-bbbbbb"))
+    store = Store(journal.parent.parent)
+    stored, told = store.take_in_left_over()
+    store.close()
+    assert stored == ["20261123-090000-bbbbbb"] and len(told) == 1 and "damaged" in told[0]
+    assert (journal.parent / "damaged" / journal.name).exists()
+
+
 LEAVES = st.one_of(
     st.none(), st.booleans(), st.integers(), st.floats(), st.complex_numbers(), st.text(st.characters(exclude_categories=[])), st.binary(max_size=5),
     st.builds(Bound, st.floats(allow_nan=False), st.booleans(), st.booleans()), st.sampled_from([np.float64(1.5), np.int64(3), np.bool_(True), NEVER_MEASURED]),

@@ -315,6 +315,9 @@ def _short(value: Any) -> str:
     return str(value)[:60]
 
 
+_UNFIT = (KeyError, TypeError, ValueError, IndexError, AttributeError)  # what an event that lacks something leads to
+
+
 def rows_of(events: Iterable[dict[str, Any]], name: str = "") -> RunRows | None:
     """The rows of a run from its events; None if there are none.
 
@@ -322,6 +325,7 @@ def rows_of(events: Iterable[dict[str, Any]], name: str = "") -> RunRows | None:
         RecordsError: they are no events of a run: the first is not its begin, or one lacks what its kind has.
     """
     collector = _Collector()
+    number = 0
     for number, event in enumerate(events, 1):
         if collector.rows is None and event["e"] != "RunStarted":
             raise RecordsError(
@@ -329,11 +333,16 @@ def rows_of(events: Iterable[dict[str, Any]], name: str = "") -> RunRows | None:
             )
         try:
             collector.take(event)
-        except (KeyError, TypeError, ValueError, IndexError, AttributeError) as error:
+        except _UNFIT as error:
             raise RecordsError(
                 f"event {number} ({event['e'][:40]}) is damaged: {error!r:.80}", where=name, remedy="Mend it there."
             ) from None
-    return collector.finish()
+    try:
+        return collector.finish()
+    except _UNFIT as error:
+        raise RecordsError(
+            f"one of its {number} events is damaged: {error!r:.80}", where=name, remedy="Mend it there."
+        ) from None
 
 
 def in_utc(started: str) -> tuple[str, str]:

@@ -121,6 +121,8 @@ class Store:
                 folder = self.journals / STORED
                 folder.mkdir(exist_ok=True)
                 journal.replace(folder / journal.name)
+        except (sqlite3.ProgrammingError, sqlite3.InterfaceError, OverflowError, UnicodeError) as error:
+            raise DamagedJournal(f"a value in it is damaged: {error!s:.80}", where=str(journal)) from None
         except (OSError, sqlite3.Error) as error:
             raise RecordsError(
                 f"the run cannot be stored ({_reason(error)})",
