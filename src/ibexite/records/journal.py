@@ -53,7 +53,7 @@ class Journal:
         try:
             data = orjson.dumps(content, default=_plain, option=orjson.OPT_APPEND_NEWLINE)
         except TypeError:  # a text or a number that JSON has no form for: written all the same, in words
-            data = orjson.dumps(_writable(content), option=orjson.OPT_APPEND_NEWLINE)
+            data = orjson.dumps(_writable(content), default=_plain, option=orjson.OPT_APPEND_NEWLINE)
         try:
             if self._failure is not None:
                 raise self._failure
@@ -105,15 +105,11 @@ def _writable(value: Any) -> Any:
     """The same with texts for what JSON has no form for: names that are no texts, long integers, torn characters."""
     if isinstance(value, dict):
         return {_writable(str(key)): _writable(inner) for key, inner in value.items()}
-    if isinstance(value, list | tuple):
+    if isinstance(value, list | tuple | set | frozenset):
         return [_writable(inner) for inner in value]
-    if value is None or isinstance(value, bool | float):
-        return float(value) if isinstance(value, float) else value
-    if isinstance(value, int) and -(2**63) <= value < 2**64:
-        return int(value)
-    if isinstance(value, complex):
-        return [value.real, value.imag]
-    return str(value).encode("utf-8", "backslashreplace").decode()
+    if isinstance(value, str):
+        return value.encode("utf-8", "backslashreplace").decode()
+    return str(value) if isinstance(value, int) and not -(2**63) <= value < 2**64 else value
 
 
 def _plain(value: Any) -> Any:
