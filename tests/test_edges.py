@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import pty
 import re
@@ -75,7 +76,7 @@ FUNCTION = '@ibexite.function(returns="V", timeout="60 s", x="V")\ndef hang(x):\
 
 
 @pytest.mark.parametrize("line", [
-    "wait 120 s", "sweep u from 0 to 5000 step 1\n        read again = v_out", "repeat n 900 times every 120 s\n        read again = v_out",
+    "wait 120 s", "sweep u from 0 to 900000 step 1\n        read again = v_out", "repeat n 900 times every 120 s\n        read again = v_out",
     "search u from 9 V to 4 V resolution 1 mV until u < 4 V\n        wait 5 s", 'call "hang.py" timeout 50 s', "let x = hang(1 V)",
     "wait reading x = v_in every 9 s until x > 90 V timeout 1 h", 'ask look = yes_no "Is it lit?"', 'ask adjust v_in within 99 V +/- 1 V "Turn."',
     "watch v_in between 0 V and 20 V every 100 ms\n        wait 120 s",
@@ -93,6 +94,30 @@ def test_ctrl_c_is_heard_at_once_wherever_the_run_is(project: Path, line: str) -
     terminal.process.send_signal(signal.SIGINT)
     assert terminal.rest() == 4  # long before the line would have ended by itself
     assert "outputs off: load, supply" in terminal.seen
+
+
+@pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM])
+@pytest.mark.parametrize("moment", ["margin", "PASS (trial)"])  # while `after unit` waits; when it has ended
+@pytest.mark.parametrize("units", [1, 2])
+def test_a_signal_at_the_end_changes_no_verdict_and_no_further_unit_is_run(
+    project: Path, units: int, moment: str, number: int
+) -> None:
+    body = (
+        'test t "T"\n    read v_in\n    check v_in >= 1 V\nafter unit\n    call "mark.py" timeout 20 s\n    wait 2 s\n'
+    )
+    (project / "mark.py").write_text("open('cleaning', 'w').close()\nprint('{}')")
+    (project / "short.ibx").write_text(HEADER + body)
+    (project / "units.csv").write_text(f"serial\n{GOOD}\nFC00413\n")
+    which = ["--serial", GOOD] if units == 1 else ["--table", "units.csv"]
+    terminal = Terminal(project, "run", "short.ibx", *which, "--simulate", "--real-time")
+    terminal.until(moment)
+    while not (project / "cleaning").exists():
+        time.sleep(0.01)
+    terminal.process.send_signal(number)
+    assert terminal.rest() == (5 if units == 1 else 4), terminal.seen
+    assert terminal.seen.count("PASS (trial)") == 1 and "outputs off: load, supply" in terminal.seen
+    with contextlib.closing(Lookup(project / "records")) as lookup:
+        assert [run["serial"] for run in lookup.runs() if run["verdict"] == "pass"] == [GOOD]
 
 
 def test_a_run_that_is_interrupted_while_it_connects_has_switched_nothing_on(project: Path) -> None:

@@ -51,7 +51,6 @@ KINDS = {
     "interrupted, then told to end": [(signal.SIGINT, "run"), (signal.SIGTERM, "run")],
     "guardian killed": [(signal.SIGKILL, "guardian")], "guardian stopped": [(signal.SIGSTOP, "guardian")],
 }  # fmt: skip
-ALL = 1.8  # s; about what the program needs when nobody kills it
 
 
 class Killing:
@@ -71,24 +70,40 @@ class Killing:
 
         def counted() -> str | None:
             reply = take()
-            self.answered += reply is not None and reply.startswith(("+", "-"))
+            self.answered += reply is not None and reply.startswith(("+", "-")) and '"' not in reply  # no error
             return reply
 
         meter.take_output = counted  # type: ignore[method-assign]
+        began = time.monotonic()
+        self._start(folder / "undisturbed").communicate(timeout=60)
+        self.lasts = time.monotonic() - began  # s; what the program needs when nobody kills it
 
     def close(self) -> None:
         """Ends the bench."""
         self.laboratory.close()
 
-    def kill(self, number: int, kind: str, after: float, within: float) -> tuple[str, list[str]]:
-        """One run, killed so many seconds after its start; what came of it and what was wrong."""
+    def _start(self, records: Path) -> subprocess.Popen[str]:
+        order = [
+            sys.executable,
+            "-m",
+            "ibexite",
+            "run",
+            "killed.ibx",
+            "--bench",
+            "bench.toml",
+            "--serial",
+            "FC00400",
+            "--no-report",
+        ]
+        return subprocess.Popen([*order, "--records", str(records)], cwd=self.folder, start_new_session=True, text=True,
+                                stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.STDOUT)  # fmt: skip
+
+    def kill(self, number: int, kind: str, share: float, within: float) -> tuple[str, list[str]]:
+        """One run, killed after a share of the time that it would need; what came of it and what was wrong."""
         records = self.folder / f"records{number}"
         self.answered = 0
-        run = subprocess.Popen(
-            [sys.executable, "-m", "ibexite", "run", "killed.ibx", "--bench", "bench.toml", "--serial", "FC00400", "--no-report",
-             "--records", str(records)], cwd=self.folder, start_new_session=True, stdin=subprocess.DEVNULL,
-            stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True)  # fmt: skip
-        time.sleep(after)
+        run = self._start(records)
+        time.sleep(share * self.lasts)
         guardian = _guardian_of(run.pid)
         for what, whom in KINDS[kind]:
             with contextlib.suppress(ProcessLookupError):
@@ -108,7 +123,8 @@ class Killing:
             return "hangs", ["it hangs"]
         wrong += ["a traceback"] if "Traceback" in output else []
         time.sleep(0.3)  # the guardian writes into the journal what it did
-        came, kept = _stored(records, run.returncode, self.answered)
+        is_killed = any(what in (signal.SIGKILL, signal.SIGQUIT) for what, whom in KINDS[kind] if whom != "guardian")
+        came, kept = _stored(records, run.returncode if not is_killed else None, self.answered)
         for device in self.laboratory.devices.values():
             device.reset()
         return came, wrong + kept
@@ -133,8 +149,8 @@ def _guardian_of(parent: int) -> int:
     return 0
 
 
-def _stored(records: Path, code: int, answered: int) -> tuple[str, list[str]]:
-    """The stored verdict; rows that are missing and an exit code that is not the verdict's."""
+def _stored(records: Path, code: int | None, answered: int) -> tuple[str, list[str]]:
+    """The stored verdict; rows that are missing and an exit code (None: it was killed) that is not the verdict's."""
     if not records.exists() or not list(records.iterdir()):
         return "nothing begun", [f"{answered} readings, and nothing stored"] if answered else []
     with contextlib.closing(Store(records)) as store:
@@ -150,7 +166,7 @@ def _stored(records: Path, code: int, answered: int) -> tuple[str, list[str]]:
     due = min(answered - 1, 301)  # the last answer may have been on its way
     if rows < due:
         wrong.append(f"{rows} rows stored of {due}")
-    if code >= 0 and code != exit_code(verdict, is_trial):
+    if code is not None and code != exit_code(verdict, is_trial):
         wrong.append(f"exit code {code} with the stored verdict {verdict}")
     if verdict == "pass" or (verdict == "fail" and not is_broken_off and answered < 302):
         wrong.append(f"the verdict is {verdict} after {answered} readings")
@@ -158,10 +174,10 @@ def _stored(records: Path, code: int, answered: int) -> tuple[str, list[str]]:
 
 
 def drawn(number: int, seed: int) -> list[tuple[str, float]]:
-    """Kinds in turn with their moments."""
+    """Kinds in turn with their moments, as shares of the time that a run needs."""
     chance = random.Random(seed)
     names = list(KINDS)
-    return [(names[i % len(names)], chance.uniform(0.05, ALL)) for i in range(number)]
+    return [(names[i % len(names)], chance.uniform(0.05, 1.05)) for i in range(number)]
 
 
 def main() -> None:
@@ -171,12 +187,12 @@ def main() -> None:
     failed = 0
     with tempfile.TemporaryDirectory() as folder:
         killing = Killing(Path(folder))
-        for i, (kind, after) in enumerate(drawn(number, seed)):
-            came, wrong = killing.kill(i, kind, after, 1.0)
+        for i, (kind, share) in enumerate(drawn(number, seed)):
+            came, wrong = killing.kill(i, kind, share, 1.0)
             counts[came] = counts.get(came, 0) + 1
             if wrong:
                 failed += 1
-                print(f"{kind} after {after:.2f} s: {came}: {wrong}", flush=True)
+                print(f"{kind} after {share:.0%} of {killing.lasts:.2f} s: {came}: {wrong}", flush=True)
         killing.close()
     print(f"{number} kills of {len(KINDS)} kinds: {counts}; {failed} went wrong")
     sys.exit(bool(failed))

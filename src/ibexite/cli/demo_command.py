@@ -9,7 +9,7 @@ from pathlib import Path
 import click
 
 from ibexite.cli.project import shown_path
-from ibexite.errors import MistakeError
+from ibexite.errors import EXIT_ABORTED, MistakeError
 
 FILES = (
     "README.md", "ibexite.toml", "bench.toml", "analog.toml", "fm2_final.ibx", "characterise.ibx", "sensor_parts.ibx",
@@ -38,6 +38,7 @@ def command(folder: Path) -> None:
     from ibexite.cli.helper import ReportHelper
     from ibexite.cli.options import open_program
     from ibexite.cli.running import RunOptions, run_unit, tell_report
+    from ibexite.cli.signals import Signals
     from ibexite.records.lookup import verdict_text
 
     kept = make_project(folder)
@@ -52,7 +53,7 @@ def command(folder: Path) -> None:
     _headline(
         "3. Run: four units on the simulated bench", f"ibexite run {folder}/fm2_final.ibx --serial … --simulate --yes"
     )
-    outcomes = []
+    outcomes, signals = [], Signals()
     helper = ReportHelper()
     try:
         for name, serials in RUNS:
@@ -61,7 +62,10 @@ def command(folder: Path) -> None:
             program, file, project = open_program(folder / name, None, ())
             for serial in serials:
                 options = RunOptions(serial, project.records, "demo", simulate=True, yes=True)
-                outcomes.append((name, serial, run_unit(program, file, options, helper)))
+                outcomes.append((name, serial, run_unit(program, file, options, helper, signals=signals)))
+                signals.end_with(EXIT_ABORTED)
+                if signals.was_held_off:
+                    raise click.exceptions.Exit(EXIT_ABORTED)
                 click.echo()
         _headline(
             "6. Look: what is stored", f"cd {folder}; ibexite runs; ibexite show last; ibexite export last --to csv"

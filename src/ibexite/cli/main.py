@@ -9,7 +9,8 @@ import click
 
 from ibexite import __version__
 from ibexite.cli.lasting import make_output_last
-from ibexite.errors import EXIT_ABORTED, EXIT_BENCH, EXIT_MISTAKE, IbexiteError
+from ibexite.cli.signals import ignore_signals
+from ibexite.errors import EXIT_ABORTED, EXIT_BENCH, EXIT_MISTAKE, IbexiteError, StopRun
 
 COMMANDS = {
     "demo": "make the demo project, run it from vetting to report",
@@ -94,7 +95,7 @@ def main() -> None:
     except click.ClickException as error:
         error.show()
         code = error.exit_code
-    except (click.Abort, KeyboardInterrupt):
+    except (click.Abort, KeyboardInterrupt, StopRun):
         click.echo("interrupted", err=True)
         code = EXIT_ABORTED
     except SystemExit as end:
@@ -107,6 +108,7 @@ def main() -> None:
         code = EXIT_BENCH
     sys.stdout.flush()
     sys.stderr.flush()
+    ignore_signals()  # the code stands; while Python takes itself down, a signal would put its own in its place
     sys.exit(code)
 
 

@@ -19,6 +19,7 @@ from ibexite.cli.options import (
 )
 from ibexite.cli.project import find_project, need_bench, shown_path
 from ibexite.cli.running import RunOptions, exit_code, run_unit
+from ibexite.cli.signals import Signals
 from ibexite.errors import EXIT_MISTAKE, MistakeError, did_you_mean
 
 if TYPE_CHECKING:
@@ -74,7 +75,9 @@ def command(
     options = RunOptions.from_choices(
         choices, sequence=path, serial=serial, records=records_folder(records, project), yes=True, is_measurement=True
     )
-    outcome = run_unit(program, file, options)
+    signals = Signals()
+    outcome = run_unit(program, file, options, signals=signals)
+    signals.end_with(exit_code(outcome, accept_trial=True))
     _show(options.records, facts, outcome.run, output)
     raise click.exceptions.Exit(exit_code(outcome, accept_trial=True))
 

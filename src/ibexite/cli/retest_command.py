@@ -12,6 +12,7 @@ from ibexite.cli.helper import ReportHelper
 from ibexite.cli.options import bench_option, open_program, open_records, records_folder, records_option
 from ibexite.cli.project import find_project
 from ibexite.cli.running import RunOptions, exit_code, run_unit, tell_report
+from ibexite.cli.signals import Signals
 from ibexite.errors import MistakeError
 
 if TYPE_CHECKING:
@@ -64,8 +65,10 @@ def command(
             choices, sequence=sequence, serial=earlier.row["serial"], lot=earlier.row["lot"], records=folder,
             variants=project.variants, only=chosen, retest_of=earlier.row["id"],
         )  # fmt: skip
+        signals = Signals()
         completes = earlier_of(earlier, lookup, program, file, sequence_hash(program))
-        outcome = run_unit(program, file, options, helper, completes=completes)
+        outcome = run_unit(program, file, options, helper, completes=completes, signals=signals)
+        signals.end_with(exit_code(outcome, accept_trial))
         if helper is not None and helper.is_busy:
             tell_report(helper.finish())
     raise click.exceptions.Exit(exit_code(outcome, accept_trial))

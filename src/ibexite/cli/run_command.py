@@ -21,9 +21,12 @@ from ibexite.cli.options import (
     with_option,
 )
 from ibexite.cli.running import RunOptions, exit_code, run_unit, tell_report, worst_code
-from ibexite.errors import EXIT_ABORTED, IbexiteError, MistakeError, UnitError
+from ibexite.cli.signals import Signals
+from ibexite.errors import EXIT_ABORTED, EXIT_PASS, IbexiteError, MistakeError, UnitError
 
 if TYPE_CHECKING:
+    from collections.abc import Iterator
+
     from ibexite.cli.run_inputs import UnitRow
     from ibexite.engine.orders import Outcome
 
@@ -79,29 +82,41 @@ def command(
         # Started first of all: it loads the drawing library while the sequence is vetted and run.
         helper = stack.enter_context(contextlib.closing(ReportHelper())) if report else None
         units = _units(sequence, serial, lot, table)
-        turns = _Turns(repeat)
         values = _values(sequence, records, params, like)
-        outcomes: list[Outcome] = []
-        while turns.more():
-            for number, (unit, results) in enumerate(units):
-                merged = {**values, **unit.parameters, **parameters(given)}
-                program, file, project = open_program(sequence, bench, merged)
-                options = RunOptions.from_choices(
-                    choices, serial=unit.serial, lot=unit.lot, records=records_folder(records, project),
-                    sequence=sequence, variants=project.variants, begins_lot=number == 0,
-                    ends_lot=number == len(units) - 1,
-                )  # fmt: skip
-                if outcomes:
-                    click.echo()
-                outcome = run_unit(program, file, options, helper)
-                outcomes.append(outcome)
-                if results is not None:
-                    _append(results, unit, options, outcome)
-                if helper is not None and helper.is_busy:
-                    tell_report(helper.finish())
-                if outcome.verdict == "aborted":
-                    raise click.exceptions.Exit(EXIT_ABORTED)
-    raise click.exceptions.Exit(worst_code([exit_code(outcome, accept_trial) for outcome in outcomes]))
+        signals, codes = Signals(), [EXIT_PASS]
+        coming = _in_turn(units, _Turns(repeat))
+        turn = next(coming, None)
+        while turn is not None:
+            number, unit, results = turn
+            merged = {**values, **unit.parameters, **parameters(given)}
+            program, file, project = open_program(sequence, bench, merged)
+            options = RunOptions.from_choices(
+                choices, serial=unit.serial, lot=unit.lot, records=records_folder(records, project),
+                sequence=sequence, variants=project.variants, begins_lot=number == 0,
+                ends_lot=number == len(units) - 1,
+            )  # fmt: skip
+            if len(codes) > 1:
+                click.echo()
+            outcome = run_unit(program, file, options, helper, signals=signals)
+            if results is not None:
+                _append(results, unit, options, outcome)
+            codes.append(exit_code(outcome, accept_trial))
+            turn = next(coming, None)
+            if turn is not None and (signals.was_held_off or outcome.verdict == "aborted"):
+                click.echo("stopped: no further unit is run")
+                codes.append(EXIT_ABORTED)
+                turn = None
+            signals.end_with(worst_code(codes) if turn is None else EXIT_ABORTED)
+            if helper is not None and helper.is_busy:
+                tell_report(helper.finish())
+    raise click.exceptions.Exit(worst_code(codes))
+
+
+def _in_turn(units: list[tuple[UnitRow, Any]], turns: _Turns) -> Iterator[tuple[int, UnitRow, Any]]:
+    """Number, unit and table of results of each run that is to be done."""
+    while turns.more():
+        for number, (unit, results) in enumerate(units):
+            yield number, unit, results
 
 
 def _units(sequence: Path, serial: str | None, lot: str, table: Path | None) -> list[tuple[UnitRow, Any]]:

@@ -23,6 +23,7 @@ from ibexite.errors import EXIT_ABORTED, EXIT_BENCH, EXIT_FAIL, EXIT_PASS, EXIT_
 if TYPE_CHECKING:
     from ibexite.bench.file import BenchFile
     from ibexite.cli.run_inputs import Prepared
+    from ibexite.cli.signals import Signals
     from ibexite.cli.simulated_bench import SimulatedBench
     from ibexite.engine.orders import Earlier, Identity, Orders, Outcome
     from ibexite.engine.services import Clock, Operator
@@ -126,14 +127,15 @@ def run_unit(
     options: RunOptions,
     helper: ReportHelper | None = None,
     completes: Earlier | None = None,
+    signals: Signals | None = None,
 ) -> Outcome:
     """Runs a vetted program for one unit: bench, journal, view, store. With a helper its report is begun; `completes`
-    is what it takes over from the stored run that it completes.
+    is what it takes over from the stored run that it completes. Given `signals`, a signal stops the run, and is held
+    off from then on until the caller says what it does; without them nothing is done about signals.
 
     Nothing is switched on before store and journal have been opened.
     """
     from ibexite.bench.guardian import Guardian
-    from ibexite.cli.signals import hold_off_signals, stopping_signals
     from ibexite.cli.view import RunView
     from ibexite.engine.run import Run
     from ibexite.records.journal import SUFFIX, Journal, next_number
@@ -143,6 +145,8 @@ def run_unit(
     orders = options.orders(program)
     orders.earlier = completes
     prepared = _prepared(options, file)
+    if signals is not None:
+        signals.stop_the_run()
     with contextlib.ExitStack() as stack:
         store = Store(options.records)
         stack.callback(store.close)
@@ -158,8 +162,7 @@ def run_unit(
         run = Run(program, bench_file, identity, clock, operator, journal, [RunView()], guardian, orders)
         run.runtime.records = options.records
         _prepare_tools(run.runtime, program, options)
-        with stopping_signals():
-            outcome = run.carry_out(hold_off_signals)
+        outcome = run.carry_out(signals.hold_off if signals is not None else lambda: None)
         outcome.run = identity.run
         is_stored = _store(store, journal.path, outcome)
         if run.runtime.timing is not None:

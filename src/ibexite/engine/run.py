@@ -106,7 +106,17 @@ class Run:
 
     def carry_out(self, before_cleaning: Callable[[], None] = lambda: None) -> Outcome:
         """Runs everything. `before_cleaning` is called first when cleaning up (to hold off further signals)."""
-        outcome = self.outcome
+        try:
+            self._carry_out_tests()
+            before_cleaning()
+        except (StopRun, KeyboardInterrupt) as stop:  # a signal while an error was noted, or just before this moment
+            self._abort(stop.reason if isinstance(stop, StopRun) else "interrupted")
+        finally:
+            self._clean_up()
+        self._end()
+        return self.outcome
+
+    def _carry_out_tests(self) -> None:
         try:
             self.emit(beginning.run_started(self.program, self.bench_file, self.identity, self.orders))
             self._prepare()
@@ -120,14 +130,6 @@ class Run:
             self._note_error(error)
         except Exception as error:  # a mistake of ours: the bench is made safe and the run recorded all the same
             self._note_error(IbexiteError(f"internal error: {error!r}", where=self._line_of(error)))
-        finally:
-            try:
-                before_cleaning()
-            except StopRun as stop:  # a signal in the very moment before signals are held off
-                self._abort(stop.reason)
-            self._clean_up()
-        self._end()
-        return outcome
 
     def _abort(self, reason: str) -> None:
         self._is_aborted = True
