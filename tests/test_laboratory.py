@@ -55,9 +55,9 @@ def test_no_fault_of_a_link_or_an_instrument_makes_a_pass(faulty: faults.Laborat
 def test_no_kill_leaves_anything_on_or_loses_a_row(tmp_path: Path) -> None:
     killing = kills.Killing(tmp_path)
     try:
-        for i, (kind, after) in enumerate(kills.drawn(len(kills.KINDS), 7)):
-            came, wrong = killing.kill(i, kind, after, 30.0)
-            assert not wrong, f"{kind} after {after:.2f} s: {came}: {wrong}"
+        for i, (kind, share) in enumerate(kills.drawn(len(kills.KINDS), 7)):
+            came, wrong = killing.kill(i, kind, share, 30.0)
+            assert not wrong, f"{kind} after {share:.0%} of {killing.lasts:.2f} s: {came}: {wrong}"
     finally:
         killing.close()
 

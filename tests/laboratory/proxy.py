@@ -20,6 +20,7 @@ class Exchange:
     ask: Callable[[str], str]
     send: Callable[[bytes], None]  # to the run
     close: Callable[[bool], None]  # the link to the run; True: with a reset
+    refuse: Callable[[float], None]  # new links, for so many seconds
 
     @property
     def is_query(self) -> bool:
@@ -98,6 +99,24 @@ def _instead(*lines: str, then: bool = True) -> Fault:
     return fault
 
 
+def _refusing(seconds: float) -> Fault:
+    def fault(x: Exchange) -> None:
+        x.refuse(seconds)
+        x.close(True)
+
+    return fault
+
+
+def _stalled(pause: float) -> Fault:
+    """It takes its time before it carries the line out, and whatever came behind it."""
+
+    def fault(x: Exchange) -> None:
+        time.sleep(pause)
+        plainly(x)
+
+    return fault
+
+
 def _restarted(x: Exchange) -> None:
     x.ask("*RST")
     x.close(False)
@@ -140,7 +159,7 @@ REPLIES: dict[str, Fault] = {
     "closed within": _closing(before=False, after_part=3), "reset before": _closing(before=True, reset=True), "reset behind": _closing(before=False, reset=True),
     "restarted": _restarted, "reset by itself": _instead("*RST"), "closed without a word": _swallow_and_close,
     "only spaces": _reply(lambda r: b"   \n"), "exponent only": _reply(lambda r: b"E5\n"), "two signs": _reply(lambda r: b"--5\n"),
-    "of another query": _reply(lambda r: b"1;0\n"), "much later": _after(0.3), "too late by a little": _after(0.13),
+    "refused": _refusing(0.25), "refused for long": _refusing(1.0), "of another query": _reply(lambda r: b"1;0\n"), "much later": _after(0.3), "too late by a little": _after(0.13),
 }  # fmt: skip
 SETTINGS: dict[str, Fault] = {
     "setting lost": _swallow, "setting lost, closed": _swallow_and_close, "setting, then closed": _closing(before=False),
@@ -148,7 +167,7 @@ SETTINGS: dict[str, Fault] = {
     "other voltage": _instead("SOUR1:VOLT 5", "CURR 0.05", then=False), "other voltage behind": lambda x: (plainly(x), x.ask("SOUR1:VOLT 5"), x.ask("CURR 0.05"))[0],
     "reset instead": _instead("*RST", then=False), "reset behind": lambda x: (plainly(x), x.ask("*RST"))[0], "setting and a word": lambda x: (plainly(x), x.send(b"OK\n"))[0],
     "setting twice": lambda x: (plainly(x), plainly(x))[0], "restarted": _restarted, "limit": _instead("SOUR1:CURR 0.01", then=False), "protection": _instead("SOUR1:VOLT:PROT 1"),
-    "input off": _instead("INP OFF"), "reset link": _closing(before=True, reset=True),
+    "refused": _refusing(0.25), "late": _stalled(0.13), "much later": _stalled(0.2), "input off": _instead("INP OFF"), "reset link": _closing(before=True, reset=True),
 }  # fmt: skip
 FAULTS = {**{f"reply: {k}": v for k, v in REPLIES.items()}, **{f"setting: {k}": v for k, v in SETTINGS.items()}}
 
@@ -164,21 +183,43 @@ class Proxy:
         self.done = 0  # how often the fault was done
         self._listener = socket.create_server(("127.0.0.1", 0))
         self.port: int = self._listener.getsockname()[1]
-        self._lock = threading.Lock()
+        self._lock, self._is_closed = threading.Lock(), False
+        self._serving: list[threading.Thread] = []
         threading.Thread(target=self._accept, daemon=True).start()
 
     def close(self) -> None:
-        """Ends it."""
-        self._listener.close()
+        """Ends it. When it returns no line is on its way to the instrument any more."""
+        self._is_closed = True
+        self._stop_listening()
+        for thread in self._serving:
+            thread.join(5)
 
     def _accept(self) -> None:
         while True:
             try:
                 client = self._listener.accept()[0]
             except OSError:
-                return
+                if self._is_closed:
+                    return
+                time.sleep(0.01)
+                continue
             self._clients += 1
-            threading.Thread(target=self._serve, args=(client, self._clients), daemon=True).start()
+            self._serving.append(threading.Thread(target=self._serve, args=(client, self._clients), daemon=True))
+            self._serving[-1].start()
+
+    def _refuse(self, seconds: float) -> None:
+        def again() -> None:
+            time.sleep(seconds)
+            if not self._is_closed:
+                self._listener = socket.create_server(("127.0.0.1", self.port))
+
+        self._stop_listening()
+        threading.Thread(target=again, daemon=True).start()
+
+    def _stop_listening(self) -> None:
+        with contextlib.suppress(OSError):
+            self._listener.shutdown(socket.SHUT_RDWR)
+        self._listener.close()
 
     def _serve(self, client: socket.socket, number: int) -> None:
         is_open = [True]
@@ -199,7 +240,7 @@ class Proxy:
                 return replies.readline().decode("latin-1").rstrip("\n") if "?" in line else ""
 
             for raw in client.makefile("rb"):
-                x = Exchange(raw.decode("latin-1").strip(), ask, client.sendall, close)
+                x = Exchange(raw.decode("latin-1").strip(), ask, client.sendall, close, self._refuse)
                 if x.line == "*IDN?" and self._new_identity and number > 1:
                     client.sendall(b"Firnline,XX-1,SIMULATED-other,0\n")
                 elif x.line and self._is_due(x):
@@ -212,7 +253,7 @@ class Proxy:
             client.close()
 
     def _is_due(self, x: Exchange) -> bool:
-        if x.is_query != self._is_for_queries or x.line.startswith("*"):
+        if x.is_query != self._is_for_queries or x.line in ("*IDN?", "*RST", "*CLS", "*OPC?"):
             return False
         with self._lock:
             self._seen += 1

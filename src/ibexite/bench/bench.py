@@ -523,7 +523,9 @@ class Bench:
     def make_safe(self, patience: float = PATIENCE) -> list[SafeDeed]:
         """Switches everything off in the stated order, and asks each instrument whether it is off. Never raises.
 
-        A role that cannot be reached does not keep the others waiting; it is tried again for `patience` seconds.
+        A role that cannot be reached does not keep the others waiting; it is tried again for `patience` seconds. Where
+        commands were left behind on a link that was given up, a slow instrument may carry them out after all: when it
+        has had time for that it is switched off once more.
         """
         for session in self.sessions.values():
             session.give_up_state()
@@ -535,6 +537,11 @@ class Bench:
             for role, session in roles:
                 if problems[role.name]:
                     problems[role.name] = self._try_role_safe(role, session, anew=True)
+        late = [(role, session) for role, session in roles if session.has_left_behind and not problems[role.name]]
+        if late:
+            time.sleep(min(patience, max(2 * session.link.timeout for _, session in late)))
+            for role, session in late:
+                problems[role.name] = self._try_role_safe(role, session)
         return [SafeDeed(name, problem) for name, problem in problems.items()]
 
     def _try_role_safe(self, role: RoleFact, session: Session, *, anew: bool = False) -> str:

@@ -48,6 +48,7 @@ class Session:
         self.touched: dict[tuple[str, str], None] = {}  # (role, setting) that were sent and not asked back since
         self.doubt = ""  # why answers since the last proof may belong to other questions
         self.after_recovery: Callable[[], None] = lambda: None
+        self.has_left_behind = False  # commands on a link that was given up: they may be carried out yet
         self._has_recovered = False  # since the errors were read last
         self._sent_mark, self._got_mark = f"{name}> ", f"{name}< "
 
@@ -138,6 +139,7 @@ class Session:
         self._has_recovered = True
         if isinstance(error, StrayError):
             self.doubt = f"{self.name} {error.what}"
+        self.has_left_behind |= bool(self.unproven or self.doubt)
         self.traffic.append(f"{self.name}! {error.what}; connecting anew")
         unproven, self.unproven = self.unproven, []
         self.link.reopen()
@@ -185,6 +187,7 @@ class Session:
 
     def give_up_state(self) -> None:
         """It is being made safe: from here on nothing that was set before is sent again or asked back."""
+        self.has_left_behind |= bool(self.link.is_waiting and self.unproven)
         self.unproven.clear()
         self.touched.clear()
         self.after_recovery = lambda: None
