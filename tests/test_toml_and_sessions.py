@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import datetime
 import json
 import os
@@ -99,9 +100,9 @@ def test_texts_are_filled_in_order(names: list[str]) -> None:
 class Instrument:
     """A listener that notes what it is told and answers questions with `state`."""
 
-    def __init__(self, state: bytes = b"0\n") -> None:
+    def __init__(self, state: bytes = b"0\n", greeting: bytes = b"") -> None:
         self.heard = b""
-        self._state = state
+        self._state, self._greeting = state, greeting
         self._listener = socket.create_server(("127.0.0.1", 0))
         self.port = self._listener.getsockname()[1]
         self._thread = threading.Thread(target=self._serve, daemon=True)
@@ -113,7 +114,8 @@ class Instrument:
                 link = self._listener.accept()[0]
             except OSError:
                 return
-            with link:
+            with link, contextlib.suppress(OSError):
+                link.sendall(self._greeting)
                 rest = b""
                 while data := link.recv(4096):
                     self.heard += data

@@ -1,0 +1,107 @@
+"""What a run survives: a terminal that is closed, a reader who leaves, a helper that dies, records that cannot be used,
+clocks that are set; and what its guardian survives. The exit code is the verdict's, and everything goes off."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import shutil
+import signal
+import sqlite3
+import subprocess
+from pathlib import Path
+
+import pytest
+
+from ibexite.records import schema
+from tests.conftest import GOOD, IBEXITE, WEAK
+from tests.test_commands import RUN, begun
+from tests.test_toml_and_sessions import Instrument, guarded
+
+
+def test_a_run_that_was_started_to_outlive_its_terminal_does(project: Path) -> None:
+    before = signal.signal(signal.SIGHUP, signal.SIG_IGN)  # as nohup does; what is ignored is inherited
+    try:
+        process, _ = begun(project)
+    finally:
+        signal.signal(signal.SIGHUP, before)
+    process.send_signal(signal.SIGHUP)
+    out, _ = process.communicate(timeout=60)
+    assert process.returncode == 5 and "PASS (trial)" in out
+
+
+@pytest.mark.parametrize("serial, code", [(GOOD, 5), (WEAK, 1)])
+def test_a_reader_who_leaves_changes_no_exit_code(ibexite, project: Path, serial: str, code: int) -> None:  # noqa: ANN001
+    process = subprocess.Popen(
+        [*IBEXITE, *RUN, "--serial", serial], cwd=project, stdout=subprocess.PIPE, stderr=subprocess.PIPE
+    )
+    assert process.stdout and process.stderr
+    process.stdout.readline()
+    process.stdout.close()
+    told = process.stderr.read()
+    process.stderr.close()
+    assert process.wait(60) == code and b"Traceback" not in told
+    assert ibexite("show", "last").stdout.count("view") == 0  # nor is it among the reasons
+
+
+def test_a_report_helper_that_is_killed_costs_the_report_alone(project: Path) -> None:
+    process = subprocess.Popen([*IBEXITE, *RUN, "--real-time", "--serial", GOOD], cwd=project, text=True,
+                               stdout=subprocess.PIPE, stderr=subprocess.STDOUT)  # fmt: skip
+    assert process.stdout
+    process.stdout.readline()
+    children = Path(f"/proc/{process.pid}/task/{process.pid}/children").read_text().split()
+    helper = next(pid for pid in children if b"ibexite.cli.helper" in Path(f"/proc/{pid}/cmdline").read_bytes())
+    os.kill(int(helper), signal.SIGKILL)
+    out, _ = process.communicate(timeout=60)
+    assert process.returncode == 5 and "PASS (trial)" in out
+    assert "the report was not written" in out and "ibexite report" in out
+
+
+def test_the_last_run_is_the_last_one_whatever_the_time_zone_says(ibexite, monkeypatch) -> None:  # noqa: ANN001
+    for serial, zone in ((WEAK, "XXX-12"), (GOOD, "YYY+12")):  # by wall time the second run is a day before the first
+        monkeypatch.setenv("TZ", zone)
+        ibexite(*RUN, "--serial", serial, "--only", "alive", "--no-report")
+    for zone in ("XXX-12", "YYY+12"):
+        monkeypatch.setenv("TZ", zone)
+        assert GOOD in ibexite("show", "last").stdout.splitlines()[0]
+        assert [GOOD in line for line in ibexite("runs").stdout.splitlines()[1:3]] == [True, False]
+
+
+def _newer(path: Path) -> None:
+    with contextlib.closing(sqlite3.connect(path)) as db:
+        db.execute(f"PRAGMA user_version={schema.VERSION + 1}")
+
+
+@pytest.mark.parametrize("spoil", [Path.mkdir, lambda path: path.write_bytes(os.urandom(9000)), _newer], ids=["folder", "noise", "newer"])  # fmt: skip
+def test_records_that_cannot_be_used_are_told_before_anything_is_on(ibexite, project: Path, spoil) -> None:  # noqa: ANN001
+    (project / "records").mkdir()
+    spoil(project / "records" / "ibexite.sqlite")
+    done = ibexite(*RUN, "--serial", GOOD, "--no-report")
+    assert done.returncode == 3 and "instruments" not in done.stdout
+    assert "ibexite.sqlite" in done.stderr and "Traceback" not in done.stderr
+
+
+def test_records_that_vanish_during_a_run_make_no_pass_and_leave_nothing_on(project: Path) -> None:
+    process, _ = begun(project)
+    shutil.rmtree(project / "records")
+    out, told = process.communicate(timeout=60)
+    assert process.returncode == 3 and "Traceback" not in told and "outputs off: load, supply" in out
+
+
+def test_a_guardian_that_cannot_answer_any_more_makes_safe_all_the_same(tmp_path: Path) -> None:
+    instrument = Instrument()
+    entries = guarded(tmp_path, instrument, farewell=b'{"are you there": true}\n')  # and dies before the answer comes
+    instrument.close()
+    assert [e["roles"] for e in entries] == [[{"role": "supply", "problem": ""}]]
+
+
+@pytest.mark.parametrize("greeting, told", [
+    (b"0\n" * 3, "OUTP? answered 1"),  # late answers to somebody else, which say that it is off
+    (b"+1.25\n" * 200_000, "it talks without end"),
+])  # fmt: skip
+def test_a_guardian_believes_no_answer_that_it_has_not_asked_for(tmp_path: Path, greeting: bytes, told: str) -> None:
+    instrument = Instrument(state=b"1\n", greeting=greeting)
+    entries = guarded(tmp_path, instrument, farewell=b"")
+    instrument.close()
+    assert {role["problem"] for entry in entries for role in entry["roles"]} == {told}
+    assert instrument.heard.count(b"OUTP OFF") >= 2
