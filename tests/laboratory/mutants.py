@@ -1,18 +1,28 @@
 """Mutants: small wrong changes of the code that decides, one at a time in a copy of the tree, and whether the tests notice.
-`python -m tests.laboratory.mutants N SEED` does N and lists the survivors, which are to be read: some change nothing."""
+`python -m tests.laboratory.mutants N SEED` does N and lists the survivors, which are to be read: some change nothing.
+
+First the tests run once under coverage, so that each mutant is tried on the tests that run its line only. Two at a time."""
 
 from __future__ import annotations
 
 import ast
+import json
 import os
+import queue
 import random
 import shutil
+import signal
 import subprocess
 import sys
 import tempfile
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import NamedTuple
+
+from coverage import CoverageData
+
+from tests.laboratory import which_tests
 
 ROOT = Path(__file__).parents[2]
 TARGETS = [
@@ -27,7 +37,8 @@ TARGETS = [
 COMPARISONS = {ast.Lt: "<=", ast.LtE: "<", ast.Gt: ">=", ast.GtE: ">", ast.Eq: "!=", ast.NotEq: "==", ast.Is: "is not", ast.IsNot: "is",
                ast.In: "not in", ast.NotIn: "in"}  # fmt: skip
 SIGNS = {ast.Add: "-", ast.Sub: "+", ast.Mult: "/", ast.Div: "*"}
-PATIENCE = 900  # s for the tests of one mutant; one that hangs is noticed
+PATIENCE = 60.0  # s, and three times what its tests take: a mutant that hangs is noticed
+WORKERS = 2
 
 
 class Mutant(NamedTuple):
@@ -35,6 +46,7 @@ class Mutant(NamedTuple):
 
     file: str
     line: int
+    statement: int  # the line that its statement begins in
     begin: int
     end: int
     instead: str
@@ -53,10 +65,20 @@ def mutants_of(path: Path) -> Iterator[Mutant]:
                 ((node.lineno, node.col_offset), (node.end_lineno or 1, node.end_col_offset or 0))]  # fmt: skip
         return starts[node.lineno - 1] + ends[0], starts[(node.end_lineno or 1) - 1] + ends[1]
 
-    for node in ast.walk(ast.parse(text)):
+    for node, statement in _with_statements(ast.parse(text), 1):
         for where, instead in _changes(node):
             begin, end = span(where)
-            yield Mutant(str(path.relative_to(ROOT)), where.lineno, begin, end, instead)
+            yield Mutant(str(path.relative_to(ROOT)), where.lineno, statement, begin, end, instead)
+
+
+def _with_statements(node: ast.AST, line: int) -> Iterator[tuple[ast.AST, int]]:
+    """A node and all below it, each with the line that its statement begins in. Decorators and annotations decide
+    nothing."""
+    line = node.lineno if isinstance(node, ast.stmt) else line
+    yield node, line
+    silent = [*getattr(node, "decorator_list", ()), getattr(node, "annotation", None), getattr(node, "returns", None)]
+    for child in (child for child in ast.iter_child_nodes(node) if child not in silent):
+        yield from _with_statements(child, line)
 
 
 def _changes(node: ast.AST) -> Iterator[tuple[ast.expr | ast.stmt, str]]:
@@ -83,19 +105,97 @@ def _changes(node: ast.AST) -> Iterator[tuple[ast.expr | ast.stmt, str]]:
             yield node, "return None"
 
 
-def is_noticed(mutant: Mutant, tree: Path) -> bool:
-    """Whether a test fails in a tree with the mutant."""
+class Tests:
+    """Which tests run which lines, and how long each takes."""
+
+    def __init__(self, tree: Path) -> None:
+        """Runs them all once in a tree. Raises ChildProcessError: they do not pass without any mutant."""
+        config, durations = tree.parent / "coveragerc", tree.parent / "durations.json"
+        config.write_text(which_tests.CONFIG.format(data=tree.parent / "coverage"))
+        coverage = [sys.executable, "-m", "coverage"]
+        whole = [
+            *coverage,
+            "run",
+            f"--rcfile={config}",
+            "-m",
+            "pytest",
+            "-n",
+            str(WORKERS),
+            "-p",
+            "tests.laboratory.which_tests",
+        ]
+        done = subprocess.run(
+            whole, cwd=tree, env=_environment(tree, durations), capture_output=True, text=True, check=False
+        )
+        if done.returncode:
+            raise ChildProcessError(done.stdout[-3000:])
+        subprocess.run([*coverage, "combine", f"--rcfile={config}"], cwd=tree, capture_output=True, check=True)
+        data = CoverageData(str(tree.parent / "coverage"))
+        data.read()
+        self.of_line = {file: data.contexts_by_lineno(file) for file in data.measured_files()}
+        self.durations: dict[str, float] = json.loads(durations.read_text())
+
+    def of(self, mutant: Mutant, tree: Path) -> list[str]:
+        """Those that run its statement, whole files together, the quick ones first. Lines that are run when a module is
+        loaded are run by all."""
+        lines = self.of_line.get(str(tree / mutant.file), {})
+        found = set(lines.get(mutant.line, [])) | set(lines.get(mutant.statement, []))
+        chosen = [test for test in self.durations if test in found or found == {""}]
+        cost: dict[str, float] = {}
+        for test in chosen:
+            cost[test.split("::")[0]] = cost.get(test.split("::")[0], 0.0) + self.durations[test]
+        return sorted(chosen, key=lambda test: cost[test.split("::")[0]])
+
+
+def _environment(tree: Path, durations: Path | None = None) -> dict[str, str]:
+    return {**os.environ, "PYTHONPATH": str(tree / "src"), which_tests.DURATIONS: str(durations)}
+
+
+def is_noticed(mutant: Mutant, tree: Path, tests: list[str], seconds: float) -> bool:
+    """Whether one of these tests fails in a tree with the mutant."""
     path = tree / mutant.file
     text = path.read_text()
     path.write_text(text[: mutant.begin] + mutant.instead + text[mutant.end :])
+    order = [sys.executable, "-m", "pytest", "-x", "-q", f"--basetemp={tree.parent / 'temporary'}", *tests]
+    process = subprocess.Popen(order, cwd=tree, env=_environment(tree), stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+                               stdin=subprocess.DEVNULL, start_new_session=True)  # fmt: skip
     try:
-        done = subprocess.run([sys.executable, "-m", "pytest", "-x", "-q", "-n", "2", "-p", "no:cacheprovider", "tests", "src"], cwd=tree,
-                              env={**os.environ, "PYTHONPATH": str(tree / "src")}, capture_output=True, timeout=PATIENCE, check=False)  # fmt: skip
-        return done.returncode != 0
+        return process.wait(PATIENCE + 3 * seconds) != 0
     except subprocess.TimeoutExpired:
+        os.killpg(process.pid, signal.SIGKILL)
+        process.wait()
         return True
     finally:
         path.write_text(text)
+
+
+def survivors_of(drawn: list[Mutant], folder: Path) -> Iterator[tuple[Mutant, int]]:
+    """The mutants that no test notices, and how many tests run their lines."""
+    trees: queue.Queue[Path] = queue.Queue()
+    for number in range(WORKERS):
+        tree = folder / str(number) / "tree"
+        for name in ("src", "tests", "docs", "editors", "benchmarks"):
+            shutil.copytree(ROOT / name, tree / name, ignore=shutil.ignore_patterns("__pycache__"))
+        for path in ROOT.iterdir():
+            if path.is_file():
+                shutil.copy(path, tree)
+        trees.put(tree)
+    first = trees.queue[0]
+    tests = Tests(first)
+
+    def survives(mutant: Mutant) -> tuple[Mutant, int] | None:
+        chosen = tests.of(mutant, first)
+        if not chosen:
+            return mutant, 0
+        tree = trees.get()
+        try:
+            noticed = is_noticed(mutant, tree, chosen, sum(tests.durations[test] for test in chosen))
+        finally:
+            trees.put(tree)
+        return None if noticed else (mutant, len(chosen))
+
+    with ThreadPoolExecutor(WORKERS) as pool:
+        yield from (found for found in pool.map(survives, drawn) if found is not None)
 
 
 def main() -> None:
@@ -106,17 +206,12 @@ def main() -> None:
     drawn = random.Random(seed).sample(every, min(number, len(every)))
     survivors = 0
     with tempfile.TemporaryDirectory() as folder:
-        tree = Path(folder) / "tree"
-        shutil.copytree(ROOT, tree, ignore=shutil.ignore_patterns(".venv", ".git", "demo", "__pycache__", ".*_cache"))
-        for i, mutant in enumerate(drawn, 1):
-            noticed = is_noticed(mutant, tree)
-            survivors += not noticed
-            if not noticed:
-                was = (ROOT / mutant.file).read_text()[mutant.begin : mutant.end]
-                print(f"{i}: {mutant.file}:{mutant.line}: {was!r} -> {mutant.instead!r}", flush=True)
-    print(
-        f"{len(drawn)} of {len(every)} mutants; {survivors} survived: {100 - 100 * survivors / len(drawn):.0f} % noticed"
-    )
+        for mutant, tests in survivors_of(drawn, Path(folder)):
+            survivors += 1
+            was = (ROOT / mutant.file).read_text()[mutant.begin : mutant.end]
+            print(f"{mutant.file}:{mutant.line}, run by {tests} tests: {was!r} -> {mutant.instead!r}", flush=True)
+    noticed = len(drawn) - survivors
+    print(f"{noticed} of {len(drawn)} mutants (of {len(every)}) were noticed, {100 * noticed / len(drawn):.0f} %")
 
 
 if __name__ == "__main__":
