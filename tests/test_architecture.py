@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ast
+import os
 import subprocess
 import sys
 from pathlib import Path
@@ -59,9 +60,9 @@ def test_every_part_has_its_floor() -> None:
 
 def loaded_after(code: str) -> set[str]:
     program = f"import sys\n{code}\nprint(*{{name.split('.')[0] for name in sys.modules}})"
-    return set(
-        subprocess.run([sys.executable, "-c", program], capture_output=True, text=True, check=True).stdout.split()
-    )
+    environment = {key: value for key, value in os.environ.items() if not key.startswith("COVERAGE_")}
+    done = subprocess.run([sys.executable, "-c", program], capture_output=True, text=True, check=True, env=environment)
+    return set(done.stdout.split())
 
 
 def test_help_and_vetting_load_no_heavy_library() -> None:

@@ -59,10 +59,17 @@ NUMACC1 = [10000001.0, 10000003.0, 10000002.0]
 NUMACC2 = [1.2, *itertools.chain.from_iterable([1.1, 1.3] for _ in range(500))]
 NUMACC3 = [1000000.2, *itertools.chain.from_iterable([1000000.1, 1000000.3] for _ in range(500))]
 NUMACC4 = [10000000.2, *itertools.chain.from_iterable([10000000.1, 10000000.3] for _ in range(500))]
+MICHELSO = [299 + thousandths / 1000 for thousandths in (  # speed of light in air, 1000 km/s
+    850, 740, 900, 1070, 930, 850, 950, 980, 980, 880, 1000, 980, 930, 650, 760, 810, 1000, 1000, 960, 960, 960, 940, 960, 940, 880,
+    800, 850, 880, 900, 840, 830, 790, 810, 880, 880, 830, 800, 790, 760, 800, 880, 880, 880, 860, 720, 720, 620, 860, 970, 950,
+    880, 910, 850, 870, 840, 840, 850, 840, 840, 840, 890, 810, 810, 820, 800, 770, 760, 740, 750, 760, 910, 920, 890, 860, 880,
+    720, 840, 850, 850, 780, 890, 840, 780, 810, 760, 810, 790, 810, 820, 850, 870, 870, 810, 740, 810, 940, 950, 800, 810, 870,
+)]  # fmt: skip
 
 
 @pytest.mark.parametrize(("y", "mean", "deviation", "rel"), [
     (NUMACC1, 10000002.0, 1.0, 1e-15), (NUMACC2, 1.2, 0.1, 1e-13), (NUMACC3, 1000000.2, 0.1, 1e-9), (NUMACC4, 10000000.2, 0.1, 1e-8),
+    (MICHELSO, 299.8524, 0.0790105478190518, 1e-13),
 ])  # fmt: skip
 def test_statistics(y: list[float], mean: float, deviation: float, rel: float) -> None:
     values = np.array(y)

@@ -193,8 +193,9 @@ def describe() -> str:
                 word = ("yes" if is_trial else "no") if codes[True] != codes[False] else "yes or no"
                 lines.append(f"| {verdict} | {word} | {code} |")
     lines += ["", f"{EXIT_MISTAKE} is a mistake in files or options. Several units: the worst code of them, "
-              "4 before 3 before 1 before 5 before 0. With `--accept-trial` a pass as a trial is 0. A signal that comes "
-              "when the tests are over does not change the code; if units are left it is 4, for they are not run."]  # fmt: skip
+              "4 before 3 before 1 before 5 before 0. With `--accept-trial` a pass as a trial is 0. "
+              "A signal that comes when the tests are over does not change the code; "
+              "if units are left it is 4, for they are not run."]  # fmt: skip
     return "\n".join(lines) + "\n"
 
 

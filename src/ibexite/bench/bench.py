@@ -172,7 +172,7 @@ class Bench:
             origin = f"the range of {session.profile.name}"
         if setting in role.ceiling and role.ceiling[setting] < high:
             high, origin = role.ceiling[setting], f"the ceiling of {role_name}.{setting}"
-        rounded = commands.sent if commands.feature.dimension is not None and commands.digits < 15 else None
+        rounded = commands.sent if commands.is_rounded else None
         return Target(role_name, setting, role.channel, session, low, high, commands.feature.dimension, origin, rounded)
 
     def signal_item(self, name: str, signal_name: str) -> Item:

@@ -217,7 +217,7 @@ class LoopCompiler(CompilerBase):
             return f"visit(search_{name})"
         points = self.program.points.get(node)
         if points is not None:
-            loop.points = self.bound[f"points_{name}"] = array("d", map(float, points))
+            loop.points = self.bound[f"points_{name}"] = array("d", map(self.frame.rounding(node), map(float, points)))
             made = f"points_{name}"
         else:
             self.bound[f"make_points_{name}"] = self.frame.points(node)

@@ -34,4 +34,5 @@ def _role(role: RoleFact, profile: Profile, file: str) -> RoleFacts:
         frozenset(profile.actions),
         role.allows_raw,
         profile.name,
+        {key: setting.sent for key, setting in profile.settings.items() if setting.is_rounded},
     )

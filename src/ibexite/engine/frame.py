@@ -371,8 +371,13 @@ class Frame:
         self.runtime.emit(events.LoopLeft(self.runtime.now(), self.block, axis, why))
         raise Leaving
 
+    def rounding(self, loop: nodes.Loop) -> Callable[[float], float]:
+        """What becomes of the values of a loop that sets them on an instrument which takes few digits."""
+        return self.program.rounding.get(loop, float)
+
     def points(self, sweep: nodes.Sweep) -> Callable[..., list[float]]:
         """Makes the points of a sweep whose ends are known only when it begins."""
+        rounded = self.rounding(sweep)
 
         def make(*ends: float) -> list[float]:
             given = [points.exact(end) for end in ends]
@@ -381,7 +386,7 @@ class Frame:
                     f"an end of sweep {sweep.name} is not a number", remedy="What it depends on is bad."
                 )
             if sweep.values:
-                return [float(end) for end in given]
+                return [rounded(float(end)) for end in given]
             values = iter(given)
             segments, start = [], None
             for segment in sweep.segments:
@@ -393,7 +398,7 @@ class Frame:
                 except MistakeError as error:
                     raise SequenceError(f"sweep {sweep.name}: {error.what}", remedy=error.remedy) from None
                 start = end
-            return [float(point) for point in points.joined(segments)]
+            return [rounded(float(point)) for point in points.joined(segments)]
 
         return make
 
@@ -416,7 +421,10 @@ class Frame:
 
     def search(self, search: nodes.Search) -> Callable[..., Search]:
         """A search."""
-        return lambda start, end, step, resolution: Search(start, end, step, resolution, halving=search.is_halving)
+        rounded = self.rounding(search)
+        return lambda start, end, step, resolution: Search(
+            start, end, step, resolution, halving=search.is_halving, rounded=rounded
+        )
 
     def refined(self, sweep: nodes.Sweep) -> Callable[[list[float]], Refined]:
         """The points of a refined sweep."""
@@ -424,7 +432,8 @@ class Frame:
         assert refine is not None
         is_log = all(segment.spacing in ("log", "decade", "octave") for segment in sweep.segments)
         limits = self._limits_for(refine) if refine.how == "limit" else None
-        return lambda given: Refined(list(given), refine.most, is_log=is_log, limits=limits)
+        rounded = self.rounding(sweep)
+        return lambda given: Refined(list(given), refine.most, is_log=is_log, limits=limits, rounded=rounded)
 
     def _limits_for(self, refine: nodes.Refine) -> Callable[[], list[tuple[float, float]]]:
         """The limits of the checks on a column, as far as they are known before the run; in a measurement also those

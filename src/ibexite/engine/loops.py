@@ -71,14 +71,15 @@ class Search:
     matter. After each value `held` must be set.
     """
 
-    def __init__(self, start: float, end: float, step: float | None, resolution: float, *, halving: bool) -> None:
+    def __init__(self, start: float, end: float, step: float | None, resolution: float, *, halving: bool,
+                 rounded: Callable[[float], float] = float) -> None:  # fmt: skip
         self._span = abs(end - start)
         if not (math.isfinite(self._span) and resolution > 0 and (step is None or step > 0)):
             raise SequenceError(
                 "the ends or the resolution of the search are no numbers", remedy="What they depend on is bad."
             )
         self._start, self._end, self._sign = start, end, math.copysign(1.0, end - start)
-        self._resolution = resolution
+        self._resolution, self._rounded = resolution, rounded
         self._steps = max(1, math.ceil(self._span / resolution - 1e-9))  # fine steps from start to end
         coarse = step if step is not None else max(resolution, self._span / 12)
         self._coarse = self._steps if halving else max(1, round(coarse / resolution))
@@ -86,11 +87,11 @@ class Search:
         self._found: float | Bound = Bound(end, end < start)
 
     def _at(self, number: int) -> float:
-        """The value after so many fine steps; the ends are exact."""
+        """The value after so many fine steps, as it can be set; the ends are exact."""
         if number >= self._steps:
-            return self._end
+            return self._rounded(self._end)
         value = self._start + self._sign * number * self._resolution
-        return float(f"{value:.14g}")  # 0.1 + 2 x 0.1 shall be 0.3 here too
+        return self._rounded(float(f"{value:.14g}"))  # 0.1 + 2 x 0.1 shall be 0.3 here too
 
     def __iter__(self) -> Iterator[float]:
         before = 0
@@ -141,7 +142,9 @@ class Refined:
         *,
         is_log: bool,
         limits: Callable[[], list[tuple[float, float]]] | None = None,
+        rounded: Callable[[float], float] = float,
     ) -> None:
+        self._rounded = rounded
         self._points, self._most, self._is_log, self._limits = points, most, is_log, limits
         self._seen: dict[float, float] = {}
 
@@ -171,7 +174,7 @@ class Refined:
         if weights[place] <= 0:
             return None
         middle = (at[place] + at[place + 1]) / 2
-        new = float(f"{math.exp(middle) if self._is_log else middle:.12g}")
+        new = self._rounded(float(f"{math.exp(middle) if self._is_log else middle:.12g}"))
         return new if new not in self._seen and known[place][0] < new < known[place + 1][0] else None
 
     @staticmethod

@@ -217,10 +217,13 @@ class _Walk:
         points = self.program.points.get(sweep)
         if points is None:
             try:
-                return constants.sweep_points(sweep, self.known)
+                points = constants.sweep_points(sweep, self.known)
             except Exception:  # reported when the sweep begins, where the values are known
                 return None
-        return points
+        rounded = self.program.rounding.get(sweep)
+        if rounded is None or points is None:
+            return points
+        return [Decimal(repr(rounded(float(point)))) for point in points]
 
     def _shown(self, sweep: nodes.Sweep, points: list[Decimal] | None) -> str:
         if points is None:
@@ -331,7 +334,16 @@ class _Walk:
                 yield Moment(self.now, f"{assignment.role}.{assignment.setting}", float(value), "")
             elif isinstance(value, Decimal) and kind is not None:
                 symbol = kind.shown or units.symbol_of(kind.dimension)
-                yield Moment(self.now, f"{assignment.role}.{assignment.setting}", float(value), symbol)
+                sent = self._sent(assignment, float(value))
+                yield Moment(self.now, f"{assignment.role}.{assignment.setting}", sent, symbol)
+
+    def _sent(self, assignment: nodes.Assignment, value: float) -> float:
+        """The value that reaches the instrument: its profile may send few digits."""
+        role = self.bench.roles.get(assignment.role) if self.bench is not None else None
+        if role is None or self.bench is None:
+            return value
+        commands = self.bench.instruments[role.instrument].profile.settings.get(assignment.setting)
+        return commands.sent(value) if commands is not None and commands.is_rounded else value
 
     # --- texts -------------------------------------------------------------------------------------------------------
 

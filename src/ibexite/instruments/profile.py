@@ -17,6 +17,7 @@ from ibexite.toml_reader import Table, read_toml
 from ibexite.units import Dimension, Unit
 
 SHIPPED = Path(str(resources.files("ibexite.instruments").joinpath("profiles")))
+ALL_DIGITS = 15  # with as many every decimal number survives a float (IEEE 754 binary64)
 
 
 @dataclass(frozen=True, slots=True)
@@ -28,8 +29,13 @@ class SettingCommands:
     ask: str
     extent: tuple[float, float] | None  # what the instrument takes, in base units
     unit: Unit  # in which the instrument speaks
-    digits: int = 15  # with which a value is sent; one with more is rounded, and recorded as it was sent
+    digits: int = ALL_DIGITS  # with which a value is sent; one with more is rounded, and recorded as it was sent
     resolution: float = 0.0  # of what it answers, in base units
+
+    @property
+    def is_rounded(self) -> bool:
+        """True if it is sent with fewer digits than a number may have."""
+        return self.feature.dimension is not None and self.digits < ALL_DIGITS
 
     def sent(self, value: float) -> float:
         """The value that reaches the instrument, in base units: rounded to its digits, in its own unit."""

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import itertools
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
 from decimal import Decimal
 
 from ibexite import units
@@ -36,6 +37,7 @@ class RoleFacts:
     actions: frozenset[str]
     allows_raw: bool
     profile: str
+    sent: Mapping[str, Callable[[float], float]] = field(default_factory=dict)  # of settings that are sent rounded
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,6 +70,15 @@ def vet_against(program: Program, bench: BenchFacts) -> None:
             )
         for bound in role.bounds.get(point.assignment.setting, ()):
             _check_bound(program, point, bound)
+        if point.assignment.setting in role.sent:
+            _note_rounding(program, point, role.sent[point.assignment.setting])
+
+
+def _note_rounding(program: Program, point: SetPoint, sent: Callable[[float], float]) -> None:
+    """What is sent is what is recorded: a loop whose name is set as it is goes through the values that are sent."""
+    value = point.assignment.value
+    if isinstance(value, nodes.Name):
+        program.rounding |= {loop: sent for loop in point.loops if loop.name == value.name}
 
 
 def _check_need(program: Program, need: nodes.Need, bench: BenchFacts) -> None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from typing import Protocol
@@ -193,6 +193,8 @@ class Program:
     names: dict[str, dict[str, Binding]] = field(default_factory=dict)  # of each test
     points: dict[nodes.Sweep, list[Decimal] | None] = field(default_factory=dict)  # None: known only at run time
     labels: dict[nodes.Sweep, tuple[str, ...]] = field(default_factory=dict)  # of sweeps over texts; points are indexes
+    # Of a loop whose name is set as it is: the value that the instrument gets, where its profile sends few digits.
+    rounding: dict[nodes.Loop, Callable[[float], float]] = field(default_factory=dict)
     tolerances: dict[nodes.Criterion, str] = field(default_factory=dict)  # "absolute" or "relative"
     set_points: list[SetPoint] = field(default_factory=list)
     uses: list[RoleUse] = field(default_factory=list)
