@@ -137,8 +137,10 @@ class Tests:
 
     def of(self, mutant: Mutant, tree: Path) -> list[str]:
         """Those that run its statement, whole files together, the quick ones first. Lines that are run when a module is
-        loaded are run by all."""
+        loaded are run by all; so are those of a process that runs isolated, where coverage does not see them."""
         lines = self.of_line.get(str(tree / mutant.file), {})
+        if not any(any(tests) for tests in lines.values()):
+            lines = {mutant.line: [""]}
         found = set(lines.get(mutant.line, [])) | set(lines.get(mutant.statement, []))
         chosen = [test for test in self.durations if test in found or found == {""}]
         cost: dict[str, float] = {}
