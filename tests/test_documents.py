@@ -19,6 +19,7 @@ from ibexite.language import words
 from ibexite.language.check import vet
 from ibexite.language.facts import vet_against
 from ibexite.language.source import Source
+from ibexite.verdicts import describe
 
 ROOT = Path(__file__).parents[1]
 DOCS = ROOT / "docs"
@@ -36,6 +37,11 @@ def test_every_picture_is_linked_from_the_readme() -> None:
     assert 0 < len(pictures) < 20
     for picture in pictures:
         assert picture.name in (ROOT / "README.md").read_text()
+
+
+def test_the_page_of_the_verdicts_is_what_the_code_says() -> None:
+    page = (DOCS / "verdicts.md").read_text()
+    assert page.endswith(describe()) and "| pass | yes | 5 |" in page and "| error | yes or no | 3 |" in page
 
 
 def test_the_sequence_of_the_tutorial_vets_and_its_report_is_exact(project: Path) -> None:

@@ -17,6 +17,7 @@ def test_a_program_gets_values_and_gives_some(perform) -> None:  # noqa: ANN001
     assert run.outcome.verdict == "pass"
     called = run.of(events.Called)[0]
     assert (called.given, called.gave) == ({"a": 3.0, "s": "FC00400"}, {"x": 10.0, "ok": True})
+    assert 0 < called.duration < 60
 
 
 @pytest.mark.parametrize(("program", "what"), [

@@ -424,14 +424,12 @@ class Bench:
         commands = session.profile.settings[setting]
         believed = float(self.state[role, setting])
         held = session.held(setting, self.file.roles[role].channel, reply)
-        if abs(held - believed) <= (0.0 if commands.feature.dimension is None else commands.room(believed)):
+        if abs(held - believed) <= commands.room(believed):
             return
         self.state[role, setting] = held
         self.mistrusted.add(role)
-        shown = [
-            units.format_value(x, commands.feature.dimension) if commands.feature.dimension else ("on" if x else "off")
-            for x in (believed, held)
-        ]
+        assert commands.feature.dimension is not None  # switches are asked back where they are switched
+        shown = [units.format_value(x, commands.feature.dimension) for x in (believed, held)]
         raise InstrumentError(
             f"{setting} was set to {shown[0]}, but the instrument has {shown[1]}", where=role,
             remedy="Was the setting lost, is it limited, or did a protection trip?",

@@ -94,7 +94,7 @@ class _Walk:
         self.source: Source = program.source
         self.made = Block("", "")
         self.now = 0.0
-        self.roles: dict[str, str] = {}
+        self.roles: dict[str, str] = {}  # in a measurement: what plays its roles and signals on the bench
 
     def block(self, name: str, title: str, body: tuple[nodes.Statement, ...], is_off: bool) -> Block:
         self.made = Block(name, title, is_off=is_off)
@@ -148,9 +148,15 @@ class _Walk:
         if use is None or use.measurement.node is None or use.measurement.scope is None:
             self.made.is_exact = False
             return 0.0
-        inner, inner.made = _Walk(self.program, self.bench, self._inputs(use)), self.made
-        inner.source = use.measurement.scope.source
+        inner = self._within(use)
+        inner.made, inner.source = self.made, use.measurement.scope.source
         return inner._body(use.measurement.node.body, depth + 1, times)
+
+    def _within(self, use: Use) -> _Walk:
+        """A walk through the lines of a measurement."""
+        inner = _Walk(self.program, self.bench, self._inputs(use))
+        inner.roles = {need: self.roles.get(player, player) for need, player in use.roles.items()}
+        return inner
 
     def _inputs(self, use: Use) -> dict[str, Value]:
         assert use.measurement.scope is not None
@@ -262,8 +268,9 @@ class _Walk:
     def _answer_time(self, reading: nodes.Reading) -> float:
         if self.bench is None:
             return ANSWER_TIME
-        signal = self.bench.signals.get(reading.source) if reading.role is None else None
-        role = self.bench.roles.get(signal.role if signal else reading.role or "")
+        source = self.roles.get(reading.source, reading.source)
+        signal = self.bench.signals.get(source) if reading.role is None else None
+        role = self.bench.roles.get(signal.role if signal else self.roles.get(reading.role or "", reading.role or ""))
         if role is None:
             return ANSWER_TIME
         fact = self.bench.instruments[role.instrument]
@@ -320,29 +327,28 @@ class _Walk:
     def _moments_of_measurement(self, statement: nodes.Measure) -> Iterator[Moment]:
         use = self.program.measures.get(statement)
         if use is not None and use.measurement.node is not None:
-            inputs = self._inputs(use)
-            inner = _Walk(self.program, self.bench, inputs)
+            inner = self._within(use)
             inner.now = self.now
-            yield from inner.moments(use.measurement.node.body, inputs)
+            yield from inner.moments(use.measurement.node.body, inner.known)
             self.now = inner.now
 
     def _settings(self, statement: nodes.Set, known: dict[str, Value]) -> Iterator[Moment]:
         for assignment in statement.assignments:
             value = constants.evaluate(assignment.value, known)
             kind = self.program.types.get(assignment.value)
+            role = self.roles.get(assignment.role, assignment.role)
             if isinstance(value, bool):
-                yield Moment(self.now, f"{assignment.role}.{assignment.setting}", float(value), "")
+                yield Moment(self.now, f"{role}.{assignment.setting}", float(value), "")
             elif isinstance(value, Decimal) and kind is not None:
                 symbol = kind.shown or units.symbol_of(kind.dimension)
-                sent = self._sent(assignment, float(value))
-                yield Moment(self.now, f"{assignment.role}.{assignment.setting}", sent, symbol)
+                sent = self._sent(role, assignment.setting, float(value))
+                yield Moment(self.now, f"{role}.{assignment.setting}", sent, symbol)
 
-    def _sent(self, assignment: nodes.Assignment, value: float) -> float:
+    def _sent(self, role: str, setting: str, value: float) -> float:
         """The value that reaches the instrument: its profile may send few digits."""
-        role = self.bench.roles.get(assignment.role) if self.bench is not None else None
-        if role is None or self.bench is None:
+        if self.bench is None or role not in self.bench.roles:
             return value
-        commands = self.bench.instruments[role.instrument].profile.settings.get(assignment.setting)
+        commands = self.bench.instruments[self.bench.roles[role].instrument].profile.settings.get(setting)
         return commands.sent(value) if commands is not None and commands.is_rounded else value
 
     # --- texts -------------------------------------------------------------------------------------------------------

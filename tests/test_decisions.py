@@ -1,0 +1,309 @@
+"""Small decisions of checker, bench, engine and preview, one case each: what happens at a bound, in the other branch,
+behind the end of a block."""
+
+from __future__ import annotations
+
+import math
+import socket
+from decimal import Decimal
+from types import SimpleNamespace
+
+import pytest
+
+from ibexite import events, units
+from ibexite.bench import bench as bench_module
+from ibexite.bench.bench import Bench
+from ibexite.bench.file import read_bench
+from ibexite.engine.preview import preview, timeline
+from ibexite.errors import InstrumentError, MistakeError
+from ibexite.instruments.profile import SHIPPED
+from ibexite.language import points
+from ibexite.language.check import vet
+from ibexite.language.source import Source
+from tests.conftest import HEADER
+from tests.laboratory.stub_bench import ANSWERS, RESET, MemoryLink, memory_bench
+from tests.test_trust import MEASURED, spoilt
+from tests.test_verbs import ended
+
+
+def mistakes(lines: str) -> list[str]:
+    """The titles of what vetting finds in the lines of a test."""
+    source = Source("t.ibx", HEADER + 'test t "T"\n' + "".join(f"    {line}\n" for line in lines.split("\n")))
+    vet(source)
+    return [finding.title for finding in source.findings if "never used" not in finding.title]
+
+
+@pytest.mark.parametrize(("lines", "found"), [
+    ("read v_in\ncheck v_in within 9 V +/- 0.5 V guarded by 0.4 V", []), ("read v_in\ncheck v_in within 9 V +/- 0.5 V guarded by 0.5 V", []),
+    ("read v_in\ncheck v_in within 9 V +/- 0.5 V guarded by 0.6 V", ["the guard is wider than the tolerance"]),
+    ("read v_in settled 5 mV\ncheck v_in >= 1 V", []), ("read v_in settled 5 mA\ncheck v_in >= 1 V", ["wrong unit"]),
+    ("let a = b\nread v_in\nlet b = v_in\ncheck a + b >= 1 V", ["'b' has no value yet"]), ("let a = b\ncheck a >= 1 V", ["unknown name 'b'"]),
+    ('call "p.py" gives wave in V over t timeout 1 s\nlet top = max(wave)\ncheck top >= 1 V', []),
+    ('call "p.py" gives wave in V over t timeout 1 s\nplot wave against t\ncheck wave >= 1 V', []),
+    ("wait reading x = v_in every 1 s until x > 5 A timeout 9 s", ["these cannot be compared"]), ("wait reading x = v_in every 1 s until x > 5 V timeout 9 s", []),
+    ('sweep u over 1 V, 2 V\n    read word = query(supply, "ID?") as text', ["a text inside a sweep"]), ('read word = query(supply, "ID?") as text\ncheck word == "A"', []),
+    ("read v_in\nlet unsure = v_in / 100\ncheck v_in within 9 V +/- 0.5 V guarded by unsure", []),
+    ("sweep u from 5 V to 5 V in 1 points\n    read v_in\ncheck v_in >= u", []),
+    ('ask mark = text "Mark?"\ncheck mark == 5 V', ["these cannot be compared"]), ('ask mark = text "Mark?"\ncheck mark == "A"', []),
+    ('ask lit = yes_no "Lit?"\ncheck lit == on', []), ('ask lit = yes_no "Lit?"\ncheck lit == "A"', ["these cannot be compared"]),
+])  # fmt: skip
+def test_what_vetting_lets_through_and_what_not(lines: str, found: list[str]) -> None:
+    assert mistakes(lines) == found
+
+
+def changed(project, name: str, *pairs: tuple[str, str]):  # noqa: ANN001, ANN201
+    """A change of the bench file after which it uses a profile with other lines."""
+    text = (SHIPPED / f"{name}.toml").read_text()
+    for old, new in pairs:
+        assert old in text
+        text = text.replace(old, new, 1)
+    (project / "other.toml").write_text(text)
+    return lambda bench: bench.replace(f'"{name}"', '"other.toml"')
+
+
+def test_a_switch_that_does_not_switch_is_noticed_where_it_is_set(perform, project) -> None:  # noqa: ANN001
+    text = 'test t "T"\n    set load.input = off\n    read v_in\n    check v_in >= 1 V\n'
+    run = perform(text, change=changed(project, "scpi-electronic-load", ('ask   = "INP?"', 'ask   = "CURR:PROT?"')))
+    assert "input did not go off" in ended(run)["t"][1] or "input did not go" in run.outcome.reason
+    assert run.of(events.Value) == []
+
+
+class Cut(MemoryLink):
+    """Answers the first of several questions only."""
+
+    def receive(self) -> bytes:
+        """The first answer."""
+        return super().receive().split(b";")[0]
+
+
+def test_each_of_the_answers_that_were_asked_for_together_must_come(tmp_path, monkeypatch) -> None:  # noqa: ANN001
+    monkeypatch.setattr(bench_module, "SocketLink", Cut)
+    bench = Bench(memory_bench(tmp_path))
+    bench.connect(["psu"])
+    bench.set_line([("supply", "voltage"), ("supply", "current_limit")])(8.0, 1.0)
+    with pytest.raises(InstrumentError, match="gave 1 answers to 3 questions: '1'"):
+        bench.complete()
+    bench.close()
+
+
+def test_what_is_read_together_is_read_once_whoever_answers(perform) -> None:  # noqa: ANN001
+    run = perform("""test t "T"
+    read v_in, amps = supply.current together
+    read u_in = v_in, u_out = v_out, more = supply.current together
+    read w_in = v_in, w_out = v_out together
+    check w_in - v_in within 0 V +/- 0.1 V
+    check u_out - w_out within 0 V +/- 0.1 V
+    check amps + more + 0 A * u_in / 1 V >= 1 mA
+""")
+    assert run.outcome.verdict == "pass", ended(run)
+    assert [run.traffic.count(line) for line in ("dmm> READ?", "psu> MEAS1:CURR?")] == [3, 2]
+
+
+def test_a_watch_ends_with_its_block(perform) -> None:  # noqa: ANN001
+    run = perform('test t "T"\n    watch v_in between 0 V and 10 V every 1 ms\n        wait 20 ms\n'
+                  "    set supply.voltage = 15 V\n    wait 40 ms\n    read v_in\n    check v_in >= 14 V\n")  # fmt: skip
+    assert run.outcome.verdict == "pass", ended(run)
+
+
+def test_a_load_that_starves_while_its_source_is_on_has_limited(perform) -> None:  # noqa: ANN001
+    run = perform(
+        'test t "T"\n    set supply.voltage = 2 V\n    set load.current = 0.5 A\n    wait 40 ms\n    read v_in\n    check v_in >= 0 V\n'
+    )
+    assert run.outcome.verdict == "fail" and {e.role for e in run.of(events.Limiting)} >= {"load"}
+
+
+def test_limiting_while_setting_back_is_not_charged_to_the_next_test(perform) -> None:  # noqa: ANN001
+    header = HEADER.replace("supply.current_limit = 1.3 A", "supply.current_limit = 200 mA")
+    assert "200 mA" in header
+    run = perform('test a "A"\n    set supply.current_limit = 1.3 A, load.current = 1 A\n    wait 20 ms\n    read v_in\n    check v_in >= 8 V\n'
+                  'test b "B"\n    read v_in\n    check v_in >= 8 V\n', header=header)  # fmt: skip
+    assert run.outcome.verdict == "pass", ended(run)
+
+
+def test_what_a_slow_instrument_carries_out_late_is_switched_off_once_more(serve, monkeypatch) -> None:  # noqa: ANN001
+    file = serve()
+    bench = Bench(file)
+    bench.connect(["psu"])
+    session = bench.sessions["psu"]
+    session.send("OUTP1 ON")
+    session.link.is_waiting = True  # the link is given up before anything has proved that command
+
+    waited = []
+
+    def late(seconds: float) -> None:
+        waited.append(seconds)
+        port = int(file.instruments["psu"].address.split("::")[2])
+        with socket.create_connection(("127.0.0.1", port)) as old:
+            old.sendall(b"OUTP1 ON\n*OPC?\n")
+            old.recv(10)
+
+    monkeypatch.setattr(bench_module, "time", SimpleNamespace(sleep=late, monotonic=lambda: 0.0))
+    assert [deed.problem for deed in bench.make_safe()] == [""]
+    assert waited == [2 * session.link.timeout] and session.query("OUTP1?") == "0"
+    bench.close()
+
+
+def test_a_branch_that_is_never_taken_takes_no_time() -> None:
+    body = "    if 1 > 2\n        wait 100 s\n    else\n        wait 3 s\n"
+    (block,) = preview(vet(Source("t.ibx", 'sequence "S"\n    product "P"\n    serial "A"\ntest t "T"\n' + body)), None)
+    assert block.seconds == 3.0
+
+
+def test_rows_to_come_are_known_for_turns_that_are_counted(perform) -> None:  # noqa: ANN001
+    run = perform(
+        'test t "T"\n    repeat k 3 times\n        sweep u over 7 V, 8 V\n            read v_in\n    check v_in >= 1 V\n'
+    )
+    assert [(e.name, e.rows) for e in run.of(events.SweepStarted)] == [("k", len(run.of(events.Row)))]
+
+
+def test_a_test_needs_the_one_of_its_own_corner(perform) -> None:  # noqa: ANN001
+    run = perform("""group heat "Heat" over u = 8 V, 10 V
+    test a "A"
+        set supply.voltage = u
+        wait 20 ms
+        read v_in
+        check v_in <= 9 V
+    test b "B" needs pass of a
+        read v_out
+        check v_out >= 4 V
+""")
+    assert [verdict for verdict, _ in ended(run).values()] == ["pass", "pass", "fail", "skipped"]
+
+
+def test_a_figure_of_two_columns_is_drawn_over_the_column(perform) -> None:  # noqa: ANN001
+    run = perform('test t "T"\n    sweep u over 7 V, 8 V\n        sweep a over 0 A, 0.1 A\n            set supply.voltage = u, load.current = a\n'
+                  "            wait 12 ms\n            read v_in, v_out\n    plot v_out against v_in\n    check v_in >= 1 V\n")  # fmt: skip
+    assert [(figure.ys, figure.x) for figure in run.of(events.Figure)] == [(["v_out"], "v_in")]
+
+
+def test_a_temperature_is_read_in_its_own_unit_and_kept_in_kelvin(ibexite, project) -> None:  # noqa: ANN001
+    (project / "warm.ibx").write_text('sequence "Warm"\n    product "FM-2 sensor parts"\n    serial "FP[0-9]{4}"\nneeds\n    chamber : temperature_chamber\n'
+                                      'test t "T"\n    read air = chamber.temperature\n    check air within 23 degC +/- 2 K\n')  # fmt: skip
+    done = ibexite("run", "warm.ibx", "--bench", "analog.toml", "--serial", "FP0107", "--simulate", "--no-report")
+    assert done.returncode == 5, done.stdout
+
+
+@pytest.mark.parametrize(("change", "where"), [
+    (('ask   = "INP?"', 'ask   = "CURR:PROT?"'), "test.ibx:17: input did not go off"),
+    (('query = "MEAS:CURR?"', 'query = "MEAS:CURR:NONE?"'), "eload at TCPIP"),
+])  # fmt: skip
+def test_an_error_says_where_it_happened(perform, project, change: tuple[str, str], where: str) -> None:  # noqa: ANN001
+    header = HEADER.replace("    set load.current = 0 A, load.input = on\n", "")
+    lines = "    set load.input = off\n" if "INP" in change[0] else ""
+    run = perform(f'test t "T"\n{lines}    read amps = load.current\n    check amps >= 0 A\n', header=header,
+                  change=changed(project, "scpi-electronic-load", change))  # fmt: skip
+    assert ended(run)["t"][1].startswith(where), ended(run)
+
+
+def memory(folder, monkeypatch, link=MemoryLink):  # noqa: ANN001, ANN201
+    """A bench from memory, connected; raw commands are allowed."""
+    monkeypatch.setattr(bench_module, "SocketLink", link)
+    path = memory_bench(folder).path
+    path.write_text(
+        path.read_text().replace('supply = { instrument = "psu",', 'supply = { instrument = "psu", raw = true,')
+    )
+    bench = Bench(read_bench(path))
+    bench.connect(["psu", "dmm"])
+    return bench
+
+
+@pytest.mark.parametrize(
+    ("reply", "value"), [("1.5", 1.5), ("9.9E37", math.nan), ("-9.91E37", math.nan), ("1_5", math.nan), ("", math.nan)]
+)
+def test_a_reply_is_a_number_of_the_standard_or_bad(tmp_path, monkeypatch, reply: str, value: float) -> None:  # noqa: ANN001
+    monkeypatch.setitem(RESET, "HOW:MUCH", reply)
+    monkeypatch.setitem(ANSWERS, "101", reply.encode())
+    bench = memory(tmp_path, monkeypatch)
+    raw = bench.raw_query("x", "supply", "HOW:MUCH?", units.parse_unit("V"), "V", 1)
+    (signal,) = bench.read_line([bench.signal_item("y", "v_ok")], together=False, averaging=1, tries=1)()
+    assert [raw, signal] == [pytest.approx(value, nan_ok=True)] * 2
+    bench.close()
+
+
+class Hesitant(MemoryLink):
+    """Says that an output is on only when it was asked three times."""
+
+    asked = 0
+
+    def _answer(self, query: str) -> bytes:
+        Hesitant.asked += query == "OUTP1?"
+        return b"0" if query == "OUTP1?" and Hesitant.asked < 3 else super()._answer(query)
+
+
+def test_a_switch_may_take_a_moment(tmp_path, monkeypatch) -> None:  # noqa: ANN001
+    bench = memory(tmp_path, monkeypatch, Hesitant)
+    bench.set_line([("supply", "output")])(1.0)
+    assert Hesitant.asked == 3
+    bench.close()
+
+
+class Falling(MemoryLink):
+    """A signal that settles after a while."""
+
+    values = iter((b"5", b"4", b"3.5", b"3.4", b"3.4"))
+
+    def _answer(self, query: str) -> bytes:
+        return next(Falling.values) if query == "READ?" else super()._answer(query)
+
+
+def test_what_settles_is_read_until_two_readings_agree(tmp_path, monkeypatch) -> None:  # noqa: ANN001
+    bench = memory(tmp_path, monkeypatch, Falling)
+    line = bench.read_line([bench.signal_item("y", "v_ok")], together=False, averaging=1, tries=1, settled=(0.2, False))
+    assert line() == [3.4] and next(Falling.values) == b"3.4"
+    bench.close()
+
+
+def test_a_condition_on_a_bad_reading_leaves_the_check_undecided(perform) -> None:  # noqa: ANN001
+    run = perform('test t "T"\n    sweep n over 1, 2, 3\n        read v_out, v_in\n        check v_in <= 20 V where v_out >= 1 V\n',
+                  change=spoilt("garbage", 2, 3))  # fmt: skip
+    assert run.outcome.verdict == "error" and run.of(events.Judged)[0].bad == 1
+
+
+def test_of_equal_margins_the_first_point_is_told(perform) -> None:  # noqa: ANN001
+    run = perform("""test t "T"
+    sweep j over 1, 2
+        sweep n over 1, 2, 3
+            let k = 5 V + 0 V * n * j
+        check k >= 4 V
+    read v_in
+    check v_in >= 1 V
+""")
+    assert run.result("k").at == {"j": 1.0, "n": 1.0}
+
+
+@pytest.mark.parametrize(
+    "head", ['group more "More" if 5 V\n    test t "T"\n', 'group more "More"\n    test t "T" if 5 V\n']
+)
+def test_conditions_of_tests_and_groups_are_looked_at(head: str) -> None:
+    source = Source("t.ibx", HEADER + head + "        read v_in\n        check v_in >= 1 V\n")
+    vet(source)
+    assert [finding.title for finding in source.findings if "never used" not in finding.title] == ["not a condition"]
+
+
+def test_a_shared_file_is_vetted_by_itself_and_with_whoever_uses_it(ibexite, project) -> None:  # noqa: ANN001
+    (project / "mine.ibx").write_text("constants\n    a = 5 V\n    b = a + 3 A\n")
+    done = ibexite("vet", "mine.ibx")
+    assert done.returncode == 2 and "mine.ibx:3" in done.stdout + done.stderr
+    (project / "user.ibx").write_text(
+        HEADER.replace("needs\n", 'use "mine.ibx"\n\nneeds\n') + 'test t "T"\n    read v_in\n    check v_in >= a\n'
+    )
+    used = ibexite("vet", "user.ibx")
+    assert used.returncode == 2 and "mine.ibx:3" in used.stdout + used.stderr
+
+
+def test_a_sweep_has_as_many_points_as_may_be_and_no_more() -> None:
+    with pytest.raises(MistakeError, match="points"):
+        points.by_step(Decimal(0), Decimal(points.MAX_POINTS), Decimal(1))
+
+
+def test_set_points_in_a_measurement_are_those_of_the_roles_that_play_it(perform, project) -> None:  # noqa: ANN001
+    file = read_bench(project / "bench.toml")
+    text = 'test t "T"\n    measure loading(sink = load, output = v_out) as it\n    plot it.volts against it.amps\n    check it.volts >= 4 V\n'
+    header = MEASURED.replace(" refine where volts near its limit at most 7 points", "") + HEADER
+    run = perform(text, header=header)
+    assert [(figure.ys, figure.x) for figure in run.of(events.Figure)] == [(["it.volts"], "amps")]
+    source = Source("t.ibx", header + text)
+    found = {moment.setting for moment in timeline(vet(source), file)}
+    assert "load.current" in found and "sink.current" not in found
+    given = timeline(vet(Source("t.ibx", header + text.replace("sink = load", "sink = load, most = 77 mA"))), file)
+    assert max(moment.value for moment in given if moment.setting == "load.current") == 0.077
