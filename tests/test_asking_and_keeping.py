@@ -72,7 +72,12 @@ def test_each_question_is_asked_and_its_answer_judged_and_kept(perform, tmp_path
         pytest.approx(9.45),
     )
     assert operator.heard == ["amber, 4.2 mm, 0.42, yes", "good"]
-    assert [e.answer for e in run.of(events.Answered)][2:6] == ["yes", "amber", "ABC", "4.2 mm"] and "adjusted to " in run.of(events.Answered)[6].answer
+    assert [e.answer for e in run.of(events.Answered)][2:6] == [
+        "yes",
+        "amber",
+        "ABC",
+        "4.2 mm",
+    ] and "adjusted to " in run.of(events.Answered)[6].answer
     assert run.of(events.Attached)[0].size == 9
     record = stored(run, tmp_path)
     values = {g.columns[0]["name"]: g.columns[0] for g in record.tests[0].grids}

@@ -43,6 +43,7 @@ def mistakes(lines: str) -> list[str]:
     ("wait reading x = v_in every 1 s until x > 5 A timeout 9 s", ["these cannot be compared"]), ("wait reading x = v_in every 1 s until x > 5 V timeout 9 s", []),
     ('sweep u over 1 V, 2 V\n    read word = query(supply, "ID?") as text', ["a text inside a sweep"]), ('read word = query(supply, "ID?") as text\ncheck word == "A"', []),
     ("read v_in\nlet unsure = v_in / 100\ncheck v_in within 9 V +/- 0.5 V guarded by unsure", []),
+    ("sweep u over 1 V, 2 V\n    read v_in\n    sweep w over 1, 2\n        read x = v_in\n    let y = x + 1 V\ncheck max(v_in) >= 1 V", ["a curve inside a sweep"]),
     ("sweep u from 5 V to 5 V in 1 points\n    read v_in\ncheck v_in >= u", []),
     ('ask mark = text "Mark?"\ncheck mark == 5 V', ["these cannot be compared"]), ('ask mark = text "Mark?"\ncheck mark == "A"', []),
     ('ask lit = yes_no "Lit?"\ncheck lit == on', []), ('ask lit = yes_no "Lit?"\ncheck lit == "A"', ["these cannot be compared"]),
@@ -103,6 +104,12 @@ def test_a_watch_ends_with_its_block(perform) -> None:  # noqa: ANN001
     run = perform('test t "T"\n    watch v_in between 0 V and 10 V every 1 ms\n        wait 20 ms\n'
                   "    set supply.voltage = 15 V\n    wait 40 ms\n    read v_in\n    check v_in >= 14 V\n")  # fmt: skip
     assert run.outcome.verdict == "pass", ended(run)
+
+
+def test_a_watch_looks_once_more_when_its_block_ends(perform) -> None:  # noqa: ANN001
+    run = perform('test t "T"\n    watch v_in between 0 V and 10 V every 100 s\n        set supply.voltage = 15 V\n        wait 40 ms\n'
+                  "    read v_in\n    check v_in >= 14 V\n")  # fmt: skip
+    assert run.outcome.verdict == "fail", ended(run)
 
 
 def test_a_load_that_starves_while_its_source_is_on_has_limited(perform) -> None:  # noqa: ANN001
@@ -255,7 +262,7 @@ def test_what_settles_is_read_until_two_readings_agree(tmp_path, monkeypatch) ->
 
 def test_a_condition_on_a_bad_reading_leaves_the_check_undecided(perform) -> None:  # noqa: ANN001
     run = perform('test t "T"\n    sweep n over 1, 2, 3\n        read v_out, v_in\n        check v_in <= 20 V where v_out >= 1 V\n',
-                  change=spoilt("garbage", 2, 3))  # fmt: skip
+                  change=spoilt("garbage", 3, 3))  # fmt: skip
     assert run.outcome.verdict == "error" and run.of(events.Judged)[0].bad == 1
 
 

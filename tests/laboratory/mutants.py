@@ -124,9 +124,9 @@ class Tests:
             "-p",
             "tests.laboratory.which_tests",
         ]
-        done = subprocess.run(
-            whole, cwd=tree, env=_environment(tree, durations), capture_output=True, text=True, check=False
-        )
+        # Each program that a test starts reads the configuration anew, and with it the name of the test.
+        environment = {**_environment(tree, durations), "COVERAGE_PROCESS_START": str(config)}
+        done = subprocess.run(whole, cwd=tree, env=environment, capture_output=True, text=True, check=False)
         if done.returncode:
             raise ChildProcessError(done.stdout[-3000:])
         subprocess.run([*coverage, "combine", f"--rcfile={config}"], cwd=tree, capture_output=True, check=True)
