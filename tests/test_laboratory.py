@@ -32,8 +32,18 @@ def test_verdicts_are_those_of_the_page(from_memory: BenchFile, part: int) -> No
 @pytest.mark.parametrize("part", range(2))
 def test_what_is_set_was_previewed_and_is_set_back(from_memory: BenchFile, part: int) -> None:
     for seed in range(part * 250, part * 250 + 250):
-        found = state.wrong(seed, from_memory)
+        found = state.wrong(seed, state.FromMemory(from_memory))
         assert not found, f"{seed}: {found}\n{state.text_of(random.Random(seed))[0]}"
+
+
+def test_the_same_holds_on_the_simulated_bench_behind_its_sockets(tmp_path: Path) -> None:
+    bench = state.OnSockets(tmp_path / "simulated")
+    try:
+        for seed in range(60):
+            found = state.wrong(seed, bench)
+            assert not found, f"{seed}: {found}\n{state.text_of(random.Random(seed))[0]}"
+    finally:
+        bench.laboratory.close()
 
 
 @pytest.fixture(scope="module")

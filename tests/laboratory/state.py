@@ -1,6 +1,7 @@
-"""Random sequences that set things, on a bench from memory that notes what arrives. What is held: no value beyond a ceiling
-arrives; what arrives was previewed; each test begins in the state that `before unit` left, whatever ran before; outputs
-are off at the end; setting back trips no protection. `python -m tests.laboratory.state N` does so many."""
+"""Random sequences that set things, with a recorder at the instruments. What is held: no value beyond a ceiling arrives;
+what arrives was previewed; each test begins in the state that `before unit` left, whatever ran before; outputs are off at
+the end; setting back trips no protection. `python -m tests.laboratory.state N SEED` does so many on a bench from memory,
+and a tenth of them over sockets on the simulated one."""
 
 from __future__ import annotations
 
@@ -8,11 +9,13 @@ import datetime
 import random
 import sys
 import tempfile
+from functools import partial
 from pathlib import Path
+from typing import Any, Protocol
 
 from ibexite import events
 from ibexite.bench import bench as bench_module
-from ibexite.bench.file import BenchFile
+from ibexite.bench.file import BenchFile, read_bench
 from ibexite.engine.orders import Identity, Orders
 from ibexite.engine.preview import timeline
 from ibexite.engine.run import Run
@@ -20,6 +23,7 @@ from ibexite.engine.selection import Selection
 from ibexite.engine.services import Consenting
 from ibexite.language.check import vet
 from ibexite.language.source import Source
+from tests.laboratory.faults import Laboratory
 from tests.laboratory.stub_bench import MemoryLink, memory_bench
 from tests.laboratory.verdicts import Still
 
@@ -38,6 +42,55 @@ before unit
 CEILINGS = {"SOUR1:VOLT": 17.0, "SOUR1:CURR": 1.5, "CURR": 1.25}
 SETTINGS = {"SOUR1:VOLT": "supply.voltage", "SOUR1:CURR": "supply.current_limit", "CURR": "load.current", "OUTP1": "supply.output",
             "INP": "load.input", "SOUR1:VOLT:PROT": "supply.over_voltage"}  # fmt: skip
+
+
+class Recorded(Protocol):
+    """A bench whose instruments note what arrives: name and line; what tells of tests has the name "!"."""
+
+    file: BenchFile
+    heard: list[tuple[str, str]]
+
+    def held(self, run: Run) -> dict[str, float]:
+        """What the instruments have now, by header."""
+
+
+class FromMemory:
+    """The bench from memory."""
+
+    def __init__(self, file: BenchFile) -> None:
+        self.file, self.heard = file, MemoryLink.heard
+
+    def held(self, run: Run) -> dict[str, float]:
+        """As the links have it."""
+        return {key: float(value) for session in run.bench.sessions.values() for key, value in session.link.held.items()  # type: ignore[attr-defined]
+                if session.name != "dmm" and key in SETTINGS}  # fmt: skip
+
+
+class OnSockets:
+    """The simulated bench behind its sockets. The meter answers 5 V whatever happens, as that from memory does."""
+
+    def __init__(self, folder: Path) -> None:
+        self.laboratory = Laboratory(folder)
+        text = (folder / "bench.toml").read_text()
+        (folder / "bench.toml").write_text(
+            text + """[signals.v_ok]\nread = "meter.dc_voltage"\nwith = { channel = 103, range = "10 V" }\n"""
+        )
+        self.file = read_bench(folder / "bench.toml").moved_to(self.laboratory.ports)
+        self.heard: list[tuple[str, str]] = []
+        for name, device in self.laboratory.devices.items():
+            device.receive = partial(self._receive, name, device.receive)  # type: ignore[method-assign]
+        self.laboratory.devices["dmm"]._read = lambda: "+5.0000E+00"  # type: ignore[attr-defined]
+
+    def _receive(self, name: str, receive: Any, message: str) -> None:
+        self.heard += [(name, message)] if "?" not in message else []
+        receive(message)
+
+    def held(self, run: Run) -> dict[str, float]:
+        """As the devices have it."""
+        psu: Any = self.laboratory.devices["psu"]
+        sink: Any = self.laboratory.devices["eload"].sink  # type: ignore[attr-defined]
+        return {"SOUR1:VOLT": psu.source.voltage, "SOUR1:CURR": psu.source.limit, "OUTP1": psu.source.is_on,
+                "SOUR1:VOLT:PROT": psu.over_voltage, "CURR": sink.current, "INP": sink.is_on}  # fmt: skip
 
 
 def text_of(chance: random.Random) -> tuple[str, list[str]]:
@@ -72,28 +125,23 @@ def _lines(chance: random.Random, n: int) -> list[str]:
     ])  # fmt: skip
 
 
-def wrong(seed: int, file: BenchFile) -> str:
+def wrong(seed: int, bench: Recorded) -> str:
     """What does not hold, "" if everything does."""
     chance = random.Random(seed)
     text, keeping = text_of(chance)
     program = vet(Source("state.ibx", text))
     assert not program.has_mistakes, [program.source.render(f) for f in program.source.findings]
-    links: list[MemoryLink] = []
-    MemoryLink.heard.clear()
-    states: dict[str, dict[str, str]] = {}
+    bench.heard.clear()
+    states: dict[str, dict[str, float]] = {}
     order: list[str] = []
-
-    def state() -> dict[str, str]:
-        return {key: value for session in run.bench.sessions.values() for key, value in session.link.held.items()  # type: ignore[attr-defined]
-                if session.name != "dmm" and key in SETTINGS}  # fmt: skip
 
     def look(event: events.Event) -> None:
         if isinstance(event, events.TestStarted):
-            states[event.test] = state()
+            states[event.test] = bench.held(run)
             order.append(event.test)
-            MemoryLink.heard.append(("!", event.test))
+            bench.heard.append(("!", event.test))
         elif isinstance(event, events.TestEnded):
-            MemoryLink.heard.append(("!", ""))
+            bench.heard.append(("!", ""))
 
     only = (
         tuple(t.name for t in program.sequence.tests if chance.random() < 0.7)
@@ -101,22 +149,25 @@ def wrong(seed: int, file: BenchFile) -> str:
         else ()
     )
     identity = Identity("r", "R", "", "", datetime.datetime(2026, 11, 25, tzinfo=datetime.UTC))
-    run = Run(program, file, identity, Still(), Consenting(), look, (), None, Orders(Selection(only=only)))
+    run = Run(program, bench.file, identity, Still(), Consenting(), look, (), None, Orders(Selection(only=only)))
     run.carry_out()
-    links += [session.link for session in run.bench.sessions.values()]  # type: ignore[misc]
+    values = _values(bench.heard)
     return (
-        _beyond(file)
-        or _not_previewed(program, file)
+        _beyond(values)
+        or _not_previewed(program, bench.file, values)
         or _begun_otherwise(states, order, keeping)
-        or _left_on(links)
-        or _tripped()
+        or _left_on(bench.held(run))
+        or _tripped(bench.heard)
     )
 
 
-def _values() -> list[tuple[str, str, float]]:
+Set = tuple[str, str, float]
+
+
+def _values(heard: list[tuple[str, str]]) -> list[Set]:
     """Test ("" between tests), header and value of everything that was set."""
     test, found = "", []
-    for name, line in MemoryLink.heard:
+    for name, line in heard:
         if name == "!":
             test = line
             continue
@@ -126,51 +177,39 @@ def _values() -> list[tuple[str, str, float]]:
     return found  # type: ignore[return-value]
 
 
-def _beyond(file: BenchFile) -> str:
+def _beyond(values: list[Set]) -> str:
     return next(
-        (
-            f"{header} {value} is beyond its ceiling"
-            for _, header, value in _values()
-            if value > CEILINGS.get(header, 99)
-        ),
-        "",
+        (f"{key} {value} is beyond its ceiling" for _, key, value in values if value > CEILINGS.get(key, 99)), ""
     )
 
 
-def _not_previewed(program: object, file: BenchFile) -> str:
+def _not_previewed(program: object, file: BenchFile, values: list[Set]) -> str:
     told = {(m.setting, round(m.value, 9)) for m in timeline(program, file)}  # type: ignore[arg-type]
     computed = {15.0}  # top * 3, known only when the line runs: vetting says so
-    for test, header, value in _values():
+    for test, header, value in values:
         if test and (SETTINGS[header], round(value, 9)) not in told and value not in computed:
             return f"in {test} {SETTINGS[header]} = {value} was sent, which preview did not tell"
     return ""
 
 
-def _begun_otherwise(states: dict[str, dict[str, str]], order: list[str], keeping: list[str]) -> str:
+def _begun_otherwise(states: dict[str, dict[str, float]], order: list[str], keeping: list[str]) -> str:
     first = states[order[0]] if order else {}
     for test in order:
-        if test not in keeping and {k: float(v) for k, v in states[test].items()} != {
-            k: float(v) for k, v in first.items()
-        }:
+        if test not in keeping and states[test] != first:
             return f"{test} began with {states[test]}, the first with {first}"
     return ""
 
 
-def _left_on(links: list[MemoryLink]) -> str:
-    on = [
-        link.name
-        for link in links
-        for key in ("OUTP1", "INP")
-        if link.name == {"OUTP1": "psu", "INP": "eload"}[key] and link.held[key] != "0"
-    ]
+def _left_on(held: dict[str, float]) -> str:
+    on = [SETTINGS[key] for key in ("OUTP1", "INP") if held[key]]
     return f"{', '.join(on)} is still on" if on else ""
 
 
-def _tripped() -> str:
+def _tripped(heard: list[tuple[str, str]]) -> str:
     """Whether the voltage was above the level of the protection with the output on, outside of tests."""
     held = {"SOUR1:VOLT": 0.0, "SOUR1:VOLT:PROT": 40.0, "OUTP1": 0.0}
     test = ""
-    for name, line in MemoryLink.heard:
+    for name, line in heard:
         if name == "!":
             test = line
         elif line == "*RST" and name == "psu":
@@ -187,19 +226,28 @@ def _tripped() -> str:
 def main() -> None:
     """Does so many and tells the first that do not hold."""
     number, seed = int(sys.argv[1]) if len(sys.argv) > 1 else 1000, int(sys.argv[2]) if len(sys.argv) > 2 else 1
-    bench_module.SocketLink = MemoryLink  # type: ignore[misc,assignment]
     found = 0
     with tempfile.TemporaryDirectory() as folder:
-        file = memory_bench(Path(folder))
-        for i in range(number):
-            what = wrong(seed * 1_000_000 + i, file)
-            if what:
-                found += 1
-                print(f"{seed * 1_000_000 + i}: {what}\n{text_of(random.Random(seed * 1_000_000 + i))[0]}", flush=True)
-                if found == 4:
-                    break
-    print(f"{number} sequences; {found} went wrong")
+        sockets = OnSockets(Path(folder) / "simulated")
+        found += _search(sockets, number // 10, seed)
+        sockets.laboratory.close()
+        bench_module.SocketLink = MemoryLink  # type: ignore[misc,assignment]
+        found += _search(FromMemory(memory_bench(Path(folder))), number, seed)
+    print(f"{number // 10} sequences over sockets, {number} from memory; {found} went wrong")
     sys.exit(bool(found))
+
+
+def _search(bench: Recorded, number: int, seed: int) -> int:
+    """How many did not hold; it ends at the fourth."""
+    found = 0
+    for at in range(seed * 1_000_000, seed * 1_000_000 + number):
+        what = wrong(at, bench)
+        if what:
+            found += 1
+            print(f"{at}: {what}\n{text_of(random.Random(at))[0]}", flush=True)
+            if found == 4:
+                break
+    return found
 
 
 if __name__ == "__main__":
