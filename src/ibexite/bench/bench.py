@@ -518,10 +518,10 @@ class Bench:
             if session is not None and session.profile.safe:
                 yield role, session
 
-    def make_safe(self, patience: float = PATIENCE) -> list[SafeDeed]:
+    def make_safe(self) -> list[SafeDeed]:
         """Switches everything off in the stated order, and asks each instrument whether it is off. Never raises.
 
-        A role that cannot be reached does not keep the others waiting; it is tried again for `patience` seconds. Where
+        A role that cannot be reached does not keep the others waiting; it is tried again for PATIENCE. Where
         commands were left behind on a link that was given up, a slow instrument may carry them out after all: when it
         has had time for that it is switched off once more.
         """
@@ -529,7 +529,7 @@ class Bench:
             session.give_up_state()
         roles = list(self.safe_roles())
         problems = {role.name: self._try_role_safe(role, session) for role, session in roles}
-        deadline = time.monotonic() + patience
+        deadline = time.monotonic() + PATIENCE
         while any(problems.values()) and time.monotonic() < deadline:
             time.sleep(0.1)
             for role, session in roles:
@@ -537,7 +537,7 @@ class Bench:
                     problems[role.name] = self._try_role_safe(role, session, anew=True)
         late = [(role, session) for role, session in roles if session.has_left_behind and not problems[role.name]]
         if late:
-            time.sleep(min(patience, max(2 * session.link.timeout for _, session in late)))
+            time.sleep(min(PATIENCE, max(2 * session.link.timeout for _, session in late)))
             for role, session in late:
                 problems[role.name] = self._try_role_safe(role, session)
         return [SafeDeed(name, problem) for name, problem in problems.items()]
