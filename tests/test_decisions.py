@@ -3,6 +3,7 @@ behind the end of a block."""
 
 from __future__ import annotations
 
+import datetime
 import math
 import socket
 from decimal import Decimal
@@ -14,14 +15,20 @@ from ibexite import events, units
 from ibexite.bench import bench as bench_module
 from ibexite.bench.bench import Bench
 from ibexite.bench.file import read_bench
+from ibexite.bench.read_line import mean_of
+from ibexite.engine.orders import Identity
 from ibexite.engine.preview import preview, timeline
+from ibexite.engine.run import Run
+from ibexite.engine.services import Consenting
 from ibexite.errors import InstrumentError, MistakeError
 from ibexite.instruments.profile import SHIPPED
 from ibexite.language import points
 from ibexite.language.check import vet
 from ibexite.language.source import Source
 from tests.conftest import HEADER
+from tests.laboratory import state
 from tests.laboratory.stub_bench import ANSWERS, RESET, MemoryLink, memory_bench
+from tests.laboratory.verdicts import Still
 from tests.test_trust import MEASURED, spoilt
 from tests.test_verbs import ended
 
@@ -39,6 +46,7 @@ def mistakes(lines: str) -> list[str]:
     ("read v_in settled 5 mV\ncheck v_in >= 1 V", []), ("read v_in settled 5 mA\ncheck v_in >= 1 V", ["wrong unit"]),
     ("let a = b\nread v_in\nlet b = v_in\ncheck a + b >= 1 V", ["'b' has no value yet"]), ("let a = b\ncheck a >= 1 V", ["unknown name 'b'"]),
     ('call "p.py" gives wave in V over t timeout 1 s\nlet top = max(wave)\ncheck top >= 1 V', []),
+    ('call "p.py" gives wave in V over t timeout 1 s\nlet at = crossing(wave, 1 V)\ncheck at >= 1', []),
     ('call "p.py" gives wave in V over t timeout 1 s\nplot wave against t\ncheck wave >= 1 V', []),
     ("wait reading x = v_in every 1 s until x > 5 A timeout 9 s", ["these cannot be compared"]), ("wait reading x = v_in every 1 s until x > 5 V timeout 9 s", []),
     ('sweep u over 1 V, 2 V\n    read word = query(supply, "ID?") as text', ["a text inside a sweep"]), ('read word = query(supply, "ID?") as text\ncheck word == "A"', []),
@@ -284,6 +292,15 @@ def test_of_equal_margins_the_first_point_is_told(perform) -> None:  # noqa: ANN
     assert run.result("k").at == {"j": 1.0, "n": 1.0}
 
 
+def test_the_default_of_a_parameter_is_made_of_what_is_above() -> None:
+    source = Source(
+        "t.ibx",
+        HEADER.replace("needs\n", "params\n    low = 2 V\n    a = nowhere + 1 V\n    b = low + 1 V\n\nneeds\n", 1),
+    )
+    vet(source)
+    assert "unknown name 'nowhere'" in [finding.title for finding in source.findings]
+
+
 @pytest.mark.parametrize(
     "head", ['group more "More" if 5 V\n    test t "T"\n', 'group more "More"\n    test t "T" if 5 V\n']
 )
@@ -320,3 +337,59 @@ def test_set_points_in_a_measurement_are_those_of_the_roles_that_play_it(perform
     assert "load.current" in found and "sink.current" not in found
     given = timeline(vet(Source("t.ibx", header + text.replace("sink = load", "sink = load, most = 77 mA"))), file)
     assert max(moment.value for moment in given if moment.setting == "load.current") == 0.077
+
+
+def test_a_line_may_read_a_signal_and_ask_a_raw_query(perform, project) -> None:  # noqa: ANN001
+    run = perform('test t "T"\n    read word = query(supply, "*IDN?") as text, v_in\n    check word matches "Firnline.*"\n    check v_in within 9 V +/- 0.1 V\n',
+                  change=lambda text: text.replace('[roles.supply]', '[roles.supply]\nraw = true'))  # fmt: skip
+    assert run.outcome.verdict == "pass", ended(run)
+
+
+@pytest.mark.parametrize(
+    ("angles", "mean"), [((-3.0, 3.0), -math.pi), ((3.0, -3.0), math.pi), ((0.1, 0.3), 0.2), ((0.0, math.pi), math.nan)]
+)
+def test_angles_have_the_mean_of_their_directions(angles: tuple[float, ...], mean: float) -> None:
+    assert mean_of(angles, units.RADIAN) == pytest.approx(mean, abs=1e-9, nan_ok=True)
+
+
+class Inrush(MemoryLink):
+    """A supply that is at its limit for a moment when its output goes on."""
+
+    is_latched = False
+
+    def send(self, data: bytes) -> None:
+        super().send(data)
+        Inrush.is_latched |= b"OUTP1 ON" in data
+
+    ask = send
+
+    def _answer(self, query: str) -> bytes:
+        if query == "STAT:QUES?" and self.name == "psu" and Inrush.is_latched:
+            Inrush.is_latched = False
+            return b"1"
+        return super()._answer(query)
+
+
+def test_what_limits_while_an_output_is_switched_back_on_is_not_charged_to_the_next_test(tmp_path, monkeypatch) -> None:  # noqa: ANN001
+    monkeypatch.setattr(bench_module, "SocketLink", Inrush)
+    text = state.HEAD.format(prot=16, volts=9, load="off", output="on") + (
+        'test a "A"\n    set supply.output = off\n    read x = v_ok\n    check x >= 1 V\ntest b "B"\n    read x = v_ok\n    check x >= 1 V\n'
+    )
+    identity = Identity("r", "R", "", "", datetime.datetime(2026, 11, 25, tzinfo=datetime.UTC))
+    run = Run(vet(Source("t.ibx", text)), memory_bench(tmp_path), identity, Still(), Consenting(), lambda event: None)
+    assert run.carry_out().tests == {"a": "pass", "b": "pass"}
+
+
+@pytest.mark.parametrize(
+    ("given", "found"),
+    [("most = 100 mA", []), ("most = 5 V", ["wrong unit"]), ("much = 1 A", ["loading takes no 'much'"])],
+)
+def test_inputs_of_a_measurement_are_looked_at(given: str, found: list[str]) -> None:
+    text = MEASURED.replace(" refine where volts near its limit at most 7 points", "") + HEADER
+    source = Source(
+        "t.ibx",
+        text
+        + f'test t "T"\n    measure loading(sink = load, output = v_out, {given}) as it\n    check it.volts >= 4 V\n',
+    )
+    vet(source)
+    assert [finding.title for finding in source.findings if "never used" not in finding.title] == found

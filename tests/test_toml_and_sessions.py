@@ -174,6 +174,19 @@ def test_the_guardian_says_what_did_not_go_off(tmp_path: Path) -> None:
     assert entries[0]["roles"] == [{"role": "supply", "problem": "OUTP? answered 1"}]
 
 
+@pytest.mark.parametrize(("farewell", "told"), [
+    (b"", [["supply"], ["supply"]]),  # at once, for this process may be ended too; and when it gives up
+    (b'{"take over": ["supply"]}\n', [["supply"]]), (b'{"take over": ["load"]}\n', [[]]),
+])  # fmt: skip
+def test_the_guardian_goes_on_with_what_a_run_could_not_switch_off(
+    tmp_path: Path, farewell: bytes, told: list[list[str]]
+) -> None:
+    instrument = Instrument(state=b"1\n")
+    entries = guarded(tmp_path, instrument, farewell=farewell)
+    instrument.close()
+    assert [[role["role"] for role in entry["roles"]] for entry in entries] == told
+
+
 def test_the_guardian_leaves_a_run_alone_that_said_good_bye(tmp_path: Path) -> None:
     instrument = Instrument()
     assert guarded(tmp_path, instrument, farewell=b'{"bye": true}\n') == []
