@@ -218,10 +218,11 @@ class DeedChecker(LoopChecker, JudgingChecker):
             if name not in given:
                 continue
             found = self.scalar(given[name])
+            values.pop(name, None)
             if found is not None and not found.fits(kind):
                 self.source.report(given[name].span, "wrong unit", str(found), f"{name} of {facts.name} is {kind}.")
+                continue
             known = constants.evaluate(given[name], self.scope.known)
-            values.pop(name, None)
             if known is not None:
                 values[name] = known
                 problem = facts.refusal(name, known)
