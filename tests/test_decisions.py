@@ -164,6 +164,13 @@ def test_what_a_slow_instrument_carries_out_late_is_switched_off_once_more(serve
     bench.close()
 
 
+@pytest.mark.parametrize(("how", "turns"), [("", 8.0), (" by halving", 6.0)])
+def test_the_turns_of_a_search_are_estimated(how: str, turns: float) -> None:
+    body = f"    search u from 0 V to 1 V resolution 125 mV{how} until u > 0.3 V\n        wait 1 s\n"
+    (block,) = preview(vet(Source("t.ibx", 'sequence "S"\n    product "P"\n    serial "A"\ntest t "T"\n' + body)), None)
+    assert block.seconds == turns and "9 values" in block.steps[0].text
+
+
 def test_a_branch_that_is_never_taken_takes_no_time() -> None:
     body = "    if 1 > 2\n        wait 100 s\n    else\n        wait 3 s\n"
     (block,) = preview(vet(Source("t.ibx", 'sequence "S"\n    product "P"\n    serial "A"\ntest t "T"\n' + body)), None)
