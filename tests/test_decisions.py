@@ -29,6 +29,7 @@ from tests.conftest import HEADER
 from tests.laboratory import state
 from tests.laboratory.stub_bench import ANSWERS, RESET, MemoryLink, memory_bench
 from tests.laboratory.verdicts import Still
+from tests.test_asking_and_keeping import Prepared
 from tests.test_trust import MEASURED, spoilt
 from tests.test_verbs import ended
 
@@ -162,6 +163,29 @@ def test_what_a_slow_instrument_carries_out_late_is_switched_off_once_more(serve
     assert [deed.problem for deed in bench.make_safe()] == [""]
     assert waited == [0.3] and session.query("OUTP1?") == "0"
     bench.close()
+
+
+@pytest.mark.parametrize(("condition", "seconds"), [
+    ("1 > 2 or 2 > 1", 3.0), ("1 > 2 and 2 > 1", 50.0), ("not 1 > 2", 3.0), ("not (1 > 2 or 2 > 1)", 50.0), ("2 > 1 and 3 > 2", 3.0),
+])  # fmt: skip
+def test_conditions_that_are_known_decide_before_the_run(condition: str, seconds: float) -> None:
+    body = f"    if {condition}\n        wait 3 s\n    else\n        wait 50 s\n"
+    (block,) = preview(vet(Source("t.ibx", 'sequence "S"\n    product "P"\n    serial "A"\ntest t "T"\n' + body)), None)
+    assert block.seconds == seconds
+
+
+def test_the_extent_of_what_was_judged_goes_either_way(perform) -> None:  # noqa: ANN001
+    run = perform(
+        'test t "T"\n    sweep u over 9 V, 7 V, 8 V\n        read v_in\n        check v_in >= 1 V as "live"\n    check v_in >= 1 V as "whole"\n'
+    )
+    assert [run.result(label).extent for label in ("live", "whole")] == [{"u": [7.0, 9.0]}] * 2
+
+
+def test_a_bad_reading_while_something_is_adjusted_is_not_charged_to_the_next(perform) -> None:  # noqa: ANN001
+    run = perform('test t "T"\n    ask adjust v_in within 9 V +/- 5 % "Turn it."\n    read v_out\n    check v_out >= 4 V\n',
+                  operator=Prepared(), change=spoilt("garbage", 1, 3))  # fmt: skip
+    assert run.outcome.verdict == "pass" and run.of(events.Value)[-1].value is not None, ended(run)
+    assert all(not getattr(event, "bad", None) for event in run.of(events.Value))
 
 
 @pytest.mark.parametrize(("how", "turns"), [("", 8.0), (" by halving", 6.0)])
@@ -344,6 +368,7 @@ def test_set_points_in_a_measurement_are_those_of_the_roles_that_play_it(perform
     assert "load.current" in found and "sink.current" not in found
     given = timeline(vet(Source("t.ibx", header + text.replace("sink = load", "sink = load, most = 77 mA"))), file)
     assert max(moment.value for moment in given if moment.setting == "load.current") == 0.077
+    assert {moment.unit for moment in given if moment.setting in ("load.current", "supply.voltage")} == {"A", "V"}
 
 
 def test_a_line_may_read_a_signal_and_ask_a_raw_query(perform, project) -> None:  # noqa: ANN001

@@ -134,7 +134,7 @@ class Table:
 
     def broken_off(self, place: tuple[int, ...], x: tuple[float, ...], values: tuple[float, ...]) -> None:
         """Stores the row of a turn that ended in the middle, as far as anything was measured in it."""
-        if any(value == value or not is_never_measured(value) for value in values):
+        if not all(map(is_never_measured, values)):
             self.keep_places()  # rows may be missing from now on
             self(place, x, values)
 
