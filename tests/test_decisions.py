@@ -179,6 +179,7 @@ def test_the_extent_of_what_was_judged_goes_either_way(perform) -> None:  # noqa
         'test t "T"\n    sweep u over 9 V, 7 V, 8 V\n        read v_in\n        check v_in >= 1 V as "live"\n    check v_in >= 1 V as "whole"\n'
     )
     assert [run.result(label).extent for label in ("live", "whole")] == [{"u": [7.0, 9.0]}] * 2
+    assert [run.result(label).limits for label in ("live", "whole")] == [[], []]  # a level is kept once
 
 
 def test_a_bad_reading_while_something_is_adjusted_is_not_charged_to_the_next(perform) -> None:  # noqa: ANN001
@@ -368,7 +369,10 @@ def test_set_points_in_a_measurement_are_those_of_the_roles_that_play_it(perform
     assert "load.current" in found and "sink.current" not in found
     given = timeline(vet(Source("t.ibx", header + text.replace("sink = load", "sink = load, most = 77 mA"))), file)
     assert max(moment.value for moment in given if moment.setting == "load.current") == 0.077
-    assert {moment.unit for moment in given if moment.setting in ("load.current", "supply.voltage")} == {"A", "V"}
+    shown = timeline(
+        vet(Source("t.ibx", HEADER + 'test t "T"\n    set supply.voltage = 8000 mV, load.current = 0.2 A\n')), file
+    )
+    assert [(moment.value, moment.unit) for moment in shown[-2:]] == [(8.0, "mV"), (0.2, "A")]
 
 
 def test_a_line_may_read_a_signal_and_ask_a_raw_query(perform, project) -> None:  # noqa: ANN001
