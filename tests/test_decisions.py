@@ -16,6 +16,7 @@ from ibexite.bench import bench as bench_module
 from ibexite.bench.bench import Bench
 from ibexite.bench.file import read_bench
 from ibexite.bench.read_line import mean_of
+from ibexite.engine.facts import bench_facts
 from ibexite.engine.orders import Identity
 from ibexite.engine.preview import preview, timeline
 from ibexite.engine.run import Run
@@ -24,6 +25,7 @@ from ibexite.errors import InstrumentError, MistakeError
 from ibexite.instruments.profile import SHIPPED
 from ibexite.language import points
 from ibexite.language.check import vet
+from ibexite.language.facts import vet_against
 from ibexite.language.source import Source
 from tests.conftest import HEADER
 from tests.laboratory import state
@@ -75,6 +77,37 @@ def changed(project, name: str, *pairs: tuple[str, str]):  # noqa: ANN001, ANN20
         text = text.replace(old, new, 1)
     (project / "other.toml").write_text(text)
     return lambda bench: bench.replace(f'"{name}"', '"other.toml"')
+
+
+def test_a_protection_that_reads_back_otherwise_lets_nothing_be_switched_on(perform, project) -> None:  # noqa: ANN001
+    change = changed(
+        project, "scpi-power-supply", ('ask   = "SOUR{channel}:VOLT:PROT?"', 'ask   = "SOUR{channel}:CURR?"')
+    )
+    run = perform('test t "T"\n    read v_in\n    check v_in >= 1 V\n', change=change)
+    assert run.outcome.verdict == "error" and "over_voltage was set to 18 but reads back 0.1" in run.outcome.reason
+    assert not any("OUTP1 ON" in line for line in run.traffic)
+
+
+def test_after_an_interruption_no_late_reply_can_say_that_an_output_is_off(serve) -> None:  # noqa: ANN001
+    bench = Bench(serve())
+    bench.connect(["psu"])
+    session = bench.sessions["psu"]
+    session.ask(session.message("STAT:QUES?"))  # and somebody presses Ctrl-C
+    assert [deed.problem for deed in bench.make_safe()] == [""]
+    said = bench.traffic.index("psu! connected anew after an interruption")
+    assert "psu< 0" in bench.traffic[said:] and "psu< 0" not in bench.traffic[:said]
+    bench.close()
+
+
+@pytest.mark.parametrize(("over", "value", "is_refused"), [
+    ("over 5 V, 25 V, 7 V", "u", True), ("over 5 V, 16 V, 7 V", "u", False), ("from 1 V to 19 V step 1 V", "u * (20 V - u) / 5 V", True),
+    ("from 1 V to 19 V step 1 V", "u * (20 V - u) / 6 V", False),
+])  # fmt: skip
+def test_a_ceiling_holds_at_each_point_of_a_sweep(project, over: str, value: str, is_refused: bool) -> None:  # noqa: ANN001
+    text = f'test t "T"\n    sweep u {over}\n        set supply.voltage = {value}\n        read v_in\n    check v_in >= 1 V\n'
+    source = Source("t.ibx", HEADER + text)
+    vet_against(vet(source), bench_facts(read_bench(project / "bench.toml")))
+    assert any(finding.title == "beyond the ceiling" for finding in source.findings) == is_refused
 
 
 def test_a_switch_that_does_not_switch_is_noticed_where_it_is_set(perform, project) -> None:  # noqa: ANN001
