@@ -17,6 +17,9 @@ VALUE = b"+1.2345678E+00"
 
 def reply(line: bytes, identity: bytes, scan: list[int], held: dict[bytes, bytes]) -> bytes | None:
     """The reply to a line, None for a command. What was set is held, and told when it is asked."""
+    if b";" in line:
+        parts = [reply(part.removeprefix(b":"), identity, scan, held) for part in line.split(b";")]
+        return b";".join(part[:-1] for part in parts if part is not None) + b"\n"
     if line.startswith(b"ROUT:SCAN"):
         scan[0] = line.count(b",") + 1
         return None
