@@ -462,3 +462,46 @@ def test_inputs_of_a_measurement_are_looked_at(given: str, found: list[str]) -> 
     )
     vet(source)
     assert [finding.title for finding in source.findings if "never used" not in finding.title] == found
+
+
+@pytest.mark.parametrize("link", [MemoryLink, Cut])
+def test_what_is_believed_is_asked_in_one_message_and_each_answer_is_wanted(tmp_path, monkeypatch, link) -> None:  # noqa: ANN001
+    bench = memory(tmp_path, monkeypatch, MemoryLink)
+    bench.learn_state([("supply", "voltage"), ("supply", "output")])
+    bench.sessions["psu"].link.__class__ = link
+    bench.traffic.clear()
+    found = bench.prove()
+    assert [line for line in bench.traffic if line.startswith("psu> ")][0] == (
+        "psu> SOUR1:VOLT:PROT:TRIP?;:SOUR1:CURR:PROT:TRIP?;:OUTP1?;:SOUR1:VOLT?;*IDN?"
+    )
+    told = [("doubt", "psu gave 1 answers to 5 questions: '0'")] if link is Cut else []
+    assert [(finding.kind, finding.text) for finding in found] == told
+    bench.close()
+
+
+def test_a_setting_that_another_one_has_changed_after_a_restart_is_an_error(serve) -> None:  # noqa: ANN001
+    bench = Bench(serve())
+    bench.connect(["psu"])
+    bench.set_line([("supply", "voltage")])(8.0)
+    bench.complete()
+    session = bench.sessions["psu"]
+    session.link.send(b"*RST\n")
+    session.link._socket.shutdown(socket.SHUT_RDWR)
+    with pytest.raises(
+        InstrumentError, match="its state is another one after the link was opened anew: voltage was set to 8, it has 0"
+    ):
+        session.query("SOUR1:CURR?")
+    bench.close()
+
+
+def test_settled_is_heard_where_it_is_written(tmp_path, monkeypatch) -> None:  # noqa: ANN001
+    monkeypatch.setattr(Falling, "values", iter((b"5", b"4", b"3.5", b"3.4", b"3.4")))
+    monkeypatch.setattr(bench_module, "SocketLink", Falling)
+    text = (
+        state.HEAD.format(prot=16, volts=9, load="off", output="on")
+        + 'test a "A"\n    read x = v_ok settled 0.2 V\n    check x >= 1 V\n'
+    )
+    identity = Identity("r", "R", "", "", datetime.datetime(2026, 11, 25, tzinfo=datetime.UTC))
+    seen: list[events.Event] = []
+    Run(vet(Source("t.ibx", text)), memory_bench(tmp_path), identity, Still(), Consenting(), seen.append).carry_out()
+    assert [event.value for event in seen if isinstance(event, events.Value)] == [3.4]

@@ -12,7 +12,7 @@ from typing import NoReturn
 from ibexite import units
 from ibexite.bench.file import BenchFile, InstrumentFact, RoleFact
 from ibexite.bench.lock import AddressLocks
-from ibexite.bench.proof import Finding, ask_all, prove
+from ibexite.bench.proof import Finding, ask_all, in_one, joined, prove
 from ibexite.bench.read_line import TRIES, Bad, Item, ReadLine
 from ibexite.bench.set_line import SetLine, Target, make_set_line
 from ibexite.errors import IbexiteError, InstrumentError, LinkError
@@ -335,9 +335,23 @@ class Bench:
 
     def learn_state(self, settings: Iterable[tuple[str, str]]) -> None:
         """Asks the instruments for the present values of these settings."""
+        asked: dict[Session, list[tuple[str, Callable[[str], None]]]] = {}
         for role_name, setting in settings:
             role = self.file.roles[role_name]
-            self.state[role_name, setting] = self.sessions[role.instrument].ask_setting(setting, role.channel)
+            session = self.sessions[role.instrument]
+            question = session.question(setting, role.channel)
+            asked.setdefault(session, []).append((question, partial(self._learn, session, role, setting)))
+        for session, questions in asked.items():
+            for text, use in in_one(session, questions):
+                use(session.query(text))
+            if session.doubt:
+                raise InstrumentError(
+                    session.doubt, where=session.name,
+                    remedy=_asked_at_once(session),
+                )  # fmt: skip
+
+    def _learn(self, session: Session, role: RoleFact, setting: str, reply: str) -> None:
+        self.state[role.name, setting] = session.held(setting, role.channel, reply)
 
     def believed(self, instrument: str) -> list[tuple[str, str]]:
         """The settings of an instrument whose state is believed to be known."""
@@ -405,7 +419,7 @@ class Bench:
         found = self._completions.get((session, keys))
         if found is None:
             questions = [session.question(setting, self.file.roles[role].channel) for role, setting in keys]
-            text = ";:".join([session.profile.complete_query, *(q.removeprefix(":") for q in questions)])
+            text = joined([session.profile.complete_query, *questions])
             found = self._completions[session, keys] = (text, partial(self._check_completion, session, keys))
         return found
 
@@ -415,7 +429,7 @@ class Bench:
         if len(held) != len(keys):
             raise InstrumentError(
                 f"gave {len(held) + 1} answers to {len(keys) + 1} questions: {reply[:80]!r}", where=session.name,
-                remedy=f"Where it cannot be asked several at once, write compound = false into {session.profile.name}.",
+                remedy=_asked_at_once(session),
             )  # fmt: skip
         for (role, setting), text in zip(keys, held, strict=True):
             self._compare(session, role, setting, text)
@@ -560,6 +574,10 @@ class Bench:
             if session.link_ask_setting(setting, role.channel) != float(value):
                 return f"{setting} did not go {'on' if value else 'off'}"
         return ""
+
+
+def _asked_at_once(session: Session) -> str:
+    return f"Where it cannot be asked several at once, write compound = false into {session.profile.name}."
 
 
 def _above(threshold: float | None) -> Callable[[float], float] | None:

@@ -1,12 +1,13 @@
 """Asks the instruments back what the engine believes of them: who they are, what is set, whether a protection tripped.
 
-Done at the begin and at the end of each test, never in the loop over points. All instruments are asked at once, with
-one open query on each. The answer to *IDN? is known: if it comes, all answers before it belonged to their questions.
+Done at the begin and at the end of each test, never in the loop over points. All instruments are asked at once, each in
+one message where it takes several questions in one (IEEE 488.2, 6.4.3). The last is *IDN?, whose answer is known: if it
+comes, all answers before it belonged to their questions.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
@@ -41,7 +42,7 @@ def prove(bench: Bench) -> list[Finding]:
     """
     findings: list[Finding] = []
     tripped: set[str] = set()
-    plans = {s: _questions(bench, s, findings, tripped) for s in bench.sessions.values()}
+    plans = {s: in_one(s, _questions(bench, s, findings, tripped)) for s in bench.sessions.values()}
     for _ in range(2):  # once more from the beginning after a link was opened anew
         try:
             ask_all(plans)
@@ -62,6 +63,32 @@ def prove(bench: Bench) -> list[Finding]:
         if finding.kind in ("off", "lost"):
             bench.mistrusted.add(finding.role)
     return findings
+
+
+def joined(questions: Iterable[str]) -> str:
+    """Several questions as one message; headers begin at the root again.
+
+    >>> joined(["SOUR1:VOLT?", ":OUTP1?", "*IDN?"])
+    'SOUR1:VOLT?;:OUTP1?;*IDN?'
+    """
+    first, *more = questions
+    return first + "".join((";" if q.startswith("*") else ";:") + q.removeprefix(":") for q in more)
+
+
+def in_one(session: Session, asked: list[tuple[str, Use]]) -> list[tuple[str, Use]]:
+    """Questions as one, if the instrument takes several in one message. Only the last answer may hold a semicolon."""
+    if not session.profile.is_compound or len(asked) < 2:
+        return asked
+
+    def use(reply: str) -> None:
+        replies = reply.split(";", len(asked) - 1)
+        if len(replies) != len(asked):
+            _take_doubt(session, f"gave {len(replies)} answers to {len(asked)} questions: {reply[:60]!r}")
+            return
+        for (_, take), one in zip(asked, replies, strict=True):
+            take(one)
+
+    return [(joined(text for text, _ in asked), use)]
 
 
 def ask_all(plans: dict[Session, list[tuple[str, Use]]]) -> None:
@@ -130,13 +157,15 @@ def _held(bench: Bench, session: Session, key: tuple[str, str], findings: list[F
 
 def _identity(session: Session) -> Use:
     def use(reply: str) -> None:
-        if reply.strip() == session.identity:
-            return
-        if not session.doubt:
-            session.doubt = f"{session.name} answered {reply[:60]!r} when asked who it is"
-        session.link.is_waiting = True  # so that the next look opens the link anew
+        if reply.strip() != session.identity:
+            _take_doubt(session, f"answered {reply[:60]!r} when asked who it is")
 
     return use
+
+
+def _take_doubt(session: Session, what: str) -> None:
+    session.doubt = session.doubt or f"{session.name} {what}"
+    session.link.is_waiting = True  # so that the next look opens the link anew
 
 
 def _look_for_strays(bench: Bench) -> None:
