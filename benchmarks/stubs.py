@@ -47,6 +47,10 @@ class StubLink(link.SocketLink):
         return self.exchange(self._asked)
 
     def exchange(self, data: bytes) -> bytes:
+        if b";" in data:
+            if data.startswith((b"*OPC?;:SOUR1:VOLT?", b"*OPC?;:CURR?")):
+                return b"1;" + self._set.partition(b" ")[2].strip()
+            return b";".join(self.exchange(part.removeprefix(b":") + b"\n") for part in data[:-1].split(b";"))
         if data in (b"SOUR1:VOLT?\n", b"CURR?\n"):
             return self._set.partition(b" ")[2].strip()
         return b"0" if data.endswith(b"TRIP?\n") else REPLIES.get(data, b"5.0000000E+00")

@@ -310,6 +310,11 @@ class Session:
         """The value that the instrument has now, in base units (1.0 or 0.0 for on/off)."""
         return self.held(setting, channel, self.query(self.question(setting, channel)))
 
+    def is_base(self, setting: str) -> bool:
+        """True if the instrument tells a setting in base units."""
+        unit = self.profile.settings[setting].unit
+        return unit.factor == 1 and not unit.offset
+
     def held(self, setting: str, channel: int, reply: str) -> float:
         """The value that a reply to the query of a setting tells, in base units (1.0 or 0.0 for on/off).
 
