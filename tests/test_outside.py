@@ -24,6 +24,7 @@ def test_a_program_gets_values_and_gives_some(perform) -> None:  # noqa: ANN001
     ("import sys; sys.exit(3)", "p.py ended with exit code 3 instead of answering"),
     ("raise ValueError('no link')", "It said: ValueError: no link"),
     ("import time; time.sleep(60)", "p.py gave no answer within 0.8 s"),
+    ("import os, time; os.close(1); time.sleep(60)", "p.py closed its output instead of answering"),
     ("print('x' * 5_000_000)", "p.py flooded its output"),
     ("while True: print('{}' * 1000)", "p.py"),
     ("print('fine')", "p.py answered 'fine', which is not a JSON object"),

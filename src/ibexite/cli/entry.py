@@ -17,6 +17,12 @@ def _end(_: int, __: FrameType | None) -> None:
     os._exit(ABORTED)
 
 
+def _interrupt(_: int, __: FrameType | None) -> None:
+    """As Python does it, but once: a second Ctrl-C must not break the way out."""
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    raise KeyboardInterrupt
+
+
 def main() -> None:
     """The command `ibexite`."""
     is_default = signal.getsignal(signal.SIGINT) is signal.default_int_handler
@@ -30,5 +36,5 @@ def main() -> None:
     from ibexite.cli.main import main as command_line
 
     if is_default:
-        signal.signal(signal.SIGINT, signal.default_int_handler)
+        signal.signal(signal.SIGINT, _interrupt)
     command_line()

@@ -119,7 +119,11 @@ class Conversation:
             return self._error(
                 f"flooded its output (over {MAX_REPLY:,} bytes in one answer)", "It must answer in short."
             )
-        code = self._process.wait(2) if self._process.poll() is None else self._process.returncode
+        try:
+            code = self._process.wait(2)
+        except subprocess.TimeoutExpired:
+            return self._error("closed its output instead of answering", "")
+        self._readers[1].join(1)  # what it said last may be on its way; a program that it has started may hold the pipe
         how = f"was ended by signal {-code}" if code < 0 else f"ended with exit code {code}"
         return self._error(f"{how} instead of answering", "")
 
