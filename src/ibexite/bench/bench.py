@@ -12,7 +12,7 @@ from typing import NoReturn
 from ibexite import units
 from ibexite.bench.file import BenchFile, InstrumentFact, RoleFact
 from ibexite.bench.lock import AddressLocks
-from ibexite.bench.proof import Finding, ask_all, in_one, joined, prove
+from ibexite.bench.proof import Finding, ask_all, ask_at_once, in_one, joined, prove
 from ibexite.bench.read_line import TRIES, Bad, Item, ReadLine
 from ibexite.bench.set_line import SetLine, Target, make_set_line
 from ibexite.errors import IbexiteError, InstrumentError, LinkError
@@ -345,10 +345,7 @@ class Bench:
             for text, use in in_one(session, questions):
                 use(session.query(text))
             if session.doubt:
-                raise InstrumentError(
-                    session.doubt, where=session.name,
-                    remedy=_asked_at_once(session),
-                )  # fmt: skip
+                raise InstrumentError(session.doubt, where=session.name, remedy=_asked_at_once(session))
 
     def _learn(self, session: Session, role: RoleFact, setting: str, reply: str) -> None:
         self.state[role.name, setting] = session.held(setting, role.channel, reply)
@@ -404,11 +401,11 @@ class Bench:
             return
         questions = [(session, *self._completion(session)) for session in asked]
         try:
-            _ask_and_check(questions)
+            ask_at_once(questions)
         except Reconnected:  # once more; what was not proved has been sent again
             for session in asked:
                 session.settle_link()
-            _ask_and_check(questions)
+            ask_at_once(questions)
 
     def _completion(self, session: Session) -> tuple[Message, Callable[[str], None]]:
         """The question whether all is done, and what becomes of the answer; made once for the same settings."""
@@ -577,14 +574,6 @@ class Bench:
             if session.link_ask_setting(setting, role.channel) != float(value):
                 return f"{setting} did not go {'on' if value else 'off'}"
         return ""
-
-
-def _ask_and_check(questions: list[tuple[Session, Message, Callable[[str], None]]]) -> None:
-    """Asks all instruments before it waits for any. Raises Reconnected."""
-    for session, message, _ in questions:
-        session.ask(message)
-    for session, message, check in questions:
-        check(session.answer(message))
 
 
 def _tells(reply: str, value: float) -> bool:

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING
 
 from ibexite import units
 from ibexite.errors import LinkError
-from ibexite.instruments.session import IDENTITY, Reconnected, Session
+from ibexite.instruments.session import IDENTITY, Message, Reconnected, Session
 
 if TYPE_CHECKING:
     from ibexite.bench.bench import Bench
@@ -95,11 +95,15 @@ def ask_all(plans: dict[Session, list[tuple[str, Use]]]) -> None:
     """Asks the questions of each session in their order, all sessions at a time. Raises Reconnected."""
     for number in range(max(map(len, plans.values()), default=0)):
         turn = [(session, plan[number]) for session, plan in plans.items() if number < len(plan)]
-        messages = [(session, session.message(text), use) for session, (text, use) in turn]
-        for session, message, _ in messages:
-            session.ask(message)
-        for session, message, use in messages:
-            use(session.answer(message))
+        ask_at_once([(session, session.message(text), use) for session, (text, use) in turn])
+
+
+def ask_at_once(questions: list[tuple[Session, Message, Use]]) -> None:
+    """One question for each session; all are asked before any is waited for. Raises Reconnected."""
+    for session, message, _ in questions:
+        session.ask(message)
+    for session, message, use in questions:
+        use(session.answer(message))
 
 
 def _questions(bench: Bench, session: Session, findings: list[Finding], tripped: set[str]) -> list[tuple[str, Use]]:
