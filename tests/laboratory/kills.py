@@ -125,7 +125,7 @@ class Killing:
         # Python's own first moments, before a line of ours has run, are not ours to answer for.
         ours = re.search(r'File ".*/ibexite/(?!__main__|__init__|cli/entry)', output)
         wrong += ["a traceback"] if "Traceback" in output and ours else []
-        time.sleep(0.3)  # the guardian writes into the journal what it did
+        _wait_for_end(guardian)  # it writes into the journal what it did
         is_killed = any(what in (signal.SIGKILL, signal.SIGQUIT) for what, whom in KINDS[kind] if whom != "guardian")
         came, kept = _stored(records, run.returncode if not is_killed else None, self.answered)
         for device in self.laboratory.devices.values():
@@ -150,6 +150,12 @@ def _guardian_of(parent: int) -> int:
             if is_child and b"guardian_process" in (entry / "cmdline").read_bytes():
                 return int(entry.name)
     return 0
+
+
+def _wait_for_end(process: int) -> None:
+    deadline = time.monotonic() + 30
+    while process and Path(f"/proc/{process}").exists() and time.monotonic() < deadline:
+        time.sleep(0.02)
 
 
 def _stored(records: Path, code: int | None, answered: int) -> tuple[str, list[str]]:

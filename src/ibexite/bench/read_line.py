@@ -54,6 +54,17 @@ class Item:
 
     def value(self, text: str) -> float:
         """The value of a reply in base units. Raises BadReading."""
+        if self.convert is None and "_" not in text:  # which Python would read, and IEEE 488.2 does not
+            try:
+                value = float(text) * self.scale
+            except ValueError:
+                value = nan
+            if self.low <= value <= self.high:  # so it is neither NAN nor INF
+                return value
+        return self._looked_at(text)
+
+    def _looked_at(self, text: str) -> float:
+        """The value of a reply that is not plainly a good one."""
         try:
             number = response_value(text)
         except ValueError:
@@ -88,6 +99,7 @@ class _Query:
         ask = commands.query.replace("{channel}", str(first.channel))
         self._select = commands.select.replace("{channels}", ",".join(str(item.channel) for item in items))
         self._ask, self._select_and_ask = session.message(ask), session.message(self._select, ask)
+        self._is_single = len(items) == 1
 
     def _message(self) -> Message:
         """The query, with the selection of its channels if others were selected last."""
@@ -97,31 +109,34 @@ class _Query:
         return self._ask
 
     def send(self) -> None:
-        """Asks; `texts` takes the reply."""
-        self.session.ask(self._message())
+        """Asks; `take` takes the reply."""
+        self.session.ask(self._message() if self._select else self._ask)
 
-    def texts(self) -> list[str]:
-        """The texts of the reply, one an item. Raises BadReading."""
+    def take(self, values: list[float]) -> list[Bad]:
+        """Puts the values of the reply into their places; what is bad in it."""
         reply = self.session.answer(self._select_and_ask if self._select else self._ask)
-        if len(self.items) == 1:
-            return [reply]
-        parts = reply.split(",")
-        if len(parts) != len(self.items):
-            reason = f"{len(parts)} values instead of {len(self.items)}" if reply.strip() else "empty reply"
-            raise BadReading(reason, reply)
-        return parts
+        if self._is_single:
+            return self._put(reply, 0, values)
+        texts = reply.split(",")
+        if len(texts) != len(self.items):
+            reason = f"{len(texts)} values instead of {len(self.items)}" if reply.strip() else "empty reply"
+            return [Bad(item.name, reason, reply) for item in self.items]
+        bad = []
+        for i, text in enumerate(texts):
+            bad += self._put(text, i, values)
+        return bad
+
+    def _put(self, text: str, i: int, values: list[float]) -> list[Bad]:
+        try:
+            values[self.places[i]] = self.items[i].value(text)
+        except BadReading as error:
+            values[self.places[i]] = nan
+            return [Bad(self.items[i].name, error.reason, error.raw)]
+        return []
 
     def value(self) -> float:
         """Asks for the only item of this query and waits for its value, in base units. Raises BadReading."""
-        item = self.items[0]
-        text = self.session.exchange_once(self._message())
-        if item.convert is not None or "_" in text:  # which Python would read, and IEEE 488.2 does not
-            return item.value(text)
-        try:
-            value = float(text) * item.scale
-        except ValueError:
-            return item.value(text)
-        return value if item.low <= value <= item.high else item.value(text)
+        return self.items[0].value(self.session.exchange_once(self._message()))
 
     def configure(self) -> None:
         for item in self.items:
@@ -153,7 +168,12 @@ class ReadLine:
         self._tries, self._settled = tries, settled
         self._rounds = _rounds(items) if together else [[_Query(i.session, [i], [n])] for n, i in enumerate(items)]
         self._sessions = list({id(item.session): item.session for item in items}.values())
-        self._generation = -1
+        self._is_set_up = False
+        for session in self._sessions:
+            session.when_forgotten.append(self._forget)
+
+    def _forget(self) -> None:
+        self._is_set_up = False
 
     def __call__(self) -> list[float]:
         """The values in base units, in the order of the line; NaN for a bad one."""
@@ -168,14 +188,11 @@ class ReadLine:
             raise LinkError(error.what, where=error.where, remedy=error.remedy) from None
 
     def _take_all(self) -> list[float]:
-        generation = 0
-        for session in self._sessions:
-            generation += session.generation
-        if generation != self._generation:
+        if not self._is_set_up:
+            self._is_set_up = True  # first: a link that is opened anew meanwhile takes it back
             for round_ in self._rounds:
                 for query in round_:
                     query.configure()
-            self._generation = generation
         if self._settled is not None:
             return self._until_settled(*self._settled)
         return self._once() if self.averaging == 1 else self._mean()
@@ -232,32 +249,16 @@ class ReadLine:
             for query in round_:
                 query.send()
             for query in round_:
-                bad = self._take(query, values)
+                bad = query.take(values)
                 if bad:
                     self._again(query, values, bad)
         return values
-
-    @staticmethod
-    def _take(query: _Query, values: list[float]) -> list[Bad]:
-        """Takes the reply to a query that was sent; what is bad in it."""
-        try:
-            texts = query.texts()
-        except BadReading as error:
-            return [Bad(item.name, error.reason, error.raw) for item in query.items]
-        bad = []
-        for place, item, text in zip(query.places, query.items, texts, strict=True):
-            try:
-                values[place] = item.value(text)
-            except BadReading as error:
-                values[place] = nan
-                bad.append(Bad(item.name, error.reason, error.raw))
-        return bad
 
     def _again(self, query: _Query, values: list[float], bad: list[Bad]) -> None:
         """Repeats a query with a bad reply; what stays bad is kept as missing, with its reason."""
         for _ in range(self._tries - 1):
             query.send()
-            bad = self._take(query, values)
+            bad = query.take(values)
             if not bad:
                 return
         self.bad.extend(bad)

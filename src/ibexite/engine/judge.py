@@ -41,8 +41,11 @@ class Tally:
     least: list[float] = field(default_factory=list)
     most: list[float] = field(default_factory=list)
     limits: list[tuple[float, ...]] = field(default_factory=list)  # at, low, high of each point, once they differ
-    _first: tuple[float, float] | None = None
-    _same: list[tuple[float, ...]] = field(default_factory=list)  # the points whose limits were those of the first one
+    # The limits of all points so far, and these points; NaN (which equals nothing) before the first, and once they
+    # differ.
+    _low: float = math.nan
+    _high: float = math.nan
+    _same: list[tuple[float, ...]] = field(default_factory=list)
 
     def renew(self) -> None:
         """As if nothing had been judged."""
@@ -63,28 +66,25 @@ class Tally:
         self.judged += 1
         below, above = value - low, high - value
         margin = below if below <= above else above if above < below else math.nan
-        if abs(margin) <= EQUAL * abs(value):
-            margin = 0.0
-        if margin > 0 or (margin == 0 and not self.is_strict):
-            pass
-        elif margin <= 0:
-            if low > high:
-                raise wrong_way_round(low, high)
-            self.failed += 1
-            if len(self.failing) < MAX_FAILING_KEPT:
-                self.failing.append(at)
-        else:  # NaN: value or limit is a hole
-            self._judge_hole(value, low, high, at)
-            return
+        if not margin > EQUAL * abs(value):
+            if margin != margin:  # value or limit is a hole
+                self._judge_hole(value, low, high, at)
+                return
+            if margin >= -EQUAL * abs(value):
+                margin = 0.0
+            if margin < 0 or self.is_strict:
+                if low > high:
+                    raise wrong_way_round(low, high)
+                self.failed += 1
+                if len(self.failing) < MAX_FAILING_KEPT:
+                    self.failing.append(at)
         if margin < self.margin:
             self.margin, self.value, self.low, self.high, self.at = margin, value, low, high, at
         if at:
-            if self._first is None:
-                self._first = (low, high)
-            if self._first[0] != low or self._first[1] != high or self.limits:
-                self._keep_limits(at, low, high)
-            else:
+            if self._low == low and self._high == high:
                 self._same.append(at)
+            else:
+                self._keep_limits(at, low, high)
         if not self.least:
             self.least, self.most = list(at), list(at)
         else:
@@ -95,10 +95,14 @@ class Tally:
                     self.most[i] = x
 
     def _keep_limits(self, at: tuple[float, ...], low: float, high: float) -> None:
-        """The limits are not the same everywhere: from now on they are kept for each point."""
+        """The first point, or limits that are not the same everywhere: from then on they are kept for each point."""
+        if not self._same and not self.limits:
+            self._low, self._high = low, high
+            self._same.append(at)
+            return
         if not self.limits:
-            assert self._first is not None
-            self.limits = [(*place, *self._first) for place in self._same]
+            self.limits = [(*place, self._low, self._high) for place in self._same]
+            self._low = self._high = math.nan
             self._same = []
         if len(self.limits) < MAX_LIMITS_KEPT:
             self.limits.append((*at, low, high))

@@ -2,7 +2,7 @@
 
 What always holds: `send`, `receive` and `exchange` return within the time-out or raise LinkError (a reply that comes in
 pieces has one time-out more, for all its pieces together); after `reopen` nothing of an earlier exchange can arrive;
-before anything is sent and after each reply it is looked whether something waits that nobody asked for (StrayError).
+before a query and after each reply it is looked whether something waits that nobody asked for (StrayError).
 `is_waiting` is true from a query's sending until its reply was taken.
 """
 
@@ -141,17 +141,20 @@ class SocketLink:
 
     def send(self, data: bytes) -> None:
         """Sends all of it. Raises LinkError: the connection broke, or nothing is taken for the time-out."""
-        if not self.is_waiting and self._poll(0):
-            raise self._uncalled()
         try:
             self._send_bytes(data)
         except OSError as error:
             raise self._broken(error) from None
 
     def ask(self, data: bytes) -> None:
-        """Sends a query whose reply `receive` takes. Raises as `send`."""
-        self.send(data)
+        """Sends a query whose reply `receive` takes. Raises as `send`, and StrayError."""
+        if self._poll(0):
+            raise self._uncalled()
         self.is_waiting = True
+        try:
+            self._send_bytes(data)
+        except OSError as error:
+            raise self._broken(error) from None
 
     def receive(self) -> bytes:
         """The next line. Raises LinkError: silent for the time-out, cut off, flooded; then it must be reopened."""

@@ -42,7 +42,7 @@ class Session:
         self.identity = ""
         self.selected = ""  # the scan list that was selected last
         self.configured: dict[str, str] = {}  # what was configured for each channel
-        self.generation = 0  # counts how often the set-ups of readings were lost
+        self.when_forgotten: list[Callable[[], None]] = []  # told when the set-ups of readings were lost
         self.recoveries: list[str] = []
         self.unproven: list[tuple[str, bool]] = []  # commands since the last answer, and whether they may be repeated
         self.touched: dict[tuple[str, str], None] = {}  # (role, setting) that were sent and not asked back since
@@ -102,10 +102,7 @@ class Session:
             error = _naming(error, message)
             self._recover(error)
             raise self._reconnected(error) from None
-        if self.unproven:
-            self.unproven.clear()  # commands are carried out in order: what came before the query is done
-        self.traffic.append(self._got_mark + line)
-        return line
+        return self._answered(line)
 
     def query(self, text: str, *, may_repeat: bool = True) -> str:
         """Asks and answers, from a text; once more after a broken link unless the query clears what it reads."""
@@ -123,7 +120,7 @@ class Session:
 
     def _answered(self, line: str) -> str:
         if self.unproven:
-            self.unproven.clear()
+            self.unproven.clear()  # commands are carried out in order: what came before the query is done
         self.traffic.append(self._got_mark + line)
         return line
 
@@ -252,7 +249,8 @@ class Session:
     def forget(self) -> None:
         """Something happened of which nobody knows what it changed: set-ups of readings are sent anew."""
         self.selected, self.configured = "", {}
-        self.generation += 1
+        for tell in self.when_forgotten:
+            tell()
 
     def errors_after(self, entry: str) -> list[str]:
         """Empties the error queue, of which the first entry was asked; the entries, oldest first.

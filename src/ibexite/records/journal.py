@@ -16,7 +16,7 @@ from typing import Any
 import orjson
 
 from ibexite.errors import RecordsError
-from ibexite.events import Event
+from ibexite.events import Event, Row
 from ibexite.file_lock import try_lock
 
 SYNC_INTERVAL = 0.25  # s
@@ -49,7 +49,7 @@ class Journal:
         """Appends an event. Raises RecordsError: the disk is full or gone."""
         name = type(event).__name__
         # orjson is ten times quicker than json here, and a row is written at every point; it writes NaN as null.
-        content = {"e": name, **event._asdict()}
+        content = _row(event) if isinstance(event, Row) else {"e": name, **event._asdict()}
         try:
             data = orjson.dumps(content, default=_plain, option=orjson.OPT_APPEND_NEWLINE)
         except TypeError:  # a text or a number that JSON has no form for: written all the same, in words
@@ -99,6 +99,14 @@ class Journal:
         except OSError:
             pass  # already told at the event that could not be written
         os.close(self._fd)
+
+
+def _row(row: Row) -> dict[str, Any]:
+    """What is written of a row: quickly, and without what is empty in nearly all of them."""
+    content = {"e": "Row", "t": row.t, "table": row.table, "x": row.x, "v": row.v, "bad": row.bad, "io": row.io}
+    if row.never or row.bounds:
+        content |= {"never": row.never, "bounds": row.bounds}
+    return content
 
 
 def _writable(value: Any) -> Any:
