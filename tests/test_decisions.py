@@ -95,7 +95,8 @@ def test_after_an_interruption_no_late_reply_can_say_that_an_output_is_off(serve
     session.ask(session.message("STAT:QUES?"))  # and somebody presses Ctrl-C
     assert [deed.problem for deed in bench.make_safe()] == [""]
     said = bench.traffic.index("psu! connected anew after an interruption")
-    assert "psu< 0" in bench.traffic[said:] and "psu< 0" not in bench.traffic[:said]
+    known = f"psu< 0;{session.identity}"
+    assert known in bench.traffic[said:] and not any(line.startswith("psu< 0") for line in bench.traffic[:said])
     bench.close()
 
 
@@ -173,6 +174,21 @@ def test_limiting_while_setting_back_is_not_charged_to_the_next_test(perform) ->
     run = perform('test a "A"\n    set supply.current_limit = 1.3 A, load.current = 1 A\n    wait 20 ms\n    read v_in\n    check v_in >= 8 V\n'
                   'test b "B"\n    read v_in\n    check v_in >= 8 V\n', header=header)  # fmt: skip
     assert run.outcome.verdict == "pass", ended(run)
+
+
+def test_a_late_reply_is_not_believed_when_it_says_that_an_output_is_off(serve) -> None:  # noqa: ANN001
+    bench = Bench(serve())
+    bench.connect(["psu"])
+    session, link = bench.sessions["psu"], bench.sessions["psu"].link
+    session.send("OUTP1 ON")
+    assert session.query("OUTP1?") == "1"
+    late, receive, send = [b"0\n"], link._receive_bytes, link.send
+    link._receive_bytes = lambda most: late.pop() if late else receive(most)
+    link._poll = lambda ms: []  # it comes just after the look
+    link.send = lambda data: send(data) if not late else None  # and the command was lost
+    assert [deed.problem for deed in bench.make_safe()] == [""]
+    assert session.query("OUTP1?") == "0" and not late
+    bench.close()
 
 
 def test_what_a_slow_instrument_carries_out_late_is_switched_off_once_more(serve, monkeypatch) -> None:  # noqa: ANN001

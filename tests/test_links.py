@@ -10,6 +10,8 @@ from contextlib import suppress
 
 import pytest
 
+from ibexite import units
+from ibexite.bench.read_line import Item, ReadLine
 from ibexite.errors import InstrumentError, LinkError, MistakeError
 from ibexite.instruments.link import SocketLink, parse_address
 from ibexite.instruments.profile import load_profile
@@ -111,6 +113,20 @@ def test_a_query_that_clears_what_it_reads_is_not_repeated(instrument) -> None: 
         session.query("STAT:QUES?", may_repeat=False)
     assert len(session.recoveries) == 1 and session.traffic.count("psu> STAT:QUES?") == 1
     assert session.query("VOLT?") == "1", "the link is fit for the next one"
+
+
+def test_set_ups_of_readings_are_sent_again_when_they_may_be_lost(instrument, tmp_path) -> None:  # noqa: ANN001
+    session = instrument(b"1\n", b"2\n", b"3\n")
+    commands = load_profile("scpi-scanning-multimeter", tmp_path).readings["dc_voltage"]
+    item = Item("v", session, commands, 101, {"range": 10.0}, 1.0, units.VOLT, None)
+    line = ReadLine([item], together=False, averaging=1, bad=[])
+    values, sent = [], []
+    for is_lost in (False, False, True):
+        if is_lost:
+            session.forget()
+        values += line()
+        sent.append(sum("CONF" in text for text in session.traffic))
+    assert values == [1, 2, 3] and sent == [1, 1, 2]
 
 
 def test_a_broken_connection_is_mended_before_a_setting(instrument) -> None:  # noqa: ANN001

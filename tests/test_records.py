@@ -201,6 +201,7 @@ def test_the_page_of_the_data_model_is_current() -> None:
 
 @pytest.mark.parametrize(("old", "new"), [
     (b'"origin":"read"', b'"orign":"read"'), (b'"shown":"mA"', b'"shwn":"mA"'), (b'"serial":"FC1"', b'"serial":{"a":1}'),
+    (b'"x":[', b'"x":[1.5,'),
 ])  # fmt: skip
 def test_a_journal_whose_events_lack_something_hinders_no_other(journal: Path, old: bytes, new: bytes) -> None:
     whole = journal.read_bytes()

@@ -254,10 +254,13 @@ def test_limits_may_be_curves_and_formulas_of_lines(perform, check: str, verdict
 
 def test_limits_that_run_over_an_axis_are_kept_point_by_point(perform) -> None:  # noqa: ANN001
     run = perform('test t "T"\n    sweep n from 1 to 3 step 1\n        read v_out\n        check v_out >= 1 V * n as "live"\n'
-                  '    check v_out >= line(1 -> 1 V, 3 -> 3 V along n) as "whole"\n    check v_out >= 1 V as "level"\n')  # fmt: skip
+                  '    check v_out >= line(1 -> 1 V, 3 -> 3 V along n) as "whole"\n    check v_out >= 1 V as "level"\n'
+                  '    sweep q from 1 to 4 step 1\n        read late = v_out\n'
+                  '        check late between 1 V and 20 V + 1 V * (q - 1) * (q - 2) as "late"\n')  # fmt: skip
     for label in ("live", "whole"):
         assert run.result(label).limits == [[1.0, 1.0, None], [2.0, 2.0, None], [3.0, 3.0, None]]
     assert run.result("level").limits == []
+    assert run.result("late").limits == [[1.0, 1.0, 20.0], [2.0, 1.0, 20.0], [3.0, 1.0, 22.0], [4.0, 1.0, 26.0]]
 
 
 def test_a_search_in_a_sweep_keeps_its_bounds(perform) -> None:  # noqa: ANN001

@@ -12,14 +12,14 @@ from typing import NoReturn
 from ibexite import units
 from ibexite.bench.file import BenchFile, InstrumentFact, RoleFact
 from ibexite.bench.lock import AddressLocks
-from ibexite.bench.proof import Finding, ask_all, ask_at_once, in_one, joined, prove
+from ibexite.bench.proof import Finding, ask_all, ask_at_once, in_one, prove
 from ibexite.bench.read_line import TRIES, Bad, Item, ReadLine
 from ibexite.bench.set_line import SetLine, Target, make_set_line
 from ibexite.errors import IbexiteError, InstrumentError, LinkError
 from ibexite.instruments.link import SocketLink
 from ibexite.instruments.profile import Profile
 from ibexite.instruments.session import Message, Reconnected, Session
-from ibexite.protocols.scpi import INFINITY, response_value
+from ibexite.protocols.scpi import INFINITY, joined, response_value
 
 SINKS = ("electronic_load",)
 SWITCHED_WITHIN = 0.5  # s; how long an output may take until it says that it is on or off
@@ -571,7 +571,9 @@ class Bench:
         for setting, value in session.profile.safe.items():
             session.link_send(session.encoder(setting, role.channel)(value))
             self.state[role.name, setting] = float(value)
-            if session.link_ask_setting(setting, role.channel) != float(value):
+        held = session.link_ask_settings(list(session.profile.safe), role.channel)
+        for (setting, value), now in zip(session.profile.safe.items(), held, strict=True):
+            if now != float(value):
                 return f"{setting} did not go {'on' if value else 'off'}"
         return ""
 

@@ -7,13 +7,14 @@ comes, all answers before it belonged to their questions.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from ibexite import units
 from ibexite.errors import LinkError
 from ibexite.instruments.session import IDENTITY, Message, Reconnected, Session
+from ibexite.protocols.scpi import joined
 
 if TYPE_CHECKING:
     from ibexite.bench.bench import Bench
@@ -63,16 +64,6 @@ def prove(bench: Bench) -> list[Finding]:
         if finding.kind in ("off", "lost"):
             bench.mistrusted.add(finding.role)
     return findings
-
-
-def joined(questions: Iterable[str]) -> str:
-    """Several questions as one message; headers begin at the root again.
-
-    >>> joined(["SOUR1:VOLT?", ":OUTP1?", "*IDN?"])
-    'SOUR1:VOLT?;:OUTP1?;*IDN?'
-    """
-    first, *more = questions
-    return first + "".join((";" if q.startswith("*") else ";:") + q.removeprefix(":") for q in more)
 
 
 def in_one(session: Session, asked: list[tuple[str, Use]]) -> list[tuple[str, Use]]:

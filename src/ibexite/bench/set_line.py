@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import Any
 
 from ibexite import units
@@ -12,6 +13,7 @@ from ibexite.instruments.session import Session
 from ibexite.units import Dimension
 
 SetLine = Callable[..., None]
+TEXTS_KEPT = 1024  # of each setting in a line
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,7 +62,8 @@ def make_set_line(targets: list[Target], state: dict[tuple[str, str], float]) ->
             lines.append(f"    if not low_{i} <= {name} <= high_{i}: raise target_{i}.refusal({name})")
     for i, target in enumerate(targets):
         bound[f"key_{i}"] = (target.role, target.setting)
-        bound[f"encode_{i}"] = target.session.encoder(target.setting, target.channel)
+        # The values of an inner loop come again and again.
+        bound[f"encode_{i}"] = lru_cache(TEXTS_KEPT)(target.session.encoder(target.setting, target.channel))
         bound[f"send_{i}"], bound[f"touched_{i}"] = target.session.send, target.session.touched
     for group in _groups(targets):
         texts = [f"encode_{i}({names[i]})" for i in group]

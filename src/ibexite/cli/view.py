@@ -27,6 +27,7 @@ COLOURS = {
     "no check": "cyan",
 }
 _PROGRESS_INTERVAL = 0.1  # s
+_AT_ONCE = (events.MadeSafe, events.RunEnded, events.TestEnded)  # seen as soon as they are true
 
 
 def verdict_word(verdict: str, text: str = "", width: int = 0) -> str:
@@ -58,7 +59,7 @@ class RunView:
         handler = getattr(self, "_" + type(event).__name__.lower(), None)
         if handler is not None:
             handler(event)
-        if isinstance(event, events.MadeSafe | events.RunEnded | events.TestEnded):
+        if isinstance(event, _AT_ONCE):
             self._stream.flush()
 
     def line(self, text: str = "") -> None:

@@ -18,9 +18,11 @@ class CheckCompiler(CompilerBase):
         low, high = self._limits_of(statement)
         axes = tuple(loop.axis for loop in self._loops)
         readings = readings_behind(statement.value, self.behind)
-        tally = self._bind("check", self.frame.tally(statement, axes + kind.axes, readings))
+        guard = self._guard(statement.guard) if statement.guard is not None else "0.0"
+        is_fixed = all(map(_is_constant, (low, high, guard)))
+        tally = self._bind("check", self.frame.tally(statement, axes + kind.axes, readings, is_fixed=is_fixed))
         if statement.guard is not None:
-            self._emit(f"{tally}.guard = {self._guard(statement.guard)}", line)
+            self._emit(f"{tally}.guard = {guard}", line)
         at = "(" + "".join(f"{self._axis_value(axis)}, " for axis in axes) + ")"
         value = self._judged_value(statement, line)
         parts = [statement.value, statement.where, statement.guard]
@@ -90,3 +92,11 @@ class CheckCompiler(CompilerBase):
         self._watches -= 1
         self._emit("pass", line)
         self._depth -= 1
+
+
+def _is_constant(source: str) -> bool:
+    """Whether the source of a limit is a plain number."""
+    try:
+        return float(source.replace("INF", "inf")) is not None
+    except ValueError:
+        return False

@@ -479,9 +479,11 @@ class Frame:
 
     # --- judging -----------------------------------------------------------------------------------------------------
 
-    def tally(self, statement: nodes.Check, axes: tuple[str, ...], readings: frozenset[str]) -> ReportedTally:
+    def tally(
+        self, statement: nodes.Check, axes: tuple[str, ...], readings: frozenset[str], *, is_fixed: bool
+    ) -> ReportedTally:
         """The tally of a check line."""
-        tally = ReportedTally(self, statement, axes, readings)
+        tally = ReportedTally(self, statement, axes, readings, is_fixed=is_fixed)
         self._stateful.append(tally)
         return tally
 

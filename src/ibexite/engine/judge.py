@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from array import array
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -26,6 +27,7 @@ class Tally:
     is_strict: bool = False
     guard: float = 0.0  # the limits move inwards by so much
     allowed: int = 0  # bad values that do not matter
+    is_fixed: bool = False  # all points have the same limits: they are constants
     judged: int = 0
     failed: int = 0
     bad: int = 0
@@ -41,15 +43,13 @@ class Tally:
     least: list[float] = field(default_factory=list)
     most: list[float] = field(default_factory=list)
     limits: list[tuple[float, ...]] = field(default_factory=list)  # at, low, high of each point, once they differ
-    # The limits of all points so far, and these points; NaN (which equals nothing) before the first, and once they
-    # differ.
-    _low: float = math.nan
+    _low: float = math.nan  # the limits of all points so far; NaN, which equals nothing, before the first point
     _high: float = math.nan
-    _same: list[tuple[float, ...]] = field(default_factory=list)
+    _same: array[float] = field(default_factory=lambda: array("d"))  # the axis values of these points
 
     def renew(self) -> None:
         """As if nothing had been judged."""
-        fresh = Tally(self.is_strict, 0.0, self.allowed)
+        fresh = Tally(self.is_strict, 0.0, self.allowed, self.is_fixed)
         for name in Tally.__dataclass_fields__:
             setattr(self, name, getattr(fresh, name))
 
@@ -80,11 +80,10 @@ class Tally:
                     self.failing.append(at)
         if margin < self.margin:
             self.margin, self.value, self.low, self.high, self.at = margin, value, low, high, at
-        if at:
-            if self._low == low and self._high == high:
-                self._same.append(at)
-            else:
-                self._keep_limits(at, low, high)
+        if not at:
+            return
+        if not self.is_fixed:
+            self._keep_limits(at, low, high)
         if not self.least:
             self.least, self.most = list(at), list(at)
         else:
@@ -95,15 +94,16 @@ class Tally:
                     self.most[i] = x
 
     def _keep_limits(self, at: tuple[float, ...], low: float, high: float) -> None:
-        """The first point, or limits that are not the same everywhere: from then on they are kept for each point."""
-        if not self._same and not self.limits:
-            self._low, self._high = low, high
-            self._same.append(at)
-            return
+        """Once limits are not the same everywhere, they are kept for each point."""
         if not self.limits:
-            self.limits = [(*place, self._low, self._high) for place in self._same]
-            self._low = self._high = math.nan
-            self._same = []
+            if not self._same:
+                self._low, self._high = low, high
+            if self._low == low and self._high == high:
+                if len(self._same) < MAX_LIMITS_KEPT * len(at):
+                    self._same.extend(at)
+                return
+            self.limits = [(*place, self._low, self._high) for place in zip(*[iter(self._same)] * len(at), strict=True)]
+            del self._same[:]
         if len(self.limits) < MAX_LIMITS_KEPT:
             self.limits.append((*at, low, high))
 

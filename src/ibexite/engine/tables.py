@@ -153,13 +153,11 @@ class Table:
 
         rest = self.axes[len(place) :]
         axes = {axis.name: np.array(axis.points) for axis in rest}
-        values = self._inner(place) if place and self._places is None else self._all()[place]
         if column not in self.columns:
-            re, im = (values[..., self.columns.index(f"{column}.{part}")] for part in ("re", "im"))
-            whole = np.empty(re.shape, dtype=complex)
-            whole.real, whole.imag = re, im  # by parts: arithmetic would mix the kinds of their holes
-            return Curve(axes, whole)
-        return Curve(axes, values[..., self.columns.index(column)], self._bounds_of(column, place))
+            whole = np.empty([len(axis) for axis in rest], dtype=complex)
+            whole.real, whole.imag = (self._over_axes(f"{column}.{part}", place) for part in ("re", "im"))
+            return Curve(axes, whole)  # by parts: arithmetic would mix the kinds of their holes
+        return Curve(axes, self._over_axes(column, place), self._bounds_of(column, place))
 
     def _bounds_of(self, column: str, place: tuple[int, ...]) -> dict[int, Bound]:
         """The bounds in a column, by the place in the flattened curve."""
@@ -178,28 +176,22 @@ class Table:
                 found[flat] = bound
         return found
 
-    def _inner(self, place: tuple[int, ...]) -> Any:
-        """The rows of one pass of the inner sweeps, copied: more rows are to come."""
+    def _over_axes(self, column: str, place: tuple[int, ...]) -> Any:
+        """A column over all axes, or over the inner ones at one place of the outer ones; copied: more rows are to
+        come."""
         import numpy as np
 
         shape = [len(axis) for axis in self.axes]
-        number = 0
-        for at, size in zip(place, shape, strict=False):
-            number = number * size + at
-        rows = math.prod(shape[len(place) :]) * len(self.columns)
-        part = self._values[number * rows : (number + 1) * rows]
-        return np.array(part).reshape(*shape[len(place) :], len(self.columns))
-
-    def _all(self) -> Any:
-        """All values over all axes; the last axis is that of the columns."""
-        import numpy as np
-
-        shape = (*map(len, self.axes), len(self.columns))
-        values = np.array(self._values) if self._values else np.empty(0)
-        if self._places is None and len(values) == math.prod(shape):
-            return values.reshape(shape)
+        first, step = self.columns.index(column), len(self.columns)
+        if self._places is None and (place or len(self._values) == math.prod(shape) * step):
+            number = 0  # of the pass of the inner loops
+            for at, size in zip(place, shape, strict=False):
+                number = number * size + at
+            inner = shape[len(place) :]
+            rows = math.prod(inner) * step
+            return np.array(self._values[number * rows + first : (number + 1) * rows : step]).reshape(inner)
         self.keep_places()
         spread = np.full(shape, NO_POINT)
-        for at, row in zip(self._places or [], values.reshape(-1, len(self.columns)), strict=True):
-            spread[at] = row
-        return spread
+        if self._places:
+            spread[tuple(np.array(self._places).T)] = np.array(self._values[first::step])
+        return spread[place]

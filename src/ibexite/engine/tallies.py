@@ -19,9 +19,12 @@ RULE = "guarded acceptance: both limits moved inwards by the guard (JCGM 106:201
 class ReportedTally(Tally):
     """A tally that becomes an event when its check is done."""
 
-    def __init__(self, frame: Frame, statement: nodes.Check, axes: tuple[str, ...], readings: frozenset[str]) -> None:
+    def __init__(
+        self, frame: Frame, statement: nodes.Check, axes: tuple[str, ...], readings: frozenset[str], *, is_fixed: bool
+    ) -> None:
         criterion = statement.criterion
-        super().__init__(is_strict=criterion is not None and criterion.kind in ("<", ">"), allowed=statement.allowing)
+        is_strict = criterion is not None and criterion.kind in ("<", ">")
+        super().__init__(is_strict=is_strict, allowed=statement.allowing, is_fixed=is_fixed)
         self._frame, self._statement, self._axes, self._readings = frame, statement, axes, readings
 
     def close_early(self) -> None:

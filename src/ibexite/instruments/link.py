@@ -159,10 +159,14 @@ class SocketLink:
     def receive(self) -> bytes:
         """The next line. Raises LinkError: silent for the time-out, cut off, flooded; then it must be reopened."""
         try:
-            data = self._receive_bytes(65536)
+            reply = self._receive_bytes(65536)
         except OSError as error:
             raise self._broken(error) from None
-        return self._line(data)
+        # Nearly always one whole line and nothing else. What came before was taken, or thrown away by `reopen`.
+        if reply and reply.find(self.terminator) == len(reply) - self._terminator_length:
+            self.is_waiting = False
+            return reply[: -self._terminator_length]
+        return self._line(reply)
 
     def exchange(self, data: bytes) -> bytes:
         """Sends a query and receives its reply: `ask` and `receive` in one, for the loop over points."""
@@ -174,8 +178,7 @@ class SocketLink:
             reply = self._receive_bytes(65536)
         except OSError as error:
             raise self._broken(error) from None
-        # Nearly always one whole line and nothing else. What came before was taken, or thrown away by `reopen`.
-        if reply and reply.find(self.terminator) == len(reply) - self._terminator_length:
+        if reply and reply.find(self.terminator) == len(reply) - self._terminator_length:  # as in `receive`
             self.is_waiting = False
             return reply[: -self._terminator_length]
         return self._line(reply)
@@ -187,9 +190,6 @@ class SocketLink:
             raise self._uncalled()
 
     def _line(self, data: bytes) -> bytes:
-        if data and data.find(self.terminator) == len(data) - self._terminator_length:
-            self.is_waiting = False
-            return data[: -self._terminator_length]
         try:
             line = self._collect(data)
         except LineTooLong:

@@ -15,7 +15,7 @@ from typing import NamedTuple
 from ibexite.errors import InstrumentError, LinkError
 from ibexite.instruments.link import SocketLink, StrayError
 from ibexite.instruments.profile import Profile
-from ibexite.protocols.scpi import INFINITY, response_value
+from ibexite.protocols.scpi import INFINITY, joined, response_value
 
 MAX_ERRORS_READ = 25
 IDENTITY = "*IDN?"
@@ -91,7 +91,10 @@ class Session:
             error = _naming(error, message)
             self._recover(error)
             raise self._reconnected(error) from None
-        return self._answered(line)
+        if self.unproven:
+            self.unproven.clear()  # commands are carried out in order: what came before the query is done
+        self.traffic.append(self._got_mark + line)
+        return line
 
     def exchange_once(self, message: Message) -> str:
         """Asks and answers. Raises Reconnected: it is to be asked again, from its set-up on."""
@@ -194,11 +197,25 @@ class Session:
         self.traffic.append(self._sent_mark + text)
         self.link.send(self._encoded(text))
 
-    def link_ask_setting(self, setting: str, channel: int) -> float:
-        """The value of a setting, as `link_send`."""
-        message = self.message(self.question(setting, channel))
-        self.traffic.extend(message.told)
-        return self.held(setting, channel, self._answered(self.link.exchange(message.data).decode("latin-1")))
+    def link_ask_settings(self, settings: list[str], channel: int) -> list[float]:
+        """The values of settings, as `link_send`. In the same message (where it takes several questions in one) it is
+        asked who it is: that answer is known, so the others are no late replies to something else.
+
+        Raises:
+            InstrumentError: they may be.
+        """
+        texts = [self.question(setting, channel) for setting in settings] + [IDENTITY] * bool(self.identity)
+        is_one = self.profile.is_compound
+        replies = []
+        for text in [joined(texts)] if is_one else texts:
+            message = self.message(text)
+            self.traffic.extend(message.told)
+            reply = self._answered(self.link.exchange(message.data).decode("latin-1"))
+            replies += reply.split(";", len(texts) - 1) if is_one else [reply]
+        if len(replies) != len(texts) or (self.identity and replies[-1].strip() != self.identity):
+            self.link.is_waiting = True  # the next try opens it anew
+            raise InstrumentError(f"its replies belong to other questions: {replies[-1][:60]!r}", where=self.name)
+        return [self.held(setting, channel, reply) for setting, reply in zip(settings, replies, strict=False)]
 
     # --- what every instrument can do --------------------------------------------------------------------------------
 

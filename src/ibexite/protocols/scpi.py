@@ -7,6 +7,7 @@ IEEE Std 488.2-1992 (7.6 program data, 8.7 response data).
 from __future__ import annotations
 
 import re
+from collections.abc import Iterable
 from dataclasses import dataclass
 from functools import lru_cache
 
@@ -161,6 +162,16 @@ def _multiplier(suffix: str, unit: str) -> float:
     if suffix.endswith(unit) and suffix[: -len(unit)] in _MULTIPLIERS:
         return _MULTIPLIERS[suffix[: -len(unit)]]
     raise ScpiError(-131, suffix)
+
+
+def joined(questions: Iterable[str]) -> str:
+    """Several questions as one message (IEEE 488.2, 6.4.3); headers begin at the root again.
+
+    >>> joined(["SOUR1:VOLT?", ":OUTP1?", "*IDN?"])
+    'SOUR1:VOLT?;:OUTP1?;*IDN?'
+    """
+    first, *more = questions
+    return first + "".join((";" if q.startswith("*") else ";:") + q.removeprefix(":") for q in more)
 
 
 def response_value(text: str) -> float:

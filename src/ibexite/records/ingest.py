@@ -51,7 +51,7 @@ class RunRows:
 class _Grid:
     test: TestRows
     columns: list[RowDict]
-    values: list[array[float]]
+    values: array[float]  # row by row
     bounds: list[list[str]]  # of each column: what is known of values that are only bounded
 
 
@@ -139,21 +139,27 @@ class _Collector:
         test = self._part(e["test"])
         if test is not None:
             columns = [{**c, "grid": e["table"], "position": i} for i, c in enumerate(e["axes"] + e["columns"])]
-            self.grids[e["table"]] = _Grid(test, columns, [array("d") for _ in columns], [[] for _ in columns])
+            self.grids[e["table"]] = _Grid(test, columns, array("d"), [[] for _ in columns])
 
     def _row(self, e: RowDict) -> None:
         grid = self.grids.get(e["table"])
         if grid is None:
             return
+        row = e["x"] + e["v"]
+        if len(row) != len(grid.columns):
+            raise ValueError(f"{len(row)} values for {len(grid.columns)} columns")
+        try:
+            values = array("d", row)
+        except TypeError:
+            values = array("d", [math.nan if value is None else value for value in row])
         axes = len(e["x"])
-        for values, value in zip(grid.values, [*e["x"], *e["v"]], strict=True):
-            values.append(math.nan if value is None else value)
         for column in e.get("never", ()):
-            grid.values[axes + column][-1] = NEVER_MEASURED
+            values[axes + column] = NEVER_MEASURED
+        grid.values += values
         for column, bound in e.get("bounds", ()):
-            grid.bounds[axes + column].append(f"row {len(grid.values[0])}: {bound}")
-        at = dict(zip((c["name"] for c in grid.columns), e["x"], strict=False))
-        self._bad(grid.test, e["bad"], at)
+            grid.bounds[axes + column].append(f"row {len(grid.values) // len(row)}: {bound}")
+        if e["bad"]:
+            self._bad(grid.test, e["bad"], dict(zip((c["name"] for c in grid.columns), e["x"], strict=False)))
 
     def _bad(self, test: TestRows, bad: list[list[str]], at: RowDict) -> None:
         test.bad_readings += [
@@ -264,7 +270,7 @@ class _Collector:
         if self.rows is None:
             return None
         for grid in self.grids.values():
-            for meta, values, bounds in zip(grid.columns, grid.values, grid.bounds, strict=True):
+            for i, (meta, bounds) in enumerate(zip(grid.columns, grid.bounds, strict=True)):
                 grid.test.curves.append(
                     _curve(
                         meta["name"],
@@ -273,7 +279,7 @@ class _Collector:
                         meta["shown"],
                         meta["grid"],
                         meta["position"],
-                        values,
+                        grid.values[i :: len(grid.columns)],
                     )
                     | {
                         "kind": meta.get("kind", "quantity"),
