@@ -176,6 +176,23 @@ def test_limiting_while_setting_back_is_not_charged_to_the_next_test(perform) ->
     assert run.outcome.verdict == "pass", ended(run)
 
 
+@pytest.mark.parametrize(
+    ("is_on", "wanted_on", "settled"),
+    [(1, 1, [0.025, 0.025]), (0, 0, [0, 0]), (1, 0, [0.025] * 3), (0, 1, [0.025] * 3)],
+)
+def test_setting_back_waits_for_what_is_on(tmp_path, monkeypatch, is_on, wanted_on, settled) -> None:  # noqa: ANN001
+    monkeypatch.setattr(bench_module, "SocketLink", MemoryLink)
+    bench = Bench(memory_bench(tmp_path))
+    bench.connect(["psu"])
+    now = {("supply", "voltage"): 9.0, ("supply", "current_limit"): 0.1, ("supply", "output"): float(is_on)}
+    bench.set_line(list(now))(*now.values())
+    wanted = {("supply", "voltage"): 5.0, ("supply", "current_limit"): 1.3, ("supply", "output"): float(wanted_on)}
+    waited: list[float] = []
+    assert set(bench.restore(wanted, waited.append)) == {key for key in wanted if wanted[key] != now[key]}
+    assert waited == settled
+    bench.close()
+
+
 def test_a_late_reply_is_not_believed_when_it_says_that_an_output_is_off(serve) -> None:  # noqa: ANN001
     bench = Bench(serve())
     bench.connect(["psu"])

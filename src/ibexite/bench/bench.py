@@ -136,12 +136,11 @@ class Bench:
 
     def is_switch(self, key: tuple[str, str]) -> bool:
         """True for a setting that is on or off."""
-        role = self.file.roles[key[0]]
-        return self.file.instruments[role.instrument].profile.settings[key[1]].feature.dimension is None
+        return self._profile(key[0]).settings[key[1]].feature.dimension is None
 
     def _is_source(self, role: str) -> bool:
         """True for what supplies others: a load starves when it goes off."""
-        profile = self.file.instruments[self.file.roles[role].instrument].profile
+        profile = self._profile(role)
         return bool(profile.instrument_class.switch) and profile.instrument_class.name not in SINKS
 
     def _check_switched(self, key: tuple[str, str], wanted: bool) -> None:
@@ -454,7 +453,8 @@ class Bench:
         down, protections and all other settings, levels that go up, what goes on. Returns what was changed.
 
         Args:
-            settle: waits for so many seconds, after each of these steps (the longest settling of its instruments).
+            settle: waits for so many seconds, after each of these steps (the longest settling of its instruments;
+                where the output is off all the time there is nothing that settles).
         """
         changed = [k for k, v in wanted.items() if self.state.get(k) != v or k[0] in self.mistrusted]
         self.mistrusted.clear()
@@ -463,11 +463,19 @@ class Bench:
             keys = [key for key in changed if ranks[key] == rank]
             for key in keys:
                 self.set_line([key])(wanted[key])
-            settle(max(self.sessions[self.file.roles[key[0]].instrument].profile.settling for key in keys))
+            settle(max(0.0 if self._stays_off(key[0], changed) else self._profile(key[0]).settling for key in keys))
         return changed
 
+    def _stays_off(self, role: str, changed: list[tuple[str, str]]) -> bool:
+        """Whether the output or input of a role is off, and not only since this moment."""
+        switch = (role, self._profile(role).instrument_class.switch)
+        return self.state.get(switch) == 0 and switch not in changed
+
+    def _profile(self, role: str) -> Profile:
+        return self.file.instruments[self.file.roles[role].instrument].profile
+
     def _rank(self, key: tuple[str, str], value: float) -> int:
-        profile = self.sessions[self.file.roles[key[0]].instrument].profile
+        profile = self._profile(key[0])
         if self.is_switch(key):
             return 4 if value else 0
         if key[1] in profile.instrument_class.levels:
