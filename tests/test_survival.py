@@ -15,6 +15,7 @@ import pytest
 
 from ibexite.records import schema
 from tests.conftest import GOOD, IBEXITE, WEAK
+from tests.laboratory import damaged
 from tests.test_commands import RUN, begun
 from tests.test_toml_and_sessions import Instrument, guarded
 
@@ -105,3 +106,27 @@ def test_a_guardian_believes_no_answer_that_it_has_not_asked_for(tmp_path: Path,
     instrument.close()
     assert {role["problem"] for entry in entries for role in entry["roles"]} == {told}
     assert instrument.heard.count(b"OUTP OFF") >= 2
+
+
+KINDS = {
+    "a pipe": os.mkfifo, "a loop of links": lambda path: path.symlink_to(path.name), "a folder": Path.mkdir,
+    "a device": lambda path: path.symlink_to("/dev/zero"), "a link to nothing": lambda path: path.symlink_to("nowhere"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_what_is_no_plain_file_is_told_wherever_a_file_is_read(tmp_path, monkeypatch, kind: str) -> None:  # noqa: ANN001
+    damaged.make_files(tmp_path)
+    monkeypatch.chdir(tmp_path)
+    signal.signal(signal.SIGALRM, lambda number, frame: pytest.fail("it hangs"))
+    for name, deed in damaged.TARGETS:
+        path = tmp_path / name
+        kept = path.read_bytes()
+        path.unlink()
+        KINDS[kind](path)
+        signal.alarm(20)
+        told = damaged.told(deed, path)
+        signal.alarm(0)
+        path.rmdir() if kind == "a folder" else path.unlink()
+        path.write_bytes(kept)
+        assert path.name in told or "ibexite.toml" in name or "records" in name, f"{name}: {told!r}"

@@ -58,12 +58,12 @@ def _take_in(path: Path) -> None:
 TARGETS: list[tuple[str, Callable[[Path], object]]] = [
     *[(name, _command("vet", name, "--bench", "bench.toml")) for name in ("fm2_final.ibx", "characterise.ibx", "sensor_parts.ibx")],
     *[(name, _command("preview", name, "--bench", "bench.toml")) for name in ("fm2_final.ibx", "characterise.ibx")],
-    ("fm2_final.ibx", _command("tidy", "fm2_final.ibx")), ("shared.ibx", _command("vet", "fm2_final.ibx", "--bench", "bench.toml")),
+    ("fm2_final.ibx", _command("tidy", "fm2_final.ibx")), ("shared.ibx", _command("vet", "sensor_parts.ibx", "--bench", "bench.toml")),
     ("parts_limits.csv", _command("vet", "sensor_parts.ibx", "--bench", "bench.toml")),
     ("bench.toml", _command("vet", "fm2_final.ibx", "--bench", "bench.toml")), ("ibexite.toml", _command("vet", "fm2_final.ibx")),
     ("analog.toml", _command("vet", "characterise.ibx", "--bench", "analog.toml")),
     ("measurements/band_pass.ibx", _command("measure", "--list")), ("measurements/heater_power.measurement.toml", _command("measure", "--list")),
-    ("maths.py", _command("vet", "characterise.ibx")), ("supply.toml", _command("vet", "fm2_final.ibx", "--bench", "own.toml")),
+    ("maths.py", _command("vet", "sensor_parts.ibx")), ("supply.toml", _command("vet", "fm2_final.ibx", "--bench", "own.toml")),
     ("p.toml", read_parameters), ("s.csv", read_selection), ("lot.csv", lambda path: read_units(path, ["vin_low"])),
     ("r.toml", lambda path: read_prepared(path, read_bench(Path("bench.toml")))), ("records/journals/20261123-090000-aaaaaa.jsonl", _take_in),
 ]  # fmt: skip
@@ -127,12 +127,22 @@ def damage(data: bytes, chance: random.Random) -> bytes:
     return data
 
 
+def told(deed: Callable[[Path], object], path: Path) -> str:
+    """What it answers, or its own message."""
+    out = io.StringIO()
+    with contextlib.redirect_stdout(out), contextlib.redirect_stderr(out):
+        try:
+            deed(path)
+        except (IbexiteError, click.ClickException, click.exceptions.Exit, SystemExit) as error:
+            out.write(str(error))
+    return out.getvalue()
+
+
 def wrong(deed: Callable[[Path], object], path: Path) -> str:
     """What else came than an answer or a message, "" if nothing."""
     try:
-        with contextlib.redirect_stdout(io.StringIO()), contextlib.redirect_stderr(io.StringIO()):
-            deed(path)
-    except (IbexiteError, click.ClickException, click.exceptions.Exit, SystemExit, RecursionError):
+        told(deed, path)
+    except RecursionError:
         return ""  # a recursion too deep is told by the command line
     except Hangs:
         return "it hangs"

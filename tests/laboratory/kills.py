@@ -97,7 +97,8 @@ class Killing:
             "--no-report",
         ]
         return subprocess.Popen([*order, "--records", str(records)], cwd=self.folder, start_new_session=True, text=True,
-                                stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.STDOUT)  # fmt: skip
+                                preexec_fn=_hear_hanging_up, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE,
+                                stderr=subprocess.STDOUT)  # fmt: skip
 
     def kill(self, number: int, kind: str, share: float, within: float) -> tuple[str, list[str]]:
         """One run, killed after a share of the time that it would need; what came of it and what was wrong."""
@@ -141,6 +142,10 @@ class Killing:
         while time.monotonic() < deadline and (run.poll() is None or self.laboratory.is_anything_on()):
             time.sleep(0.01)
         return [f"{name} is still on" for name in self.laboratory.is_anything_on()]
+
+
+def _hear_hanging_up() -> None:
+    signal.signal(signal.SIGHUP, signal.SIG_DFL)  # whoever started the tests may have told them to ignore it
 
 
 def _guardian_of(parent: int) -> int:

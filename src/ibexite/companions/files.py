@@ -129,8 +129,14 @@ class Files:
     def _offered(self, path: Path) -> dict[str, MeasurementFacts]:
         from ibexite.companions.declared import read_manifest, read_python
 
-        if not path.is_file():  # a folder, a link to nothing
+        is_meant = path.suffix in (".py", ".ibx") or path.name.endswith(MANIFEST)
+        if not is_meant or path.name.startswith("."):  # the marks that editors set are such names
             return {}
+        if not path.is_file():
+            raise MistakeError(
+                "this is no plain file, and so no measurement", where=str(path),
+                remedy="Take it out of the folder of measurements, or mend the link.",
+            )  # fmt: skip
         if path.name.endswith(MANIFEST):
             facts = read_manifest(path)
             return {facts.name: facts}
