@@ -22,6 +22,9 @@ from ibexite.engine.services import Consenting, Operator, RealClock
 from ibexite.language.check import vet
 from ibexite.language.source import Source
 from ibexite.simulate.server import BenchServer
+from tests.laboratory.kills import hear_signals
+
+hear_signals()
 
 GOOD, WEAK, SHORT = "FC00400", "FC00411", "FC00427"
 IBEXITE = [sys.executable, "-m", "ibexite"]

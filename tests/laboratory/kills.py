@@ -58,6 +58,7 @@ class Killing:
     """A simulated bench that counts what it answered, and a folder with the sequence."""
 
     def __init__(self, folder: Path) -> None:
+        hear_signals()
         self.folder = folder
         self.laboratory = Laboratory(folder)
         for name, port in self.laboratory.ports.items():
@@ -97,7 +98,7 @@ class Killing:
             "--no-report",
         ]
         return subprocess.Popen([*order, "--records", str(records)], cwd=self.folder, start_new_session=True, text=True,
-                                preexec_fn=_hear_hanging_up, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE,
+                                stdin=subprocess.DEVNULL, stdout=subprocess.PIPE,
                                 stderr=subprocess.STDOUT)  # fmt: skip
 
     def kill(self, number: int, kind: str, share: float, within: float) -> tuple[str, list[str]]:
@@ -144,8 +145,11 @@ class Killing:
         return [f"{name} is still on" for name in self.laboratory.is_anything_on()]
 
 
-def _hear_hanging_up() -> None:
-    signal.signal(signal.SIGHUP, signal.SIG_DFL)  # whoever started the tests may have told them to ignore it
+def hear_signals() -> None:
+    """Whoever started the tests may have told them to ignore some: a shell does so in the background."""
+    for number in (signal.SIGINT, signal.SIGQUIT, signal.SIGHUP, signal.SIGTERM):
+        if signal.getsignal(number) == signal.SIG_IGN:
+            signal.signal(number, signal.default_int_handler if number == signal.SIGINT else signal.SIG_DFL)
 
 
 def _guardian_of(parent: int) -> int:
