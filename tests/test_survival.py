@@ -108,6 +108,21 @@ def test_a_guardian_believes_no_answer_that_it_has_not_asked_for(tmp_path: Path,
     assert instrument.heard.count(b"OUTP OFF") >= 2
 
 
+def test_a_store_that_somebody_holds_is_waited_for_and_hinders_nobody_from_looking(ibexite, project: Path) -> None:  # noqa: ANN001
+    ibexite(*RUN, "--serial", WEAK, "--no-report")
+    process, journal = begun(project)
+    assert process.stderr
+    with contextlib.closing(sqlite3.connect(project / "records" / "ibexite.sqlite", isolation_level=None)) as other:
+        other.execute("BEGIN EXCLUSIVE")
+        told = process.stderr.readline()
+        listed = ibexite("runs")
+        other.execute("ROLLBACK")
+    out, _ = process.communicate(timeout=60)
+    assert "is in use by another program; waiting for it" in told
+    assert listed.returncode == 0 and WEAK in listed.stdout
+    assert process.returncode == 5 and "PASS (trial)" in out and journal.stem in ibexite("runs").stdout
+
+
 KINDS = {
     "a pipe": os.mkfifo, "a loop of links": lambda path: path.symlink_to(path.name), "a folder": Path.mkdir,
     "a device": lambda path: path.symlink_to("/dev/zero"), "a link to nothing": lambda path: path.symlink_to("nowhere"),

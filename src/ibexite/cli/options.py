@@ -143,7 +143,9 @@ def take_in_left_over(folder: Path) -> None:
         with contextlib.closing(Store(folder, patience=LOOKING_PATIENCE)) as store:
             stored, damaged = store.take_in_left_over()
     except RecordsError as error:
-        click.echo(f"{waiting} runs are not stored yet: {error.what}. What is stored is shown.", err=True)
+        click.echo(
+            f"not stored yet: {waiting} run{'s'[: waiting - 1]}: {error.what}. What is stored is shown.", err=True
+        )
         return
     for run in stored:
         click.echo(f"found a run that was not stored yet: {run}", err=True)

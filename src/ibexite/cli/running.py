@@ -8,6 +8,7 @@ import hashlib
 import platform
 import re
 import sys
+import threading
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
@@ -19,6 +20,8 @@ from ibexite import verdicts
 from ibexite.cli.helper import ReportHelper
 from ibexite.cli.project import shown_path
 from ibexite.errors import EXIT_ABORTED, EXIT_BENCH, EXIT_FAIL, EXIT_PASS, EXIT_TRIAL, MistakeError, RecordsError
+
+WAITING_TOLD_AFTER = 2.0  # s
 
 if TYPE_CHECKING:
     from ibexite.bench.file import BenchFile
@@ -248,6 +251,9 @@ def sequence_hash(program: Program) -> str:
 def _store(store: Store, journal: Path, outcome: Outcome) -> bool:
     """Puts the run into the store; if that fails, says so: the journal is kept and the next command tries again. A run
     whose journal is gone as well has not been recorded, and that is no pass."""
+    told = f"  {store.path} is in use by another program; waiting for it"
+    waiting = threading.Timer(WAITING_TOLD_AFTER, click.echo, [told], {"err": True})
+    waiting.start()
     try:
         store.take_in(journal)
     except RecordsError as error:
@@ -255,6 +261,8 @@ def _store(store: Store, journal: Path, outcome: Outcome) -> bool:
         if not journal.is_file():
             outcome.verdict = "error" if outcome.verdict == "pass" else outcome.verdict
         return False
+    finally:
+        waiting.cancel()
     try:
         stored, damaged = store.take_in_left_over()
     except RecordsError as error:
