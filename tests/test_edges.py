@@ -20,6 +20,7 @@ import pytest
 from ibexite import events
 from ibexite.bench.file import read_bench
 from ibexite.cli.project import find_project
+from ibexite.cli.signals import Signals
 from ibexite.cli.simulated_bench import SimulatedBench
 from ibexite.engine.preview import preview
 from ibexite.errors import MistakeError, RecordsError
@@ -118,6 +119,37 @@ def test_a_signal_at_the_end_changes_no_verdict_and_no_further_unit_is_run(
     assert terminal.seen.count("PASS (trial)") == 1 and "outputs off: load, supply" in terminal.seen
     with contextlib.closing(Lookup(project / "records")) as lookup:
         assert [run["serial"] for run in lookup.runs() if run["verdict"] == "pass"] == [GOOD]
+
+
+@pytest.mark.parametrize("where", ["journal", "view"])
+def test_a_signal_while_a_row_is_recorded_does_not_lose_it(perform, where: str) -> None:  # noqa: ANN001
+    rows: list[events.Row] = []
+    stuck: list[events.Event] = []
+
+    def journal(event: events.Event) -> None:
+        if isinstance(event, events.Row):
+            if where == "journal" and len(rows) == 2:
+                signal.raise_signal(signal.SIGINT)
+            rows.append(event)
+
+    def view(event: events.Event) -> None:
+        if where == "view" and len(rows) == 3 and not stuck:
+            stuck.append(event)
+            signal.raise_signal(signal.SIGINT)
+            for _ in range(3000):  # somebody does not read on
+                time.sleep(0.01)
+
+    numbers = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
+    before = [signal.getsignal(number) for number in numbers]
+    Signals().stop_the_run()
+    try:
+        text = 'test t "T"\n    repeat turn 100 times\n        wait 5 ms\n        read v_in\n    check v_in >= 1 V\n'
+        run = perform(text, journal=journal, readers=(view,))
+    finally:
+        for number, handler in zip(numbers, before, strict=True):
+            signal.signal(number, handler)
+    assert run.outcome.verdict == "aborted" and 3 <= len(rows) < 100
+    assert [row.x for row in rows] == [(float(i),) for i in range(1, len(rows) + 1)]
 
 
 def test_a_run_that_is_interrupted_while_it_connects_has_switched_nothing_on(project: Path) -> None:

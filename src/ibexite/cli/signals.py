@@ -9,12 +9,17 @@ import os
 import select
 import signal
 import sys
+import threading
 from collections.abc import Callable
 from types import FrameType
 
 from ibexite.errors import StopRun
 
 _NAMES = {"SIGINT": "Ctrl-C", "SIGTERM": "a request to terminate", "SIGHUP": "the terminal was closed"}
+
+
+MOMENT = 0.002  # s
+MOST_MOMENTS = 50  # a view that is not read, or a disk that hangs, does not keep anybody from ending the run
 
 
 class Signals:
@@ -30,9 +35,16 @@ class Signals:
         self.was_held_off = False  # somebody wanted the program to end
 
     def stop_the_run(self) -> None:
-        """From now on a signal raises StopRun where the run is at that moment."""
+        """From now on a signal raises StopRun where the run is at that moment; while it records what was measured, a
+        moment later."""
+        left = MOST_MOMENTS
 
-        def stop(number: int, _: FrameType | None) -> None:
+        def stop(number: int, frame: FrameType | None) -> None:
+            nonlocal left
+            if left and _is_recording(frame):
+                left -= 1
+                threading.Timer(MOMENT, signal.pthread_kill, [threading.main_thread().ident, number]).start()
+                return
             self.hold_off()
             raise StopRun(f"stopped by {_NAMES[signal.Signals(number).name]}")
 
@@ -61,6 +73,16 @@ class Signals:
     def _handle(self, handler: Callable[[int, FrameType | None], None]) -> None:
         for number in self._handled:
             signal.signal(number, handler)
+
+
+def _is_recording(frame: FrameType | None) -> bool:
+    """Whether an event is on its way into the journal: an exception there would lose it."""
+    recording = getattr(sys.modules.get("ibexite.engine.run"), "RECORDING", ())
+    while frame is not None:
+        if frame.f_code in recording:
+            return True
+        frame = frame.f_back
+    return False
 
 
 def ignore_signals() -> None:

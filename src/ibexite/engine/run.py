@@ -15,6 +15,7 @@ from ibexite.engine import beginning
 from ibexite.engine.orders import Identity, Orders, Outcome
 from ibexite.engine.runtime import Runtime, TestOver, UnitOver
 from ibexite.engine.services import Clock, Operator
+from ibexite.engine.tables import Table
 from ibexite.errors import (
     BenchError,
     CeilingError,
@@ -609,3 +610,7 @@ class Run:
             if case.name == self._running and FAIL in (verdict for verdict, _ in self.runtime.verdicts):
                 facts = facts._replace(has_failed=True)
             self._test_ended(case, facts, "the run was broken off", 0.0)
+
+
+# Where an exception from a signal would lose what was measured: in an event on its way to the journal, in a row.
+RECORDING = frozenset({Run.emit.__code__, Table.__call__.__code__})
