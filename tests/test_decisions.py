@@ -424,6 +424,25 @@ def test_a_sweep_has_as_many_points_as_may_be_and_no_more() -> None:
         points.by_step(Decimal(0), Decimal(points.MAX_POINTS), Decimal(1))
 
 
+@pytest.mark.parametrize(("loop", "turns", "apart"), [
+    ("for 200 ms every 50 ms", 5, 0.05), ("for 190 ms every 50 ms", 4, 0.05), ("3 times every 60 ms", 3, 0.06), ("4 times", 4, 0.0),
+])  # fmt: skip
+def test_a_preview_counts_the_turns_that_are_made_and_knows_when(
+    perform, project, loop: str, turns: int, apart: float
+) -> None:  # noqa: ANN001
+    text = (
+        HEADER
+        + f'test t "T"\n    repeat turn {loop}\n        set load.current = 10 mA * turn\n        read v_in\n    check max(v_in) >= 1 V\n'
+    )
+    program, file = vet(Source("t.ibx", text)), read_bench(project / "bench.toml")
+    assert preview(program, file)[1].rows == turns
+    found = [moment for moment in timeline(program, file) if moment.setting == "load.current"][1:]
+    assert [round(moment.value, 9) for moment in found] == [round(0.01 * (i + 1), 9) for i in range(turns)]
+    if apart:
+        assert {round(b.t - a.t, 6) for a, b in zip(found, found[1:], strict=False)} == {apart}
+    assert len(perform(text.removeprefix(HEADER)).of(events.Row)) == turns
+
+
 def test_set_points_in_a_measurement_are_those_of_the_roles_that_play_it(perform, project) -> None:  # noqa: ANN001
     file = read_bench(project / "bench.toml")
     text = 'test t "T"\n    measure loading(sink = load, output = v_out) as it\n    plot it.volts against it.amps\n    check it.volts >= 4 V\n'

@@ -195,7 +195,7 @@ class _Walk:
                 return int(amount or 1), self._text(loop), amount is not None
             every = constants.number(loop.every, self.known) if loop.every is not None else None
             if loop.kind == "for" and amount is not None and every:
-                return max(1, int(amount / every)), self._text(loop), True
+                return int(amount / every) + 1, self._text(loop), True  # the first at 0
             return 1, f"{self._text(loop)}: turns known when it ends", False
         points = self._points(loop)
         if loop.refine is not None and points is not None:
