@@ -57,6 +57,7 @@ def mistakes(lines: str) -> list[str]:
     ("sweep u over 1 V, 2 V\n    read v_in\n    sweep w over 1, 2\n        read x = v_in\n    let y = x + 1 V\ncheck max(v_in) >= 1 V", ["a curve inside a sweep"]),
     ("sweep u from 5 V to 5 V in 1 points\n    read v_in\ncheck v_in >= u", []),
     ('ask mark = text "Mark?"\ncheck mark == 5 V', ["these cannot be compared"]), ('ask mark = text "Mark?"\ncheck mark == "A"', []),
+    ("sweep u over 1 V, 10 V\n    read x = supply.current(channel = u)\ncheck max(x) >= 1 A", ["it must be known before the run"]),
     ('ask lit = yes_no "Lit?"\ncheck lit == on', []), ('ask lit = yes_no "Lit?"\ncheck lit == "A"', ["these cannot be compared"]),
 ])  # fmt: skip
 def test_what_vetting_lets_through_and_what_not(lines: str, found: list[str]) -> None:

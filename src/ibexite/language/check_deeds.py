@@ -120,7 +120,13 @@ class DeedChecker(LoopChecker, JudgingChecker):
 
     def _role_reading(self, reading: nodes.Reading) -> Type | None:
         for _, value in reading.arguments:
-            self.scalar(value)
+            if self.scalar(value) is not None and not self.names.keys().isdisjoint(constants.names_in(value)):
+                self.source.report(
+                    value.span,
+                    "it must be known before the run",
+                    "what is measured or swept here is not",
+                    "Instruments are set up once for a line: use a number or a parameter.",
+                )
         self.uses.append(RoleUse(reading, reading.role or "", self.source))
         known = self.role(reading.role or "", reading.span)
         if known is None:
