@@ -1,5 +1,6 @@
 """Mutants: small wrong changes of the code that decides, one at a time in a copy of the tree, and whether the tests notice.
-`python -m tests.laboratory.mutants N SEED` does N and lists the survivors, which are to be read: some change nothing.
+`python -m tests.laboratory.mutants N SEED` draws N, tries them and lists the survivors, which are to be read: some change
+nothing. With FIRST END behind it only that part of them is tried.
 
 First the tests run once under coverage, so that each mutant is tried on the tests that run its line only. Two at a time."""
 
@@ -150,7 +151,13 @@ class Tests:
 
 
 def _environment(tree: Path, durations: Path | None = None) -> dict[str, str]:
-    return {**os.environ, "PYTHONPATH": str(tree / "src"), which_tests.DURATIONS: str(durations)}
+    # No compiled files: one of the tree before, of the same size and second, would be taken for the mutant's.
+    return {
+        **os.environ,
+        "PYTHONDONTWRITEBYTECODE": "1",
+        "PYTHONPATH": str(tree / "src"),
+        which_tests.DURATIONS: str(durations),
+    }
 
 
 def is_noticed(mutant: Mutant, tree: Path, tests: list[str], seconds: float) -> bool:
@@ -206,6 +213,8 @@ def main() -> None:
     files = sorted({path for pattern in TARGETS for path in (ROOT / "src" / "ibexite").glob(pattern)})
     every = [mutant for path in files for mutant in mutants_of(path)]
     drawn = random.Random(seed).sample(every, min(number, len(every)))
+    if len(sys.argv) > 4:
+        drawn = drawn[int(sys.argv[3]) : int(sys.argv[4])]
     survivors = 0
     with tempfile.TemporaryDirectory() as folder:
         for mutant, tests in survivors_of(drawn, Path(folder)):
