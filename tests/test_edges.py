@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import json
 import os
 import pty
 import re
@@ -21,7 +22,7 @@ from ibexite import events
 from ibexite.bench.file import read_bench
 from ibexite.cli.project import find_project
 from ibexite.cli.signals import Signals
-from ibexite.cli.simulated_bench import SimulatedBench
+from ibexite.cli.simulated_bench import SimulatedBench, make_plan
 from ibexite.engine.preview import preview
 from ibexite.errors import MistakeError, RecordsError
 from ibexite.instruments.profile import SHIPPED
@@ -119,6 +120,29 @@ def test_a_signal_at_the_end_changes_no_verdict_and_no_further_unit_is_run(
     assert terminal.seen.count("PASS (trial)") == 1 and "outputs off: load, supply" in terminal.seen
     with contextlib.closing(Lookup(project / "records")) as lookup:
         assert [run["serial"] for run in lookup.runs() if run["verdict"] == "pass"] == [GOOD]
+
+
+def test_ctrl_c_ends_with_its_code_also_where_python_would_die_of_it(tmp_path: Path) -> None:
+    (tmp_path / "begin.py").write_text(
+        "from ibexite.cli import main\nmain.program = lambda **_: exec('raise KeyboardInterrupt')\nmain.main()"
+    )
+    done = subprocess.run([sys.executable, "-m", "begin"], cwd=tmp_path, capture_output=True, text=True)
+    assert (done.returncode, done.stderr) == (4, "interrupted\n")
+
+
+@pytest.mark.parametrize("module", ["ibexite.simulate.server", "ibexite.cli.helper"])
+def test_a_helper_whose_run_has_gone_says_nothing(project: Path, module: str) -> None:  # noqa: ANN001
+    plan = make_plan(read_bench(project / "bench.toml"), GOOD, own_ports=True).as_data()
+    request = {"records": str(project), "run": "none", "report": "r.html"}
+    order = json.dumps(plan if "server" in module else request) + "\n"
+    for said in (order, ""):
+        reader, writer = os.pipe()
+        process = subprocess.Popen(
+            [sys.executable, "-m", module], stdin=subprocess.PIPE, stdout=writer, stderr=subprocess.PIPE, text=True
+        )
+        os.close(reader)
+        os.close(writer)
+        assert process.communicate(said, timeout=60) == (None, "") and process.returncode == 0, said
 
 
 @pytest.mark.parametrize("where", ["journal", "view"])

@@ -84,7 +84,7 @@ def test_python_functions_take_values_and_curves(perform) -> None:  # noqa: ANN0
 # (unit of the argument, unit of the result, what is written, what the function does, the result in base units)
 IN_DECLARED_UNITS = [
     ("mV", "mV", "1.5 V", "x + 1", 1.501), ("kV", "V", "1.5 V", "x", 0.0015), ("degC", "degC", "25 degC", "2 * x", 323.15),
-    ("degC", "K", "25 degC", "x", 25.0), ("K", "degC", "25 degC", "x", 571.3), ("mW", "dBm", "10 mW", "10 * math.log10(x)", 10.0),
+    ("degC", "K", "25 degC", "x", 25.0), ("K", "K", "25 K", "x + 1", 26.0), ("mW", "dBm", "10 mW", "10 * math.log10(x)", 10.0),
     ("dBm", "mW", "10 dBm", "10 ** (x / 10)", 0.01), ("dBW", "dBm", "10 dBm", "x", -20.0), ("W", "dBW", "10 mW", "10 * math.log10(x)", 10.0),
     ("", "%", "0.5", "100 * x", 0.5), ("%", "", "2 %", "x", 2.0), ("ppm", "ppm", "20 ppm", "x + 1", 21e-6), ("dB", "dB", "6 dB", "-x", -6.0),
     ("MHz", "", "2.5 GHz", "x", 2500.0), ("", "us", "4", "x", 4e-6), ("deg", "rad", "90 deg", "x", 90.0), ("rad", "deg", "90 deg", "180 * x / math.pi", math.pi / 2),
@@ -97,7 +97,7 @@ def test_numbers_go_to_a_function_and_come_back_in_the_declared_units(perform) -
         functions += f'@ibexite.function(returns="{given}", x="{taken}")\ndef f{i}(x):\n    return {does}\n'
         lines += f"    let value{i} = f{i}({written})\n"
     run = perform(lines + "    check value9 >= 0\n", header=USE, files={"maths.py": functions})
-    found = {event.name: event.v[0] for event in run.of(events.Computed)}
+    found = {event.name: event.value for event in run.of(events.Value)}
     for i, case in enumerate(IN_DECLARED_UNITS):
         assert found[f"value{i}"] == pytest.approx(case[-1], rel=1e-12), case
 

@@ -129,7 +129,10 @@ def main() -> None:
             answer = {"error": str(error)}
         except Exception as error:  # told to the user by the side of the run, which is stored already
             answer = {"error": f"the report was not written: internal error {error!r}"}
-        print(json.dumps(answer), flush=True)
+        try:
+            print(json.dumps(answer), flush=True)
+        except OSError:  # the run has gone; what was asked for is written
+            break
     os._exit(0)  # all is written; taking down the libraries would only keep the run waiting
 
 

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import atexit
 import importlib
+import os
 import sys
 
 import click
@@ -85,6 +87,7 @@ def main() -> None:
     """Runs the command line; every error that has a message ends as that message and its exit code. The exit code does
     not depend on whether anybody reads what is written."""
     make_output_last()
+    is_interrupted = False
     try:
         code = program(standalone_mode=False) or 0
     except IbexiteError as error:
@@ -97,7 +100,7 @@ def main() -> None:
         code = error.exit_code
     except (click.Abort, KeyboardInterrupt, StopRun):
         click.echo("interrupted", err=True)
-        code = EXIT_ABORTED
+        is_interrupted, code = True, EXIT_ABORTED
     except SystemExit as end:
         code = end.code if isinstance(end.code, int) else 0
     except RecursionError:
@@ -109,6 +112,9 @@ def main() -> None:
     sys.stdout.flush()
     sys.stderr.flush()
     ignore_signals()  # the code stands; while Python takes itself down, a signal would put its own in its place
+    if is_interrupted:  # Python remembers a Ctrl-C that came while it ran a text (a class being made), and dies of it
+        atexit._run_exitfuncs()
+        os._exit(code)
     sys.exit(code)
 
 

@@ -11,6 +11,7 @@ import contextlib
 import heapq
 import itertools
 import json
+import os
 import selectors
 import signal
 import socket
@@ -19,6 +20,7 @@ import threading
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from typing import Any
 
 from ibexite.protocols.lines import LineBuffer, LineTooLong
 from ibexite.simulate.device import ScpiDevice
@@ -176,13 +178,16 @@ class BenchServer:
 def main() -> None:
     """Serves the plan on standard input until that is closed."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)
-    plan = SimulationPlan.from_data(json.loads(sys.stdin.readline()))
+    order = sys.stdin.readline()
+    if not order:
+        return  # whoever started it has gone
     try:
-        server = BenchServer(plan)
+        server = BenchServer(SimulationPlan.from_data(json.loads(order)))
     except OSError as error:
-        print(json.dumps({"error": f"cannot listen: {error.strerror}"}), flush=True)
+        _tell({"error": f"cannot listen: {error.strerror}"})
         return
-    print(json.dumps({"ports": server.ports()}), flush=True)
+    if not _tell({"ports": server.ports()}):
+        return
 
     def wait_for_end() -> None:
         for line in sys.stdin:
@@ -191,11 +196,21 @@ def main() -> None:
                 server.stop()
                 return
             server.advance(float(message["advance"]))
-            print("{}", flush=True)
+            _tell({})
         server.stop_when_alone()
 
     threading.Thread(target=wait_for_end, daemon=True).start()
     server.serve()
+
+
+def _tell(answer: dict[str, Any]) -> bool:
+    """Answers in one line; false if nobody listens any more. Unbuffered, so that nothing is left to be written at the
+    end, where it would be complained about."""
+    try:
+        os.write(1, json.dumps(answer).encode() + b"\n")
+    except OSError:
+        return False
+    return True
 
 
 if __name__ == "__main__":
