@@ -24,7 +24,8 @@ VERBS = {
     "read": Entry(
         "Takes readings of signals or of roles. `together` starts all instruments before waiting for any: one open "
         "query "
-        "an instrument, channels of one scanner as one scan. `averaging N` takes the mean of so many; `tries N` how "
+        "an instrument, channels of one scanner as one scan. The arguments of a "
+        "reading are known before the run. `averaging N` takes the mean of so many; `tries N` how "
         "often "
         "in all a bad reading is taken (3); `settled T` reads until two in a row agree to within T. A bad reading "
         "is an "
