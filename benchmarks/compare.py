@@ -237,6 +237,7 @@ def main() -> None:
     parser.add_argument("parts", nargs="*", choices=[*parts, []])
     parser.add_argument("--pairs", type=int, default=5)
     arguments = parser.parse_args()
+    os.environ.pop("PYTHONDONTWRITEBYTECODE", None)  # an installed program is not compiled anew at each start
     print(f"{os.cpu_count()} cores, Python {sys.version.split()[0]}, {arguments.pairs} pairs; median (range; wanted)")
     for name in arguments.parts or parts:
         parts[name](arguments.pairs)
