@@ -43,7 +43,7 @@ class Signals:
             nonlocal left
             if left and _is_recording(frame):
                 left -= 1
-                threading.Timer(MOMENT, signal.pthread_kill, [threading.main_thread().ident, number]).start()
+                threading.Timer(MOMENT, _once_more, [number]).start()
                 return
             self.hold_off()
             raise StopRun(f"stopped by {_NAMES[signal.Signals(number).name]}")
@@ -73,6 +73,13 @@ class Signals:
     def _handle(self, handler: Callable[[int, FrameType | None], None]) -> None:
         for number in self._handled:
             signal.signal(number, handler)
+
+
+def _once_more(number: int) -> None:
+    if hasattr(signal, "pthread_kill"):  # it must reach the thread that may be waiting for an instrument
+        signal.pthread_kill(threading.main_thread().ident or 0, number)
+    else:
+        signal.raise_signal(number)
 
 
 def _is_recording(frame: FrameType | None) -> bool:

@@ -91,10 +91,7 @@ class Session:
             error = _naming(error, message)
             self._recover(error)
             raise self._reconnected(error) from None
-        if self.unproven:
-            self.unproven.clear()  # commands are carried out in order: what came before the query is done
-        self.traffic.append(self._got_mark + line)
-        return line
+        return self._answered(line)
 
     def exchange_once(self, message: Message) -> str:
         """Asks and answers. Raises Reconnected: it is to be asked again, from its set-up on."""
