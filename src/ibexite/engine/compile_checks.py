@@ -97,6 +97,7 @@ class CheckCompiler(CompilerBase):
 def _is_constant(source: str) -> bool:
     """Whether the source of a limit is a plain number."""
     try:
-        return float(source.replace("INF", "inf")) is not None
+        float(source.replace("INF", "inf"))
     except ValueError:
         return False
+    return True
