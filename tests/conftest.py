@@ -14,7 +14,7 @@ import pytest
 
 from ibexite.bench.file import BenchFile, read_bench
 from ibexite.cli.demo_command import make_project
-from ibexite.cli.simulated_bench import make_plan
+from ibexite.cli.stand_ins import make_plan
 from ibexite.companions.files import Files
 from ibexite.engine.orders import Identity, Outcome
 from ibexite.engine.run import Run

@@ -8,7 +8,7 @@ import pytest
 
 from ibexite.bench.file import read_bench
 from ibexite.cli.project import find_project
-from ibexite.cli.simulated_bench import make_plan
+from ibexite.cli.stand_ins import make_plan
 from ibexite.errors import MistakeError
 from ibexite.instruments.profile import SHIPPED, load_profile
 

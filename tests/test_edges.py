@@ -22,7 +22,8 @@ from ibexite import events
 from ibexite.bench.file import read_bench
 from ibexite.cli.project import find_project
 from ibexite.cli.signals import Signals
-from ibexite.cli.simulated_bench import SimulatedBench, make_plan
+from ibexite.cli.simulated_bench import SimulatedBench
+from ibexite.cli.stand_ins import make_plan
 from ibexite.engine.preview import preview
 from ibexite.errors import MistakeError, RecordsError
 from ibexite.instruments.profile import SHIPPED

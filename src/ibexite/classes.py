@@ -8,7 +8,7 @@ from __future__ import annotations
 import tomllib
 from dataclasses import dataclass
 from functools import cache
-from importlib import resources
+from pathlib import Path
 
 from ibexite.units import Dimension, parse_unit
 
@@ -50,7 +50,7 @@ def _feature(name: str, entry: dict[str, str]) -> Feature:
 @cache
 def instrument_classes() -> dict[str, InstrumentClass]:
     """All classes by name."""
-    data = tomllib.loads(resources.files("ibexite").joinpath("classes.toml").read_text("utf-8"))
+    data = tomllib.loads(Path(__file__).with_name("classes.toml").read_text("utf-8"))
     return {
         name: InstrumentClass(
             name,

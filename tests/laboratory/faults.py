@@ -15,7 +15,7 @@ from ibexite import events
 from ibexite.bench import bench as bench_module
 from ibexite.bench.file import BenchFile, read_bench
 from ibexite.cli.demo_command import make_project
-from ibexite.cli.simulated_bench import make_plan
+from ibexite.cli.stand_ins import make_plan
 from ibexite.engine.orders import Identity
 from ibexite.engine.run import Run
 from ibexite.engine.services import Consenting, RealClock

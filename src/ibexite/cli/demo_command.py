@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import shutil
-from importlib import resources
 from pathlib import Path
 
 import click
 
+from ibexite import demo
 from ibexite.cli.project import shown_path
 from ibexite.errors import EXIT_ABORTED, MistakeError
 
@@ -80,7 +80,7 @@ def command(folder: Path) -> None:
 def make_project(folder: Path) -> list[str]:
     """Writes the files of the example project; returns the names of those that were there and had been changed."""
     kept = []
-    source = resources.files("ibexite.demo")
+    source = Path(demo.__file__).parent
     try:
         folder.mkdir(parents=True, exist_ok=True)
         for name in FILES:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from importlib import resources
 from pathlib import Path
 
 import click
@@ -36,9 +35,7 @@ def _check_name(name: str) -> None:
 def _write(target: Path, template: str, name: str) -> None:
     if target.exists():
         raise MistakeError("there is such a file already", where=str(target), remedy="Take another name.")
-    text = (
-        resources.files("ibexite.cli").joinpath("templates", template + ".txt").read_text("utf-8").replace("NAME", name)
-    )
+    text = Path(__file__).with_name("templates").joinpath(template + ".txt").read_text("utf-8").replace("NAME", name)
     try:
         target.parent.mkdir(parents=True, exist_ok=True)
         target.write_text(text, encoding="utf-8")

@@ -23,7 +23,7 @@ def command(bench: Path, serial: str) -> None:
     from dataclasses import replace
 
     from ibexite.bench.file import read_bench
-    from ibexite.cli.simulated_bench import is_on_this_machine, make_plan
+    from ibexite.cli.stand_ins import is_on_this_machine, make_plan
     from ibexite.errors import BenchError
     from ibexite.simulate.server import BenchServer
 

@@ -139,7 +139,7 @@ def _vet_toml(path: Path) -> None:
 
 def _check_simulation(file: BenchFile) -> None:
     """What a simulated bench would refuse is found now."""
-    from ibexite.cli.simulated_bench import make_plan
+    from ibexite.cli.stand_ins import make_plan
 
     if file.product:
         make_plan(file, "", own_ports=True)

@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import hashlib
 from dataclasses import dataclass
-from importlib import resources
 from pathlib import Path
 
 from ibexite import units
@@ -16,7 +15,7 @@ from ibexite.errors import MistakeError, UnitError, did_you_mean
 from ibexite.toml_reader import Table, read_toml
 from ibexite.units import Dimension, Unit
 
-SHIPPED = Path(str(resources.files("ibexite.instruments").joinpath("profiles")))
+SHIPPED = Path(__file__).with_name("profiles")
 ALL_DIGITS = 15  # with as many every decimal number survives a float (IEEE 754 binary64)
 
 

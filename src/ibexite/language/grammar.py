@@ -11,7 +11,7 @@ import io
 import pickle
 import re
 from functools import cache
-from importlib import resources
+from pathlib import Path
 from typing import Any
 
 import lark
@@ -23,7 +23,7 @@ from ibexite.language.source import Source, Span
 
 STARTS = ["top_line", "header_line", "need_line", "param_line", "section_line", "output_line", "deed_line"]
 OPTIONS: dict[str, Any] = {"parser": "lalr", "lexer": "contextual", "start": STARTS, "maybe_placeholders": True}
-_FOLDER = resources.files("ibexite.language")
+_FOLDER = Path(__file__).parent
 _WORD = re.compile(r'"[^"\n]*"?|[A-Za-z_]\w*|\d[\w.]*|\S')
 
 
@@ -105,4 +105,4 @@ def _report_unit(source: Source, span: Span, word: str) -> None:
 if __name__ == "__main__":
     from pathlib import Path
 
-    Path(str(_FOLDER.joinpath("ibexite.tables"))).write_bytes(make_tables())
+    _FOLDER.joinpath("ibexite.tables").write_bytes(make_tables())

@@ -10,7 +10,8 @@ from functools import partial
 from ibexite.protocols import scpi
 from ibexite.protocols.scpi import Command, ScpiError
 from ibexite.simulate.device import ScpiDevice, one_parameter, response_number
-from ibexite.simulate.world import ROOM, World
+from ibexite.simulate.nature import ROOM
+from ibexite.simulate.world import World
 
 # Bits of the questionable status register (SCPI-1999 volume 1, 20.3.1): the quantity is not what was set.
 VOLTAGE_QUESTIONABLE, CURRENT_QUESTIONABLE = 1, 2

@@ -23,8 +23,9 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from ibexite.protocols.lines import LineBuffer, LineTooLong
+from ibexite.simulate.build import build
 from ibexite.simulate.device import ScpiDevice
-from ibexite.simulate.plan import SimulationPlan, StandIn, build
+from ibexite.simulate.plan import SimulationPlan, StandIn
 
 LINGER = 3.0  # s; how long it is there for whoever makes the bench safe after a run that died
 ALONE = 0.3  # s without a client, after which it ends

@@ -6,11 +6,12 @@ so that a reading taken too early is wrong, as on a real bench.
 
 from __future__ import annotations
 
-import hashlib
 import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Any, Protocol
+
+from ibexite.simulate.nature import ROOM, UNWIRED
 
 
 @dataclass(slots=True)
@@ -59,8 +60,6 @@ class Climate:
     is_on: bool = False
 
 
-UNWIRED = "unwired"  # a channel that is connected to nothing: it reads 0
-ROOM = 296.15  # K; the air where nothing heats or cools it
 KINDS: dict[str, type] = {"source": Source, "sink": Sink, "tone": Tone, "carrier": Carrier, "climate": Climate}
 
 
@@ -150,13 +149,3 @@ class World:
     def quantities(self) -> tuple[str, ...]:
         """All that can be measured."""
         return (*self.product.time_constants, *self.product.derived)
-
-
-def drawn(name: str, shares: Mapping[str, float]) -> str:
-    """One of the keys (faults) for a name, each for its share of all names; "" for the rest. Always the same one."""
-    place = int.from_bytes(hashlib.sha256(name.encode()).digest()[:4], "big") / 2**32
-    for key, share in shares.items():
-        if place < share:
-            return key
-        place -= share
-    return ""

@@ -1,17 +1,40 @@
-"""The simulated products, by the name that a bench file gives them."""
+"""The simulated products, by the name that a bench file gives them. Each is loaded where it is named."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import importlib
+from typing import TYPE_CHECKING
 
-from ibexite.simulate.products.fm2_control_board import Fm2ControlBoard
-from ibexite.simulate.products.fm2_sensor_parts import Fm2SensorParts
-from ibexite.simulate.products.nothing import Nothing
-from ibexite.simulate.world import Product
+from ibexite.simulate.plan import STIMULUS
+
+if TYPE_CHECKING:
+    from ibexite.simulate.world import Product
 
 NOTHING = "nothing"
-PRODUCTS: dict[str, Callable[[str], Product]] = {
-    "fm2-control-board": Fm2ControlBoard,
-    "fm2-sensor-parts": Fm2SensorParts,
-    NOTHING: Nothing,
+PRODUCTS = {  # module and class
+    "fm2-control-board": ("fm2_control_board", "Fm2ControlBoard"),
+    "fm2-sensor-parts": ("fm2_sensor_parts", "Fm2SensorParts"),
+    NOTHING: ("nothing", "Nothing"),
 }
+
+
+def make_product(name: str, serial: str) -> Product:
+    """One unit of a product.
+
+    Raises:
+        KeyError: there is no such product.
+    """
+    module, class_name = PRODUCTS[name]
+    product: Product = getattr(importlib.import_module(f"{__name__}.{module}"), class_name)(serial)
+    return product
+
+
+def connectable(product: str, kind: str) -> tuple[str, ...]:
+    """What an instrument of a kind can be wired to: terminals for what applies something, else quantities."""
+    model = make_product(product, "")
+    if kind in STIMULUS:
+        return model.terminals.get(STIMULUS[kind], ())
+    names = (*model.time_constants, *model.derived)
+    if kind == "oscilloscope":
+        return tuple(n.removesuffix("_amplitude") for n in names if n.endswith("_amplitude"))
+    return names

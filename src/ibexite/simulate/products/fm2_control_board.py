@@ -9,9 +9,12 @@ from __future__ import annotations
 import random
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from ibexite.simulate.world import Source, Stimuli, drawn
+from ibexite.simulate.nature import drawn
+
+if TYPE_CHECKING:
+    from ibexite.simulate.world import Source, Stimuli
 
 SHUNT_IN, SHUNT_OUT = 0.10012, 0.04987  # ohm; the current shunts of the fixture
 LOWEST_INPUT = 4.0  # V; below it the regulator stays off

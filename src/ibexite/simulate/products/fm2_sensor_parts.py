@@ -11,8 +11,12 @@ import math
 import random
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
-from ibexite.simulate.world import ROOM, Stimuli, drawn
+from ibexite.simulate.nature import ROOM, drawn
+
+if TYPE_CHECKING:
+    from ibexite.simulate.world import Stimuli
 
 FAULTS = {
     "detuned": 0.06,  # a wrong capacitor: the band filter sits too high

@@ -4,8 +4,10 @@ was prepared."""
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
+from typing import TYPE_CHECKING
 
-from ibexite.simulate.world import Stimuli
+if TYPE_CHECKING:
+    from ibexite.simulate.world import Stimuli
 
 
 class Nothing:
