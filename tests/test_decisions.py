@@ -132,8 +132,9 @@ def test_each_of_the_answers_that_were_asked_for_together_must_come(tmp_path, mo
     bench = Bench(memory_bench(tmp_path))
     bench.connect(["psu"])
     bench.set_line([("supply", "voltage"), ("supply", "current_limit")])(8.0, 1.0)
-    with pytest.raises(InstrumentError, match="gave 1 answers to 3 questions: '1'"):
+    with pytest.raises(InstrumentError, match="gave 1 answers to 3 questions: '1'") as found:
         bench.complete()
+    assert "write compound = false into scpi-power-supply" in found.value.remedy
     bench.close()
 
 

@@ -15,7 +15,7 @@ from ibexite.analysis.catalog import find
 from ibexite.analysis.curve import Curve
 from ibexite.engine.judge import Tally
 from ibexite.errors import SequenceError
-from ibexite.holes import NEVER_MEASURED, is_equal
+from ibexite.holes import NEVER_MEASURED, Bound, is_equal
 from ibexite.language import points
 from ibexite.wording import judged_text
 
@@ -63,6 +63,49 @@ def test_holes_and_emptiness_are_never_a_pass(judged, reasons, verdict, why) -> 
     for value in judged:
         tally.judge(value, 0.0, 1.0)
     assert tally.verdict(reasons, "overload") == (verdict, why)
+
+
+@given(st.lists(st.one_of(st.floats(-10, 10), st.just(math.nan), st.builds(Bound, st.floats(-10, 10), st.booleans(), st.booleans())),
+                min_size=6, max_size=6), st.lists(st.sampled_from([1.0, 0.0, math.nan]), min_size=6, max_size=6), LIMIT, st.booleans())  # fmt: skip
+def test_bounds_in_a_curve_are_judged_as_they_are_one_by_one(values, where, high, over_more) -> None:
+    axes = {"n": np.arange(3.0), "k": np.arange(2.0)}
+    if over_more:  # the values are over n only; what limits them runs over k too
+        bounds, measured, values = values[:3], np.array(values[:3]), [value for value in values[:3] for _ in "kk"]
+        curve = Curve({"n": axes["n"]}, measured, {i: x for i, x in enumerate(bounds) if isinstance(x, Bound)})
+    else:
+        curve = Curve(
+            axes, np.array(values).reshape(3, 2), {i: x for i, x in enumerate(values) if isinstance(x, Bound)}
+        )
+    condition = Curve(axes, np.array(where).reshape(3, 2))
+    live, whole = Tally(), Tally()
+    for i, (value, counts) in enumerate(zip(values, where, strict=True)):
+        live.judge_where(counts, value, -math.inf, high, (float(i // 2), float(i % 2)))
+    whole.judge_curve(curve, -math.inf, high, condition)
+    assert (whole.judged, whole.failed, whole.bad) == (live.judged, live.failed, live.bad)
+    assert sorted(whole.failing) == sorted(live.failing) and whole.margin == live.margin
+
+
+NONE = math.inf
+
+
+@pytest.mark.parametrize(("bound", "low", "high", "is_strict", "verdict", "margin"), [
+    (Bound(8.0, True), -NONE, 8.5, False, "pass", 0.5), (Bound(8.0, True), 9.0, NONE, False, "fail", -1.0),
+    (Bound(8.0, False), 7.0, NONE, False, "pass", 1.0), (Bound(8.0, False), -NONE, 6.0, False, "fail", -2.0),
+    (Bound(8.0, True), 7.0, 9.0, False, "error", NONE), (Bound(8.0, False), 7.0, 9.0, False, "error", NONE),
+    # A bound exactly at its limit: below 8 lies within <= 8 and < 8 and never within >= 8; at most 8 may be 8.
+    (Bound(8.0, True), -NONE, 8.0, True, "pass", 0.0), (Bound(8.0, True), 8.0, NONE, False, "fail", 0.0),
+    (Bound(8.0, True, True), -NONE, 8.0, False, "pass", 0.0), (Bound(8.0, True, True), -NONE, 8.0, True, "error", NONE),
+    (Bound(8.0, True, True), 8.0, NONE, False, "error", NONE), (Bound(8.0, True, True), 8.0, NONE, True, "fail", 0.0),
+    (Bound(8.0, False, True), 8.0, NONE, False, "pass", 0.0), (Bound(8.0, False, True), -NONE, 8.0, False, "error", NONE),
+])  # fmt: skip
+def test_what_is_only_bounded_is_judged_when_all_it_may_be_agrees(bound, low, high, is_strict, verdict, margin) -> None:
+    tally = Tally(is_strict)
+    tally.judge(bound, low, high, (1.0,))
+    assert (tally.verdict([], "")[0], tally.margin) == (verdict, margin)
+    assert tally.failing == ([(1.0,)] if verdict == "fail" else [])
+    assert tally.bound == (bound.word if verdict != "error" else "")
+    if margin < NONE:
+        assert (tally.value, tally.low, tally.high, tally.at) == (8.0, low, high, (1.0,))
 
 
 @pytest.mark.parametrize("place", [0, 1, 2])

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from array import array
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -158,7 +159,7 @@ class Tally:
             return
         import numpy as np
 
-        from ibexite.analysis.curve import joined_axes, never, spread
+        from ibexite.analysis.curve import Curve, joined_axes, never, spread
 
         axes = joined_axes(value, low, high, where)
         shape = tuple(len(axis) for axis in axes.values())
@@ -190,8 +191,12 @@ class Tally:
         self.judged += len(chosen)
         self.failed += len(fails)
         holes = np.flatnonzero(np.isnan(margins))
-        bounds = getattr(value, "bounds", None) or {}
-        bounded = self._judge_bounds(bounds, holes, chosen, lows, highs, at_point) if bounds else 0
+        bounded = 0
+        if getattr(value, "bounds", None):
+            own = Curve(value.axes, np.arange(value.values.size, dtype=float).reshape(value.values.shape))
+            places = np.broadcast_to(spread(own, axes), shape).ravel()[chosen]
+            known = {int(i): value.bounds.get(int(places[i])) for i in holes if not undecided[chosen[i]]}
+            bounded = self._judge_bounds(known, lows, highs, at_point)
         self.bad += len(holes) - bounded  # those that only a bound is known of are counted there
         self.failing += [at_point(i) for i in fails[: MAX_FAILING_KEPT - len(self.failing)]]
         if len(good):
@@ -201,11 +206,10 @@ class Tally:
                 room = MAX_LIMITS_KEPT - len(self.limits)
                 self.limits += [(*at_point(i), float(lows[i]), float(highs[i])) for i in good[:room]]
 
-    def _judge_bounds(self, bounds: Any, holes: Any, chosen: Any, lows: Any, highs: Any, at_point: Any) -> int:
+    def _judge_bounds(self, known: Mapping[int, Bound | None], lows: Any, highs: Any, at_point: Any) -> int:
         """Judges the points of which only a bound is known; how many there are."""
         found = 0
-        for i in holes:
-            bound = bounds.get(int(chosen[i]))
+        for i, bound in known.items():
             if bound is not None and lows[i] == lows[i] and highs[i] == highs[i]:
                 self._judge_bound(bound, float(lows[i]), float(highs[i]), at_point(i))
                 found += 1
