@@ -344,6 +344,29 @@ def test_a_halt_is_a_remark_and_makes_a_trial(perform, monkeypatch) -> None:  # 
     assert 8 < run.of(events.Halted)[1].values["v_in"] < 10
 
 
+def test_a_run_by_itself_is_a_whole_lot_and_may_be_looked_at_in_its_blocks(perform, monkeypatch) -> None:  # noqa: ANN001
+    from ibexite.engine.debugger import Debugger
+
+    asked: list[str] = []
+    original = Run.carry_out
+
+    def prompt(halt, evaluate) -> str:  # noqa: ANN001
+        asked.append(evaluate("1 V + 0 * v_in") if "v_in" in halt.values else "")
+        return "next"
+
+    def halted(self: Run, *more) -> object:  # noqa: ANN002
+        self.runtime.debugger = Debugger(self.program, prompt, stepping=True, stops=set())
+        return original(self, *more)
+
+    monkeypatch.setattr(Run, "carry_out", halted)
+    header = HEADER.replace(
+        "before unit", 'before lot\n    show "a lot begins"\n    read v_in\n    wait 1 ms\n\nbefore unit', 1
+    )
+    run = perform(GOOD_TEST + 'after unit\n    show "a unit ends"\nafter lot\n    show "a lot ends"\n', header=header)
+    assert [text for text in asked if text] == ["1 V", "1 V"]
+    assert [event.text for event in run.of(events.Shown)] == ["a lot begins", "a unit ends", "a lot ends"]
+
+
 def test_a_curve_whose_limits_are_upside_down_is_an_error(perform) -> None:  # noqa: ANN001
     run = perform('test t "T"\n    read v_out, v_in\n    check v_out between v_in and v_out\n')
     assert run.outcome.verdict == "error" and "is above the upper one" in told(run, "t").reason
