@@ -427,7 +427,7 @@ def test_a_sweep_has_as_many_points_as_may_be_and_no_more() -> None:
 
 
 @pytest.mark.parametrize(("loop", "turns", "apart"), [
-    ("for 200 ms every 50 ms", 5, 0.05), ("for 190 ms every 50 ms", 4, 0.05), ("3 times every 60 ms", 3, 0.06), ("4 times", 4, 0.0),
+    ("for 200 ms every 50 ms", 5, 0.05), ("for 300 ms every 100 ms", 4, 0.1), ("for 190 ms every 50 ms", 4, 0.05), ("3 times every 60 ms", 3, 0.06), ("4 times", 4, 0.0),
 ])  # fmt: skip
 def test_a_preview_counts_the_turns_that_are_made_and_knows_when(
     perform, project, loop: str, turns: int, apart: float
@@ -559,3 +559,53 @@ def test_settled_is_heard_where_it_is_written(tmp_path, monkeypatch) -> None:  #
     seen: list[events.Event] = []
     Run(vet(Source("t.ibx", text)), memory_bench(tmp_path), identity, Still(), Consenting(), seen.append).carry_out()
     assert [event.value for event in seen if isinstance(event, events.Value)] == [3.4]
+
+
+def test_steps_in_a_branch_stand_deeper_than_it() -> None:
+    lines = "    if 1 > 2\n        wait 3 s\n    else if 2 > 1\n        repeat k 2 times\n            wait 5 s\n    else\n        wait 1 s\n"
+    (block,) = preview(
+        vet(Source("t.ibx", 'sequence "S"\n    product "P"\n    serial "A"\ntest t "T"\n' + lines)), None
+    )
+    assert [(step.depth, step.text) for step in block.steps] == [
+        (0, "if 1 > 2   never here"), (0, "else if 2 > 1"), (1, "repeat k 2 times"), (2, "wait 5 s"), (0, "else   never here"),
+    ]  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    "lines",
+    [
+        "watch v_in <= 2 V every 1 s\n        wait 1 ms",
+        "watch v_in >= 2 V every 1 s\n        set supply.output = off\n        wait 30 ms",
+    ],
+)
+def test_a_watch_that_trips_at_its_first_or_last_look_is_told_as_a_check(perform, lines: str) -> None:  # noqa: ANN001
+    run = perform(f'test t "T"\n    read v_out\n    check v_out >= 1 V\n    {lines}\n')
+    result = run.result("watch v_in")
+    assert (result.verdict, result.failed, ended(run)["t"][0]) == ("fail", 1, "fail")
+    assert 0 <= result.at["watched"] <= result.t, "from its beginning"
+
+
+def test_the_roles_of_a_lost_setting_are_set_back_whole(tmp_path, monkeypatch) -> None:  # noqa: ANN001
+    bench = memory(tmp_path, monkeypatch)
+    wanted = {("supply", "voltage"): 8.0, ("supply", "current_limit"): 1.0}
+    bench.set_line(list(wanted))(*wanted.values())
+    bench.complete()
+    bench.set_line([("supply", "voltage")])(9.0)
+    bench.sessions["psu"].link.held["SOUR1:VOLT"] = "3"
+    with pytest.raises(InstrumentError, match="voltage was set to 9 V, but the instrument has 3 V"):
+        bench.complete()
+    assert bench.restore(wanted, lambda seconds: None) == list(wanted), "who knows what else it has lost"
+    assert bench.restore(wanted, lambda seconds: None) == []
+    bench.close()
+
+
+def test_a_picture_must_be_there_and_a_switch_is_set_by_yes_or_no(ibexite, project) -> None:  # noqa: ANN001
+    params = "params\n    lit = yes\n\n"
+    lines = 'test t "T"\n    ask confirm "Seat it." picture "no.png"\n    read v_in\n    if lit\n        check v_in >= 1 V\n'
+    (project / "seat.ibx").write_text(HEADER.replace("before unit", params + "before unit", 1) + lines)
+    told = ibexite("vet", "seat.ibx")
+    assert told.returncode == 2 and "there is no picture 'no.png'" in told.stdout + told.stderr
+    (project / "no.png").write_bytes(b"")
+    for given, code in (("yes", 0), ("off", 0), ("maybe", 2)):
+        told = ibexite("vet", "seat.ibx", "--with", f"lit={given}")
+        assert (told.returncode, "neither yes nor no" in told.stderr) == (code, bool(code)), told.stdout + told.stderr

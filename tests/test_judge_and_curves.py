@@ -14,6 +14,7 @@ from ibexite.analysis import curve as curves
 from ibexite.analysis.catalog import find
 from ibexite.analysis.curve import Curve
 from ibexite.engine.judge import Tally
+from ibexite.engine.loops import Refined
 from ibexite.errors import SequenceError
 from ibexite.holes import NEVER_MEASURED, Bound, is_equal
 from ibexite.language import points
@@ -86,6 +87,19 @@ def test_bounds_in_a_curve_are_judged_as_they_are_one_by_one(values, where, high
 
 
 NONE = math.inf
+
+
+@pytest.mark.parametrize(("ys", "limits", "new"), [
+    ([0, 1, 2, 3, 4], (2.6, NONE), 2.5), ([0, 1, 2, 3, 4], (0.2, NONE), 0.5), ([0, 1, 2, 3, 4], (-NONE, 9.0), 3.5),
+    ([0, 0, 0, 0, 1], (0.0, NONE), 3.5), ([4, 3, 2, 1, 0], (-NONE, 2.6), 1.5), ([1, 1, 1, 1, 1], (1.0, NONE), None),
+    ([0, 1, 2, 3, math.nan], (3.5, NONE), 2.5), ([0, 1, 9, 9.5, 9], (9.2, 9.8), 1.5), ([0, 5, 5.1, 5.2, 5.3], (-NONE, 5.3), 0.5),
+])  # fmt: skip
+def test_near_a_limit_a_refined_sweep_halves_the_step_that_comes_nearest(ys, limits, new) -> None:
+    sweep = Refined([0.0, 1.0, 2.0, 3.0, 4.0], 6, is_log=False, limits=lambda: [limits])
+    points = iter(sweep)
+    for y in ys:
+        sweep.tell(next(points), float(y))
+    assert next(points, None) == new
 
 
 @pytest.mark.parametrize(("bound", "low", "high", "is_strict", "verdict", "margin"), [

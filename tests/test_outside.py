@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import os
 
 import pytest
 
@@ -160,3 +161,25 @@ def test_a_measurement_in_python_goes_through_the_ceilings(perform, body: str, w
     assert ended(run)["u"][0] in ("pass", "skipped"), "the load was not set back"
     assert not any("CURR 9" in line for line in run.traffic)
     assert any(e.text == "measured in Python" for e in run.of(events.Shown))
+
+
+LASTING = """import json, os, pathlib, sys, time
+json.loads(sys.stdin.readline())
+pathlib.Path("pid").write_text(str(os.getpid()))
+print(json.dumps({"result": {"volts": 5.0}}), flush=True)
+time.sleep(60)
+"""
+
+
+def test_a_program_that_measured_does_not_outlive_its_measurement(ibexite, project) -> None:  # noqa: ANN001
+    folder = project / "measurements"
+    (folder / "lasting.py").write_text(LASTING)
+    (folder / "lasting.measurement.toml").write_text(
+        '[measurement]\ntitle = "Lasting"\nprogram = "lasting.py"\n[needs]\ntap = "V"\n[outputs]\nvolts = "V"\n'
+    )
+    lines = 'test t "T"\n    measure lasting(tap = v_out) as it\n    check it.volts >= 4 V\n'
+    (project / "lasting.ibx").write_text(HEADER + lines)
+    done = ibexite("run", "lasting.ibx", "--bench", "bench.toml", "--serial", "FC00400", "--simulate", "--no-report")
+    assert done.returncode == 5, done.stdout + done.stderr
+    with pytest.raises(ProcessLookupError):
+        os.kill(int((folder / "pid").read_text()), 0)

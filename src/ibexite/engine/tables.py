@@ -52,8 +52,6 @@ class Axis:
 
     def visit(self, points: Iterable[float]) -> Iterator[tuple[int, float]]:
         """As `run`, for points that become known one by one (repeats, searches, refined sweeps)."""
-        if self._first is None:
-            self._first = ()
         seen: dict[float, int] = {}
         for point in points:
             key = (point, seen.get(point, 0))

@@ -140,15 +140,24 @@ class Watch:
         self._log = Log(self._frame, "watched", [meta])
         self._began = self.due = self._frame.runtime.clock.now()
         self._frame.runtime.watches.append(self)
-        self.look()
+        try:
+            self.look()
+        except BaseException:  # nothing is left that was not entered
+            self._end()
+            raise
 
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
+        try:
+            if kind is None:
+                self.due = 0.0
+                self.look()
+        finally:
+            self._end()
+
+    def _end(self) -> None:
         self._frame.runtime.watches.remove(self)
-        if kind is None:
-            self.due = 0.0
-            self.look()
         self._tell()
 
     def look(self) -> None:

@@ -171,7 +171,6 @@ class DeedChecker(LoopChecker, JudgingChecker):
     def _if(self, statement: nodes.If) -> None:
         before = dict(self.names)
         merged: dict[str, Binding] = {}
-        self.depth_of_if += 1
         for condition, _ in statement.branches:
             self.condition(condition, "if v_out > 4.75 V")
         for body in (*(body for _, body in statement.branches), statement.otherwise):
@@ -189,7 +188,6 @@ class DeedChecker(LoopChecker, JudgingChecker):
                         f"There it is {other.type}.",
                     )
                 merged[name] = binding
-        self.depth_of_if -= 1
         self.names = {**before, **merged}
 
     # --- measurements and programs -----------------------------------------------------------------------------------
@@ -270,7 +268,7 @@ class DeedChecker(LoopChecker, JudgingChecker):
             if kind.axes and self.here:
                 for axis in kind.axes:
                     self.foreign_axes[axis] = replace(outputs.get(axis, NUMBER), axes=(axis,))
-                self.names[key] = Binding(key, "let", kind, statement.span, self.depth_of_if > 0)
+                self.names[key] = Binding(key, "let", kind, statement.span)
                 self.passing[key] = len(self.loops)
                 continue
             if kind.kind == "text" and self.here:

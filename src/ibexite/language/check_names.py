@@ -29,7 +29,6 @@ class NameChecker:
         self.passing: dict[str, int] = {}  # results that live within a loop only, and how deep it is
         self.set_points: list[SetPoint] = program.set_points
         self.uses: list[RoleUse] = program.uses
-        self.depth_of_if = 0
 
     @property
     def here(self) -> tuple[str, ...]:
@@ -148,7 +147,7 @@ class NameChecker:
                 else "Take a new name.",
             )
             return
-        self.names[name] = Binding(name, origin, kind, span, self.depth_of_if > 0)
+        self.names[name] = Binding(name, origin, kind, span)
 
     def leave_loop(self) -> None:
         """A loop ends: curves that were measured within it cannot be used any more."""

@@ -16,13 +16,12 @@ from ibexite.language.types import PythonFunction, Type
 @dataclass(frozen=True, slots=True)
 class Binding:
     """A name of a test: how it came to be (sweep, read, let, ask, call, elapsed, output), its type, where it got its
-    value. Conditional: an `if` decides whether it gets one."""
+    value."""
 
     name: str
     origin: str
     type: Type
     span: Span
-    is_conditional: bool = False
 
 
 @dataclass(frozen=True, slots=True)
