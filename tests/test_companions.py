@@ -159,6 +159,9 @@ def test_sweeps_over_the_values_of_a_file(tmp_path: Path, content: str, sweep: s
     text = f'test t "T"\n    sweep {sweep} over file "f.csv"\n        let k = 2 * {sweep}\n    check k >= 1 Hz\n'
     told = report(tmp_path, text, f__csv=content)
     assert expected in told and ("mistake" in told or "f.csv" in told) == bool(expected)
+    assert ("is a frequency (Hz) over" in report(tmp_path, text.replace("1 Hz", "1 V"), f__csv=content)) != bool(
+        expected
+    )
 
 
 PYTHON = '''import ibexite

@@ -58,6 +58,8 @@ def mistakes(lines: str) -> list[str]:
     ("sweep u from 5 V to 5 V in 1 points\n    read v_in\ncheck v_in >= u", []),
     ('ask mark = text "Mark?"\ncheck mark == 5 V', ["these cannot be compared"]), ('ask mark = text "Mark?"\ncheck mark == "A"', []),
     ("sweep u over 1 V, 10 V\n    read x = supply.current(channel = u)\ncheck max(x) >= 1 A", ["it must be known before the run"]),
+    ('send "X" to nowhere', ["unexpected text"]), ('send nowhere "X"', ["'nowhere' is not among the needs"]),
+    ("sweep n over 1, 2\n    search u from 9 V to 8 V resolution 0.5 V until now < 1 V\n        read now = v_in\ncheck max(u) >= 1 V", []),
     ('ask lit = yes_no "Lit?"\ncheck lit == on', []), ('ask lit = yes_no "Lit?"\ncheck lit == "A"', ["these cannot be compared"]),
 ])  # fmt: skip
 def test_what_vetting_lets_through_and_what_not(lines: str, found: list[str]) -> None:
@@ -505,7 +507,12 @@ def test_what_limits_while_an_output_is_switched_back_on_is_not_charged_to_the_n
 
 @pytest.mark.parametrize(
     ("given", "found"),
-    [("most = 100 mA", []), ("most = 5 V", ["wrong unit"]), ("much = 1 A", ["loading takes no 'much'"])],
+    [
+        ("most = 100 mA", []),
+        ("most = 5 V", ["wrong unit"]),
+        ("most = 400 mA", ["most is out of its bounds"]),
+        ("much = 1 A", ["loading takes no 'much'"]),
+    ],
 )
 def test_inputs_of_a_measurement_are_looked_at(given: str, found: list[str]) -> None:
     text = MEASURED.replace(" refine where volts near its limit at most 7 points", "") + HEADER
@@ -516,6 +523,29 @@ def test_inputs_of_a_measurement_are_looked_at(given: str, found: list[str]) -> 
     )
     vet(source)
     assert [finding.title for finding in source.findings if "never used" not in finding.title] == found
+
+
+def test_how_long_a_branch_takes_is_not_known_where_the_run_decides() -> None:
+    lines = "    read v_in\n    if v_in > 5 V\n        wait 5 s\n    check v_in >= 1 V\n"
+    assert [b.is_exact for b in preview(vet(Source("t.ibx", HEADER + 'test t "T"\n' + lines)), None)] == [True, False]
+
+
+def test_limits_from_a_table_that_is_not_here_are_not_missed() -> None:
+    header = HEADER.replace("\n\nneeds", '\n    limits   "limits.csv"\n\nneeds', 1)
+    assert header != HEADER
+    for text, missing in ((header, 0), (HEADER, 1)):
+        source = Source("t.ibx", text + 'test t "T"\n    read v_in\n    check v_in\n')
+        vet(source)
+        assert [f.title for f in source.findings].count("a check without limits") == missing
+
+
+def test_the_first_corner_says_what_the_others_are() -> None:
+    lines = 'group g "G" over u = 8 V, 5 A\n    test t "T"\n        set supply.voltage = u\n        read v_in\n        check v_in >= 1 V\n'
+    source = Source("t.ibx", HEADER + lines)
+    vet(source)
+    assert [
+        (f.title, source.text[f.span.start : f.span.end], f.remedy) for f in source.findings if f.title == "wrong unit"
+    ] == [("wrong unit", "5 A", "The first corner is a voltage (V).")]
 
 
 @pytest.mark.parametrize("link", [MemoryLink, Cut])
@@ -566,6 +596,7 @@ def test_steps_in_a_branch_stand_deeper_than_it() -> None:
     (block,) = preview(
         vet(Source("t.ibx", 'sequence "S"\n    product "P"\n    serial "A"\ntest t "T"\n' + lines)), None
     )
+    assert block.is_exact
     assert [(step.depth, step.text) for step in block.steps] == [
         (0, "if 1 > 2   never here"), (0, "else if 2 > 1"), (1, "repeat k 2 times"), (2, "wait 5 s"), (0, "else   never here"),
     ]  # fmt: skip

@@ -116,7 +116,7 @@ def test_what_is_only_bounded_is_judged_when_all_it_may_be_agrees(bound, low, hi
     tally = Tally(is_strict)
     tally.judge(bound, low, high, (1.0,))
     assert (tally.verdict([], "")[0], tally.margin) == (verdict, margin)
-    assert tally.failing == ([(1.0,)] if verdict == "fail" else [])
+    assert (tally.failing, tally.bad) == ([(1.0,)] if verdict == "fail" else [], verdict == "error")
     assert tally.bound == (bound.word if verdict != "error" else "")
     if margin < NONE:
         assert (tally.value, tally.low, tally.high, tally.at) == (8.0, low, high, (1.0,))

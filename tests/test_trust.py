@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import json
 import math
+import os
+import tempfile
 from pathlib import Path
 
 import pytest
@@ -192,13 +194,19 @@ def test_raw_commands_do_not_lead_beyond_a_ceiling(perform, raw: str, what: str)
     assert next(line for line in after if "OUTP1 O" in line) == "psu> OUTP1 OFF"
 
 
-def test_two_runs_on_one_bench_do_not_reset_each_others_instruments(serve) -> None:  # noqa: ANN001
+def test_two_runs_on_one_bench_do_not_reset_each_others_instruments(serve, tmp_path, monkeypatch) -> None:  # noqa: ANN001
     from ibexite.bench.bench import Bench
     from ibexite.errors import BenchError
 
     file = serve()
     first, second = Bench(file), Bench(file)
-    first.connect(["psu", "dmm"], "run 1 of a.ibx for FC00400")
+    monkeypatch.setattr(tempfile, "tempdir", str(tmp_path))
+    before = os.umask(0o077)
+    try:
+        first.connect(["psu", "dmm"], "run 1 of a.ibx for FC00400")
+    finally:
+        os.umask(before)
+    assert {os.fstat(fd).st_mode & 0o777 for fd in first.locks.handles()} == {0o666}, "whoever comes next may look"
     with pytest.raises(BenchError, match="dmm is in use by run 1 of a.ibx for FC00400 [(]process .*, since 20"):
         second.connect(["eload", "dmm"])
     assert not second.sessions
