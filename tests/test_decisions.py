@@ -640,3 +640,10 @@ def test_a_picture_must_be_there_and_a_switch_is_set_by_yes_or_no(ibexite, proje
     for given, code in (("yes", 0), ("off", 0), ("maybe", 2)):
         told = ibexite("vet", "seat.ibx", "--with", f"lit={given}")
         assert (told.returncode, "neither yes nor no" in told.stderr) == (code, bool(code)), told.stdout + told.stderr
+
+
+def test_of_a_measurement_in_the_language_only_what_its_lines_set_is_asked(perform) -> None:  # noqa: ANN001
+    header = MEASURED.replace(" refine where volts near its limit at most 7 points", "") + HEADER
+    lines = 'test t "T"\n    measure loading(sink = load, output = v_out) as it\n    check it.volts >= 4 V\n'
+    run = perform(lines, header=header)
+    assert next(line for line in run.traffic if line.startswith("eload> CURR?")) == "eload> CURR?;:INP?"
