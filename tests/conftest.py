@@ -18,7 +18,7 @@ from ibexite.cli.stand_ins import make_plan
 from ibexite.companions.files import Files
 from ibexite.engine.orders import Identity, Outcome
 from ibexite.engine.run import Run
-from ibexite.engine.services import Consenting, Operator, RealClock
+from ibexite.engine.services import Clock, Consenting, Operator, RealClock
 from ibexite.language.check import vet
 from ibexite.language.source import Source
 from ibexite.simulate.server import BenchServer
@@ -123,7 +123,7 @@ def perform(serve: Callable[..., BenchFile], project: Path) -> Callable[..., Rec
     the sequence, by name."""
 
     def run(text: str, serial: str = GOOD, *, header: str = HEADER, readers: tuple = (), files: dict | None = None,
-            operator: Operator | None = None, journal: Callable | None = None, change: Callable[[str], str] = lambda text: text) -> Recorded:  # fmt: skip
+            operator: Operator | None = None, journal: Callable | None = None, clock: Clock | None = None, change: Callable[[str], str] = lambda text: text) -> Recorded:  # fmt: skip
         for name, content in (files or {}).items():
             (project / name).write_text(content)
         source = Source(str(project / "test.ibx") if files else "test.ibx", header + text)
@@ -136,7 +136,7 @@ def perform(serve: Callable[..., BenchFile], project: Path) -> Callable[..., Rec
             program,
             serve(serial, change),
             identity,
-            RealClock(),
+            clock or RealClock(),
             operator or Consenting(),
             journal or events.append,
             [*([events.append] if journal else []), *readers],

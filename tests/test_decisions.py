@@ -444,7 +444,7 @@ def test_a_preview_counts_the_turns_that_are_made_and_knows_when(
     assert [round(moment.value, 9) for moment in found] == [round(0.01 * (i + 1), 9) for i in range(turns)]
     if apart:
         assert {round(b.t - a.t, 6) for a, b in zip(found, found[1:], strict=False)} == {apart}
-    assert len(perform(text.removeprefix(HEADER)).of(events.Row)) == turns
+    assert len(perform(text.removeprefix(HEADER), clock=Still()).of(events.Row)) == turns
 
 
 def test_set_points_in_a_measurement_are_those_of_the_roles_that_play_it(perform, project) -> None:  # noqa: ANN001

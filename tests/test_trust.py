@@ -18,6 +18,7 @@ from ibexite.errors import SequenceError
 from ibexite.instruments.profile import load_profile
 from ibexite.verdicts import Judgement, Reason
 from tests.conftest import GOOD, HEADER
+from tests.laboratory.verdicts import Still
 
 PROFILES = Path(instruments.__file__).with_name("profiles")
 GOOD_TEST = 'test good "Good"\n    read v_in\n    check v_in >= 1 V\n'
@@ -127,7 +128,7 @@ def test_an_average_of_which_one_reading_is_bad_is_bad(perform) -> None:  # noqa
 ])  # fmt: skip
 def test_what_cannot_be_seen_cannot_be_watched(perform, how: str, clause: str, verdict: str) -> None:  # noqa: ANN001
     run = perform(f'test t "T"\n    watch v_out <= 6 V every 5 ms{clause}\n        wait 40 ms\n        read v_in\n    check v_in >= 1 V\n',
-                  change=spoilt(how, 3, 3))  # fmt: skip
+                  change=spoilt(how, 3, 3), clock=Still())  # fmt: skip
     assert verdicts(run)["t"] == verdict, told(run, "t")
     if verdict != "pass":
         assert "watch: v_out could not be read" in told(run, "t").reason
