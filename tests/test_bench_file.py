@@ -25,6 +25,8 @@ def test_the_example_bench_is_read(project: Path) -> None:
 
 @pytest.mark.parametrize(("old", "new", "where", "what", "remedy"), [
     ("[bench]", "[bench", "", "not valid TOML", "Mend it there"),
+    ("[bench]", "[bank]", "bench", "is missing", ""),
+    ('wiring = { 1 = "battery" }', 'wiring = { one = "battery" }', "psu.simulated.wiring", "is not a channel number", "101 ="),
     ("safe_order", "save_order", "bench.save_order", "is not a key that is known here", "Did you mean safe_order?"),
     ('["load", "supply"]', '["loud"]', "bench.safe_order", "there is no role 'loud'", "Did you mean load?"),
     ('"scpi-power-supply"', '"scpi-power-suply"', "instruments.psu.profile", "there is no profile", "scpi-power-supply"),

@@ -647,3 +647,12 @@ def test_of_a_measurement_in_the_language_only_what_its_lines_set_is_asked(perfo
     lines = 'test t "T"\n    measure loading(sink = load, output = v_out) as it\n    check it.volts >= 4 V\n'
     run = perform(lines, header=header)
     assert next(line for line in run.traffic if line.startswith("eload> CURR?")) == "eload> CURR?;:INP?"
+
+
+@pytest.mark.parametrize("turns", ["repeat k until k >= 4 - n timeout 1 s", "search k from 1 to 4 resolution 1 until k >= n",
+                                   "sweep k from 1 to 5 step 1 refine where x bends at most 7 points"])  # fmt: skip
+def test_turns_that_differ_from_pass_to_pass_keep_their_places(perform, turns: str) -> None:  # noqa: ANN001
+    run = perform(f'test t "T"\n    sweep n over 1, 2, 3\n        {turns}\n            let x = 1 V * n + 1 V * (k - n)^2 * (n - 1)\n            read v_in\n'
+                  "            let y = 1 V * n\n    let best = max(y along k)\n    let least = min(y along k)\n    check best == 1 V * n\n    check least == 1 V * n\n")  # fmt: skip
+    assert run.outcome.verdict == "pass", ended(run)
+    assert [run.result(label).judged for label in ("best", "least")] == [3, 3]

@@ -163,3 +163,14 @@ def test_readings_of_roles_are_compared_with_the_profile(project: Path, reading:
     assert bool(told) == bool(expected)
     for part in expected.split("|"):
         assert part in told
+
+
+def test_what_a_measurement_does_is_looked_at_on_the_roles_that_play_it(project) -> None:  # noqa: ANN001
+    measurement = 'measurement raw_load "Raw"\n    needs\n        sink : electronic_load\n    outputs\n        x in V\n    send sink "LOAD:FAST"\n    let x = 5 V\n\n'
+    source = Source(
+        "t.ibx", measurement + HEADER + 'test t "T"\n    measure raw_load(sink = load) as it\n    check it.x >= 1 V\n'
+    )
+    vet_against(vet(source), bench_facts(read_bench(project / "bench.toml")))
+    assert [(f.title, source.line_of(f.span.start)) for f in source.findings if f.level == "mistake"] == [
+        ("raw commands are not allowed here", 6)
+    ]
