@@ -122,6 +122,26 @@ def test_what_is_only_bounded_is_judged_when_all_it_may_be_agrees(bound, low, hi
         assert (tally.value, tally.low, tally.high, tally.at) == (8.0, low, high, (1.0,))
 
 
+def test_below_is_said_of_the_worst_value_only_if_nothing_more_is_known_of_it() -> None:
+    for values, said in (
+        ((Bound(8.0, True), 8.5), ("", 8.5)),
+        ((8.5, Bound(8.0, True)), ("", 8.5)),
+        ((7.0, Bound(8.0, True)), ("below", 8.0)),
+    ):
+        live, whole = Tally(), Tally()
+        for value in values:
+            live.judge(value, -NONE, 9.0)
+        whole.judge_curve(
+            Curve(
+                {"n": np.arange(2.0)}, np.array(values), {i: v for i, v in enumerate(values) if isinstance(v, Bound)}
+            ),
+            -NONE,
+            9.0,
+            True,
+        )
+        assert (live.bound, live.value) == (whole.bound, whole.value) == said
+
+
 @pytest.mark.parametrize("place", [0, 1, 2])
 def test_what_was_never_measured_is_not_judged(place) -> None:
     point, whole = [0.5, 0.0, 1.0], Tally()

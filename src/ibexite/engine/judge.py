@@ -39,7 +39,7 @@ class Tally:
     low: float = -math.inf
     high: float = math.inf
     at: tuple[float, ...] = ()
-    bound: str = ""  # below, above, at most or at least when the value is only known to lie there
+    bound: str = ""  # below, above, at most or at least when the worst value is only known to lie there
     failing: list[tuple[float, ...]] = field(default_factory=list)
     least: list[float] = field(default_factory=list)
     most: list[float] = field(default_factory=list)
@@ -81,6 +81,7 @@ class Tally:
                     self.failing.append(at)
         if margin < self.margin:
             self.margin, self.value, self.low, self.high, self.at = margin, value, low, high, at
+            self.bound = ""
         if not at:
             return
         if not self.is_fixed:
@@ -144,13 +145,13 @@ class Tally:
         if not passes and not fails:
             self.bad += 1
             return
-        self.bound = value.word
         margin = (place - far) if fails else (near - place)
         self.failed += fails
         if fails and len(self.failing) < MAX_FAILING_KEPT:
             self.failing.append(at)
         if margin < self.margin:
             self.margin, self.value, self.low, self.high, self.at = margin, limit, low, high, at
+            self.bound = value.word
 
     def judge_curve(self, value: Any, low: Any, high: Any, where: Any, at: tuple[float, ...] = ()) -> None:
         """Judges a curve (or a single value) where the condition holds."""
@@ -219,6 +220,7 @@ class Tally:
         if margins[worst] < self.margin:
             self.margin, self.value = float(margins[worst]), float(values[worst])
             self.low, self.high, self.at = float(lows[worst]), float(highs[worst]), at_point(worst)
+            self.bound = ""
 
     def _take_extent(self, points: list[Any], places: tuple[Any, ...], at: tuple[float, ...]) -> None:
         least = list(at) + [float(axis[p].min()) for axis, p in zip(points, places, strict=True)]
