@@ -656,3 +656,25 @@ def test_turns_that_differ_from_pass_to_pass_keep_their_places(perform, turns: s
                   "            let y = 1 V * n\n    let best = max(y along k)\n    let least = min(y along k)\n    check best == 1 V * n\n    check least == 1 V * n\n")  # fmt: skip
     assert run.outcome.verdict == "pass", ended(run)
     assert [run.result(label).judged for label in ("best", "least")] == [3, 3]
+
+
+BIG = "    read x = v_ok\n    let big = x * 1e300 * 1e300\n"
+
+
+@pytest.mark.parametrize(("lines", "verdict"), [
+    ("check x <= big", "error"), ("check x between 1 V and big", "error"), ("check x >= 0 V - big", "error"), ("check x within 5 V +/- big", "error"),
+    ("check big >= 1 V", "error"), ("check x <= x * 1e300 * 1e300", "error"), ("check x within 5 V +/- 2 * x * 1e300 * 1e300", "error"),
+    ("check x >= 1 V where x < big", "error"), ("if x < big\n        let y = x\n    check x >= 1 V", "error"), ("if x < x * 1e300 * 1e300\n        let y = x\n    check x >= 1 V", "error"),
+    ("watch v_ok <= big every 1 ms\n        wait 3 ms\n    check x >= 1 V", "error"), ("check x >= 1e300 V * 1e300", "error"),
+    ("let none = 1 V^2 / (x * 1e300 * 1e300)\n    check none <= 1 V", "error"), ("set load.current = 1 A * (1 V / (x * 1e300 * 1e300))\n    check x >= 1 V", "error"),
+    ("check x <= 1e300 V", "pass"), ("let fine = x * 1e300 / 1e300\n    check fine == 5 V", "pass"),
+    ("sweep n over 1, 2\n        let z = x * 1e300 * 10^(4 * n)\n    let top = max(z)\n    check top >= 1 V allowing 1 bad", "pass"),
+])  # fmt: skip
+def test_what_is_too_large_for_a_number_is_none(tmp_path, monkeypatch, lines: str, verdict: str) -> None:  # noqa: ANN001
+    monkeypatch.setattr(bench_module, "SocketLink", MemoryLink)
+    text = state.HEAD.format(prot=16, volts=9, load="off", output="on") + 'test a "A"\n' + BIG + f"    {lines}\n"
+    program = vet(Source("t.ibx", text))
+    assert not program.has_mistakes, [program.source.render(finding) for finding in program.source.findings]
+    identity = Identity("r", "R", "", "", datetime.datetime(2026, 11, 25, tzinfo=datetime.UTC))
+    outcome = Run(program, memory_bench(tmp_path), identity, Still(), Consenting(), lambda event: None).carry_out()
+    assert outcome.tests == {"a": verdict} and "internal" not in outcome.reason

@@ -15,6 +15,7 @@ import sys
 import threading
 import time
 from pathlib import Path
+from typing import NoReturn
 
 import pytest
 
@@ -48,7 +49,8 @@ class Terminal:
     def until(self, text: str) -> None:
         deadline = time.monotonic() + 40
         while text not in self.seen:
-            assert time.monotonic() < deadline, self.seen
+            if time.monotonic() > deadline:
+                self._give_up(f"{text!r} does not come")
             if select.select([self._main], [], [], 0.1)[0]:
                 self.seen += os.read(self._main, 65536).decode(errors="replace")
 
@@ -61,8 +63,17 @@ class Terminal:
                     self.seen += os.read(self._main, 65536).decode(errors="replace")
         except OSError:
             pass
+        if self.process.poll() is None and time.monotonic() > deadline:
+            self._give_up("it does not end")
         os.close(self._main)
         return self.process.wait(20)
+
+    def _give_up(self, why: str) -> NoReturn:
+        stands = Path(f"/proc/{self.process.pid}/wchan").read_text()
+        os.killpg(self.process.pid, signal.SIGKILL)
+        self.process.wait()
+        os.close(self._main)
+        pytest.fail(f"{why}; it waits in {stands}; so far: {self.seen}")
 
 
 def test_ctrl_c_at_a_question_ends_the_run_in_good_order(project: Path) -> None:

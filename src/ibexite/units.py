@@ -12,6 +12,7 @@ from __future__ import annotations
 
 import math
 import re
+import sys
 from dataclasses import dataclass
 from decimal import Decimal
 from functools import lru_cache
@@ -137,6 +138,7 @@ for _symbol, (_p, _factor, _prefixes) in _LINEAR.items():
     if _factor == "1" or _symbol == "g":
         _SYMBOL_OF.setdefault(_p, _symbol)
 _PART = re.compile(r"([*/]?)(?:(1)|sqrt\(([A-Za-z]+)\)|([A-Za-z%]+))(?:\^(-?\d+(?:\.\d+)?))?")
+_MOST = Decimal(sys.float_info.max)
 _NUMBER = re.compile(r"\s*([+-]?\d+(?:\.\d+)?(?:[eE][+-]?\d+)?)(?: ?([^\s\d]\S*)| (1/\S+))?\s*", re.ASCII)
 
 
@@ -208,7 +210,8 @@ def _unit_remedy(text: str) -> str:
 
 
 def parse_quantity(text: str) -> Quantity:
-    """A number with its unit, as written: "12 V", "-40 dBm", "0.5 %", "3".
+    """A number with its unit, as written: "12 V", "-40 dBm", "0.5 %", "3". Raises UnitError: it is none, its unit is
+    unknown, or it is beyond what a float can hold (IEEE 754 binary64).
 
     >>> float(parse_quantity("100.12 mohm"))
     0.10012
@@ -218,7 +221,23 @@ def parse_quantity(text: str) -> Quantity:
         raise UnitError(f"{text!r} is not a number with a unit", remedy='Write it as "12 V" or "0.5 %".')
     symbol = match[2] or match[3]
     unit = parse_unit(symbol) if symbol else NO_UNIT
-    return Quantity(unit.to_base(Decimal(match[1])), unit)
+    value = unit.to_base(Decimal(match[1]))
+    if not is_finite(value):
+        raise TooLargeError(text, unit)
+    return Quantity(value, unit)
+
+
+class TooLargeError(UnitError):
+    """A number beyond what a float can hold; its unit is known all the same."""
+
+    def __init__(self, text: str, unit: Unit) -> None:
+        super().__init__(f"{text!r} is too large a number", remedy="Numbers go up to 1.7e308.")
+        self.unit = unit
+
+
+def is_finite(value: Decimal) -> bool:
+    """Whether a float can hold it."""
+    return abs(value) <= _MOST
 
 
 # --- what arithmetic makes of dimensions -----------------------------------------------------------------------------

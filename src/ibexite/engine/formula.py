@@ -22,14 +22,19 @@ _COMPARISONS = {">=": "ge", "<=": "le", ">": "gt", "<": "lt", "==": "eq", "!=": 
 
 
 def divided(a: Any, b: Any) -> Any:
-    """a / b; NaN where b is zero or so small that the result has no number. As curves do it."""
+    """a / b; NaN where b is zero or so small that the result has no number, or too large for one. As curves do it."""
     try:
         result = a / b
     except ZeroDivisionError:
         return hole_of(a)
-    if type(result) is float:
-        return math.nan if result in _INFINITE else result
+    if isinstance(result, float):
+        return math.nan if result in _INFINITE or b in _INFINITE else result
     return result
+
+
+def finite(value: Any) -> Any:
+    """What single values were added or multiplied to; NaN where that is too large for a number. As curves do it."""
+    return math.nan if isinstance(value, float) and value in _INFINITE else value
 
 
 def ge(a: Any, b: Any) -> Any:
@@ -78,6 +83,7 @@ def decided(condition: Any, counts: Counts | None = None) -> bool:
 HELPERS = {
     "hole_of": hole_of,
     "div": divided,
+    "fin": finite,
     "decided": decided,
     "ge": ge,
     "le": le,
@@ -117,6 +123,12 @@ class Formulas:
 
     def source(self, expr: nodes.Expr) -> str:
         """A Python expression for the value in base form. Arithmetic in it raises nothing: what has no value is NaN."""
+        source = self._source(expr)
+        is_chain = isinstance(expr, nodes.Arithmetic) and expr.op in "+-*" and source.startswith("(")
+        return f"fin{source}" if is_chain and not self._any_axes(expr) else source
+
+    def _source(self, expr: nodes.Expr) -> str:
+        """The same; a sum or product, in brackets, may still be infinite."""
         known = constants.evaluate(expr, self._known)
         if known is not None:
             return repr(float(known)) if isinstance(known, Decimal) else repr(known)
@@ -131,9 +143,9 @@ class Formulas:
             case nodes.Arithmetic(op="^"):
                 return f"{self.function('curve.raised')}({self.source(expr.left)}, {self.source(expr.right)})"
             case nodes.Arithmetic(op="/"):
-                return f"div({self.source(expr.left)}, {self.source(expr.right)})"
+                return f"div({self._source(expr.left)}, {self._source(expr.right)})"
             case nodes.Arithmetic(op=op):
-                return f"({self.source(expr.left)} {op} {self.source(expr.right)})"
+                return f"({self._source(expr.left)} {op} {self._source(expr.right)})"
             case nodes.Compare(op=op):
                 return self.compare(op, expr.left, expr.right)
             case nodes.Inside():
@@ -184,7 +196,8 @@ class Formulas:
             tolerance = constants.as_difference(criterion.b, tolerance)
         b = self.source(criterion.b) if tolerance is None else repr(float(tolerance))
         half = f"{self.function('curve.absolute')}({a} * {b})" if kind == "relative" else b
-        return f"({a} - {half})", f"({a} + {half})"
+        wrap = "" if self._any_axes(criterion.a, criterion.b) else "fin"
+        return f"{wrap}({a} - {half})", f"{wrap}({a} + {half})"
 
     tolerances: Mapping[nodes.Criterion, str] = {}
 

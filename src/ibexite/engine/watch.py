@@ -121,6 +121,8 @@ class Watch:
     def __init__(self, frame: Frame, statement: nodes.Watch, low: float, high: float, every: float) -> None:
         if low > high:
             raise wrong_way_round(low, high)
+        if low != low or high != high:
+            raise SequenceError("the limits of a watch must have values", remedy="What they depend on is bad.")
         self._frame, self._statement, self._low, self._high, self._every = frame, statement, low, high, every
         need = frame.scope.needs[statement.signal]
         assert need.unit is not None

@@ -51,7 +51,8 @@ class ExprBuilder:
             return nodes.Literal(span, units.parse_quantity(str(tree.children[0])))
         except UnitError as error:
             self.source.report(span, error.what, "", error.remedy)
-            return nodes.Literal(span, units.Quantity(units.Decimal(0), units.NO_UNIT))
+            unit = error.unit if isinstance(error, units.TooLargeError) else units.NO_UNIT
+            return nodes.Literal(span, units.Quantity(units.Decimal(0), unit))
 
     def _x_text(self, tree: Any, span: Span) -> nodes.Expr:
         return nodes.Text(span, string(tree.children[0]))

@@ -9,7 +9,7 @@ from typing import Protocol
 from ibexite.errors import MistakeError, UnitError
 from ibexite.language import nodes, points
 from ibexite.language.source import Source
-from ibexite.units import Dimension, Unit, format_value
+from ibexite.units import Dimension, Unit, format_value, is_finite
 
 Value = Decimal | str | bool
 Known = Mapping[str, Value]
@@ -36,9 +36,10 @@ def evaluate(expr: nodes.Expr, known: Known) -> Value | None:
             left, right = evaluate(expr.left, known), evaluate(expr.right, known)
             if isinstance(left, Decimal) and isinstance(right, Decimal):
                 try:
-                    return _OPERATIONS[expr.op](left, right)
+                    result: Decimal = _OPERATIONS[expr.op](left, right)
                 except (DivisionByZero, InvalidOperation, Overflow):
                     return None
+                return result if is_finite(result) else None
         case nodes.Compare():
             return _compared(evaluate(expr.left, known), expr.op, evaluate(expr.right, known))
         case nodes.Logic():
