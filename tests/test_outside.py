@@ -33,6 +33,7 @@ def test_a_program_gets_values_and_gives_some(perform) -> None:  # noqa: ANN001
     ("print('fine')", "p.py answered 'fine', which is not a JSON object"),
     ("print('{\"x\": 1}')", "p.py gave no ok"), ("print('{\"x\": \"five\", \"ok\": true}')", "p.py gave 'five' for x, not a number"),
     ("print('{\"x\": 1, \"ok\": 1}')", "p.py gave 1 for ok, not true or false"),
+    ("print('{\"x\": 1e400, \"ok\": true}')", "p.py gave x as inf, too large for a number"), ("print('{\"x\": 1' + '0' * 400 + ', \"ok\": true}')", "too large"),
     ("print('{\"x\": 1, \"ok\": true}', flush=True); import time; time.sleep(60)", "did not end"),
     ("print('{\"x\": 1, \"ok\": true}', flush=True); import os; os._exit(9)", "exit code 9"),
 ])  # fmt: skip
@@ -151,6 +152,8 @@ test u "U"
     ('return {"amps": amps, "held": held, "least": min(held)}', ""), ('return {"amps": amps, "held": held}', "loaded gave no least"),
     ('return {"amps": amps, "held": held[1:], "least": 1.0}', "in another shape than its axes (5,)"),
     ('return {"amps": [], "held": held, "least": 1.0}', "no points for the axis amps"),
+    ('return {"amps": [0, None, 1, 2, 3], "held": held, "least": 1.0}', "a point of the axis amps that is no number"),
+    ("bench.set(sink__current=10**400)", "asked for something that cannot be understood"), ("bench.set(sink__current=float('inf'))", "load.current"),
     ("bench.set(sink__current=9.0)", "load.current = 9 A is beyond 1.25 A"), ('bench.read("nothing")', "loaded has no role 'nothing'"),
     ("import time; time.sleep(30)", "gave no answer within 2 s"), ("return None", "loaded gave None"),
 ])  # fmt: skip

@@ -6,6 +6,7 @@ import time
 from typing import TYPE_CHECKING, Any
 
 from ibexite import events
+from ibexite.engine.formula import finite
 from ibexite.errors import ProgramError
 from ibexite.holes import NEVER_MEASURED
 from ibexite.language import nodes
@@ -71,6 +72,8 @@ def _curve(answer: dict[str, Any], name: str, kind: Type, who: str) -> Any:
                 f"{who} gave no points for the axis {axis} of {name}", remedy=f'Give "{axis}": [..., ...].'
             )
         axes[axis] = np.array([as_number(p, axis, who) for p in points])
+        if np.isnan(axes[axis]).any():
+            raise ProgramError(f"{who} gave a point of the axis {axis} that is no number")
     shape = tuple(len(points) for points in axes.values())
 
     def numbers(entry: Any) -> Any:
@@ -127,7 +130,7 @@ def _call(runtime: Runtime, function: PythonFunction, arguments: list[Any]) -> f
     given = [_in_unit(value, unit) for value, unit in zip(arguments, function.takes, strict=True)]
     result = _outside(runtime).call_function(function.file, function.name, given, function.timeout)
     number = as_number(result, "its result", function.name)
-    return number * float(function.gives.factor) + float(function.gives.offset)
+    return finite(number * float(function.gives.factor) + float(function.gives.offset))
 
 
 def _in_unit(value: Any, unit: Unit) -> Any:

@@ -165,7 +165,7 @@ def _outside_the_language(frame: Frame, use: Use, roles: dict[str, str], inputs:
                 break
             try:
                 child.send(requests.answer(message))
-            except (TypeError, ValueError, KeyError, AttributeError) as error:
+            except (TypeError, ValueError, KeyError, AttributeError, OverflowError) as error:
                 raise ProgramError(f"{facts.name} asked for something that cannot be understood: {error}") from None
             except IbexiteError as error:
                 child.send({"error": error.what})

@@ -77,7 +77,7 @@ class Outside:
 
 
 def as_number(value: Any, name: str, who: str) -> float:
-    """A number from outside; null is a hole.
+    """A number from outside; null and NaN are holes.
 
     Raises:
         ProgramError: it is none.
@@ -86,4 +86,12 @@ def as_number(value: Any, name: str, who: str) -> float:
         return math.nan
     if isinstance(value, bool) or not isinstance(value, int | float):
         raise ProgramError(f"{who} gave {value!r:.60} for {name}, not a number", remedy="It must give a number.")
-    return float(value)
+    try:
+        number = float(value)
+    except OverflowError:
+        number = math.inf
+    if math.isinf(number):
+        raise ProgramError(
+            f"{who} gave {name} as {value!r:.30}, too large for a number", remedy="null says that there is none."
+        )
+    return number
