@@ -19,13 +19,13 @@ ALLOWED = {
     "classes": {"units"}, "functions": {"units"}, "toml_reader": {"units", "plain_file"}, "wording": {"units", "holes"},
     "analysis": {"units", "holes"},
     "language": {"units", "classes", "functions", "plain_file"},
-    "instruments": {"units", "classes", "protocols", "toml_reader"},
+    "instruments": {"units", "classes", "protocols", "toml_reader", "plain_file"},
     "simulate": {"units", "analysis", "protocols", "__init__"},
     "bench": {"units", "instruments", "protocols", "toml_reader", "file_lock"},
     "outside": set(),
     "companions": {"units", "classes", "language", "toml_reader", "plain_file"},
     "engine": {"units", "language", "bench", "instruments", "analysis", "events", "functions", "holes", "outside", "verdicts", "wording", "__init__"},
-    "records": {"events", "analysis", "units", "wording", "file_lock", "holes", "verdicts"},
+    "records": {"events", "analysis", "units", "wording", "file_lock", "plain_file", "holes", "verdicts"},
     "reports": {"records", "analysis", "units", "wording"},
 }  # fmt: skip
 

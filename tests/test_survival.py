@@ -145,3 +145,33 @@ def test_what_is_no_plain_file_is_told_wherever_a_file_is_read(tmp_path, monkeyp
         path.rmdir() if kind == "a folder" else path.unlink()
         path.write_bytes(kept)
         assert path.name in told or "ibexite.toml" in name or "records" in name, f"{name}: {told!r}"
+
+
+LONG = "n" * 300
+
+
+@pytest.mark.parametrize("command", [
+    "vet {}.ibx", "preview {}.ibx", "vet {}/a.ibx", "run {}.ibx --serial A --simulate", "run fm2_final.ibx --bench {}.toml --serial A --simulate", "tidy {}.ibx",
+    "run fm2_final.ibx --serial A --simulate --readings {}", "run fm2_final.ibx --table {}.csv --simulate", "run fm2_final.ibx --serial A --simulate --records {}",
+    "new measurement {} --in python", "new project {}", "runs --records {}", "show last --records {}", "report last --out {}.html", "measure {} --simulate",
+    "retest {}", "demo {}", "export last --to csv --out {}", "simulate {}.toml", "sql {}", "explain {}",
+])  # fmt: skip
+def test_a_name_that_no_file_can_have_gets_a_message(ibexite, command: str) -> None:  # noqa: ANN001
+    done = ibexite(*command.format(LONG).split())
+    assert done.returncode in (1, 2, 3) and "internal error" not in done.stderr + done.stdout, done.stderr[-300:]
+    assert "Traceback" not in done.stderr and "No such command" not in done.stderr and done.stderr.strip()
+
+
+@pytest.mark.parametrize(("vetted", "file", "old", "new"), [
+    ("fm2_final", "bench.toml", '"scpi-power-supply"', f'"{LONG}"'), ("fm2_final", "bench.toml", '"scpi-power-supply"', f'"{LONG}.toml"'),
+    ("sensor_parts", "measurements/heater_power.measurement.toml", '"heater_power.py"', f'"{LONG}.py"'),
+    ("sensor_parts", "ibexite.toml", '"measurements"', f'"{LONG}"'), ("sensor_parts", "sensor_parts.ibx", "parts_limits.csv", LONG),
+])  # fmt: skip
+def test_such_a_name_in_a_file_gets_a_message(
+    ibexite, project: Path, vetted: str, file: str, old: str, new: str
+) -> None:  # noqa: ANN001
+    text = (project / file).read_text()
+    assert old in text
+    (project / file).write_text(text.replace(old, new, 1))
+    done = ibexite("vet", f"{vetted}.ibx")
+    assert done.returncode == 2 and "internal error" not in done.stderr + done.stdout, done.stderr[-300:]

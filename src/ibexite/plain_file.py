@@ -3,9 +3,32 @@
 from __future__ import annotations
 
 import stat
+from collections.abc import Callable
 from pathlib import Path
 
 from ibexite.errors import MistakeError
+
+
+def is_file(path: Path) -> bool:
+    """Whether this is a plain file. A name that no file can have (too long, with a NUL) is one that is not there."""
+    return _has(path.is_file)
+
+
+def is_folder(path: Path) -> bool:
+    """Whether this is a folder; names likewise."""
+    return _has(path.is_dir)
+
+
+def is_there(path: Path) -> bool:
+    """Whether there is anything of this name; names likewise."""
+    return _has(path.exists)
+
+
+def _has(question: Callable[[], bool]) -> bool:
+    try:
+        return question()
+    except (OSError, ValueError):
+        return False
 
 
 def read_plain(path: Path, *, what: str, most: int) -> bytes:

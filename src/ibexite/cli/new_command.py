@@ -10,6 +10,7 @@ import click
 from ibexite.cli.project import find_project, shown_path
 from ibexite.errors import MistakeError
 from ibexite.language.words import RESERVED
+from ibexite.plain_file import is_there
 
 KINDS = {"sequence": ("sequence.ibx",), "python": ("python.py",), "program": ("program.py", "program.measurement.toml")}
 
@@ -33,7 +34,7 @@ def _check_name(name: str) -> None:
 
 
 def _write(target: Path, template: str, name: str) -> None:
-    if target.exists():
+    if is_there(target):
         raise MistakeError("there is such a file already", where=str(target), remedy="Take another name.")
     text = Path(__file__).with_name("templates").joinpath(template + ".txt").read_text("utf-8").replace("NAME", name)
     try:

@@ -11,6 +11,7 @@ import click
 
 from ibexite.cli.project import Project, find_project, need_bench, shown_path
 from ibexite.errors import EXIT_MISTAKE, MistakeError, RecordsError
+from ibexite.plain_file import is_folder
 
 if TYPE_CHECKING:
     from ibexite.bench.file import BenchFile
@@ -134,7 +135,8 @@ def take_in_left_over(folder: Path) -> None:
     from ibexite.records.journal import SUFFIX
     from ibexite.records.lookup import FILE_NAME, is_older
 
-    waiting = sum(1 for _ in (folder / "journals").glob("*" + SUFFIX))
+    journals = folder / "journals"
+    waiting = sum(1 for _ in journals.glob("*" + SUFFIX)) if is_folder(journals) else 0
     if not waiting and not is_older(folder / FILE_NAME):
         return
     from ibexite.records.store import Store

@@ -6,6 +6,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from ibexite.errors import MistakeError
+from ibexite.plain_file import is_folder, is_there
 
 FILE_NAME = "ibexite.toml"
 
@@ -29,9 +30,9 @@ class Project:
 def find_project(start: Path) -> Project:
     """The project around a file or folder: the nearest folder upwards with an ibexite.toml, else the folder itself."""
     start = start.absolute()
-    folder = start if start.is_dir() else start.parent
+    folder = start if is_folder(start) else start.parent
     for candidate in (folder, *folder.parents):
-        if (candidate / FILE_NAME).exists():  # a folder of this name is refused, not passed over
+        if is_there(candidate / FILE_NAME):  # a folder of this name is refused, not passed over
             return _read(candidate)
     return Project(folder, None, folder / "records")
 

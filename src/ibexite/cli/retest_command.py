@@ -14,6 +14,7 @@ from ibexite.cli.project import find_project
 from ibexite.cli.running import RunOptions, exit_code, run_unit, tell_report
 from ibexite.cli.signals import Signals
 from ibexite.errors import MistakeError
+from ibexite.plain_file import is_file
 
 if TYPE_CHECKING:
     from ibexite.language.program import Program
@@ -76,9 +77,9 @@ def command(
 
 def _sequence_of(earlier: RunRecord) -> Path:
     sequence = Path(earlier.row["sequence_file"])
-    if not sequence.is_file():  # the run was started from another folder
+    if not is_file(sequence):  # the run was started from another folder
         sequence = find_project(Path.cwd()).folder / sequence.name
-    if not sequence.is_file():
+    if not is_file(sequence):
         raise MistakeError(
             f"its sequence {sequence} is not there",
             where=earlier.row["id"],

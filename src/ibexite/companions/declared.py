@@ -16,7 +16,7 @@ from ibexite.language import nodes
 from ibexite.language.program import MeasurementFacts
 from ibexite.language.source import Span
 from ibexite.language.types import PythonFunction, Type, type_of_kind
-from ibexite.plain_file import read_plain
+from ibexite.plain_file import is_file, read_plain
 from ibexite.toml_reader import Table, read_toml
 
 MAX_BYTES = 1_000_000
@@ -228,7 +228,7 @@ def read_manifest(path: Path) -> MeasurementFacts:
         "needs": _texts(table.table("needs")), "inputs": _texts(table.table("inputs")),
         "outputs": _texts(table.table("outputs")),
     }  # fmt: skip
-    if "\0" in str(program) or not program.is_file():
+    if not is_file(program):
         head.fail("program", f"there is no file {program.name!r}", "It lies beside the manifest.")
     head.finish()
     table.finish()

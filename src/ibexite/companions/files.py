@@ -16,6 +16,7 @@ from ibexite.errors import MistakeError, UnitError, did_you_mean
 from ibexite.language.program import MeasurementFacts
 from ibexite.language.source import Source, read_source
 from ibexite.language.types import PythonFunction, Type
+from ibexite.plain_file import is_file, is_folder
 
 if TYPE_CHECKING:
     from ibexite.companions.limits import LimitSheet
@@ -38,10 +39,7 @@ class Files:
 
     def exists(self, name: str) -> bool:
         """True if there is such a file beside the sequence."""
-        try:
-            return self._path(name).is_file()
-        except (OSError, ValueError):  # a name that is no name
-            return False
+        return is_file(self._path(name))
 
     def shared(self, name: str) -> Source:
         """Another file of the language, read once."""
@@ -112,7 +110,7 @@ class Files:
         """The measurements in the folders of the project."""
         found: dict[str, MeasurementFacts] = {}
         for folder in self._folders:
-            if not folder.is_dir():
+            if not is_folder(folder):
                 raise MistakeError(
                     "there is no such folder of measurements", where=str(folder), remedy="See ibexite.toml."
                 )
@@ -132,7 +130,7 @@ class Files:
         is_meant = path.suffix in (".py", ".ibx") or path.name.endswith(MANIFEST)
         if not is_meant or path.name.startswith("."):  # the marks that editors set are such names
             return {}
-        if not path.is_file():
+        if not is_file(path):
             raise MistakeError(
                 "this is no plain file, and so no measurement", where=str(path),
                 remedy="Take it out of the folder of measurements, or mend the link.",

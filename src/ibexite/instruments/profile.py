@@ -12,6 +12,7 @@ from pathlib import Path
 from ibexite import units
 from ibexite.classes import Feature, InstrumentClass, instrument_classes
 from ibexite.errors import MistakeError, UnitError, did_you_mean
+from ibexite.plain_file import is_file
 from ibexite.toml_reader import Table, read_toml
 from ibexite.units import Dimension, Unit
 
@@ -94,7 +95,7 @@ def load_profile(name: str, folder: Path) -> Profile:
     if name.endswith(".toml"):
         return _profile(folder / name, name.removesuffix(".toml"))
     path = SHIPPED / f"{name}.toml"
-    if not path.is_file():
+    if not is_file(path):
         known = sorted(p.stem for p in SHIPPED.glob("*.toml"))
         raise MistakeError(
             f"there is no profile {name!r}",

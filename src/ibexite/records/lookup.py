@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from ibexite.errors import MistakeError, RecordsError
+from ibexite.plain_file import is_there
 from ibexite.records.schema import APPLICATION_ID, VERSION
 
 FILE_NAME = "ibexite.sqlite"
@@ -157,7 +158,7 @@ class Lookup:
 
     def __init__(self, records: Path) -> None:
         self.path = records / FILE_NAME
-        if not self.path.exists() or not self.path.stat().st_size:
+        if not is_there(self.path) or not self.path.stat().st_size:
             raise MistakeError(
                 "there are no runs yet",
                 where=str(records),
