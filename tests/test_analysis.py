@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 import random
+from types import SimpleNamespace
 
 import numpy as np
 import pytest
@@ -13,6 +14,7 @@ from hypothesis import strategies as st
 from ibexite.analysis import catalog, features, shaping, statistics
 from ibexite.analysis.catalog import find
 from ibexite.analysis.curve import Curve, line_through, never
+from ibexite.engine import loops, services
 from ibexite.engine.loops import Refined, Search, Turns
 from ibexite.errors import SequenceError
 from ibexite.functions import FUNCTIONS, target_of
@@ -285,3 +287,20 @@ def test_turns_keep_their_rhythm_and_make_nothing_up() -> None:
     endless = Turns(lambda: now[0], wait, every=1.0, timeout=5.0)
     with pytest.raises(SequenceError, match="did not hold within 5 s"):
         list(endless)
+
+
+def test_a_loop_that_makes_no_end_is_no_loop_that_has_ended(monkeypatch) -> None:  # noqa: ANN001
+    monkeypatch.setattr(loops, "MAX_POINTS", 100)
+    for forever in ({}, {"seconds": 1e9}, {"times": 101}):
+        turns, made = Turns(lambda: 0.0, lambda seconds: None, **forever), []
+        with pytest.raises(SequenceError, match="has made 100 turns and has not ended"):
+            made += turns
+    assert len(list(Turns(lambda: 0.0, lambda seconds: None, times=100))) == 100
+
+
+def test_a_wait_may_be_longer_than_the_system_can_sleep(monkeypatch) -> None:  # noqa: ANN001
+    slept = [0.0]
+    monkeypatch.setattr(services, "time", SimpleNamespace(monotonic=lambda: sum(slept), sleep=slept.append))
+    services.RealClock.wait(2.5e6)
+    services.RealClock.wait(-1.0)
+    assert slept[1:] == [1e6, 1e6, 5e5]

@@ -10,8 +10,9 @@ from collections.abc import Callable, Generator, Iterator
 
 from ibexite.errors import SequenceError
 from ibexite.holes import Bound
+from ibexite.language.points import MAX_POINTS
 
-MOST_TURNS = 10_000_000
+MORE_TIME = "So many are kept at most: let more time pass between them, with every."
 
 
 class Turns:
@@ -41,7 +42,9 @@ class Turns:
         count = 0
         if not self._times >= 1 or (self._times < math.inf and self._times % 1) or not self._seconds >= 0:
             raise SequenceError("the number of turns is not a number of turns", remedy="What it depends on is bad.")
-        while count < min(self._times, MOST_TURNS) and not self.held:
+        while count < self._times and not self.held:
+            if count == MAX_POINTS:
+                raise SequenceError(f"the loop has made {count:,} turns and has not ended", remedy=MORE_TIME)
             if count:
                 due += self._every
                 left = due - self._now()

@@ -10,6 +10,8 @@ from typing import Any, Protocol
 from ibexite.errors import NoAnswerError, SequenceError
 from ibexite.units import Unit
 
+LONGEST_SLEEP = 1e6  # s
+
 
 class Clock(Protocol):
     """Time as a run sees it."""
@@ -29,6 +31,10 @@ class RealClock:
     @staticmethod
     def wait(seconds: float) -> None:
         """Returns after so many seconds; at once if they are over already (readings took longer than their turn)."""
+        end = time.monotonic() + seconds
+        while seconds > LONGEST_SLEEP:  # the system refuses times that it cannot hold
+            time.sleep(LONGEST_SLEEP)
+            seconds = end - time.monotonic()
         if seconds > 0:
             time.sleep(seconds)
 

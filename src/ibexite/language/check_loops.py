@@ -9,6 +9,7 @@ from ibexite import units
 from ibexite.errors import MistakeError
 from ibexite.language import constants, nodes
 from ibexite.language.check_names import NameChecker
+from ibexite.language.points import MAX_POINTS
 from ibexite.language.program import Binding, Companions
 from ibexite.language.types import NUMBER, Type, is_degrees
 
@@ -160,6 +161,8 @@ class LoopChecker(NameChecker):
             is_count = found is None or (found.kind == "quantity" and found.dimension.is_plain)
             if not is_count or (value is not None and (value < 1 or value != int(value))):
                 self.source.report(repeat.amount.span, "not a whole number", str(found), "Write, for example: 6 times")
+            elif value is not None and value > MAX_POINTS:
+                self.source.report(repeat.amount.span, "too many turns", "", f"A loop makes at most {MAX_POINTS:,}.")
         self.bind(repeat.name, "sweep", replace(NUMBER, axes=(repeat.name,)), repeat.span)
         self.loops.append(repeat)
         self.bind(repeat.elapsed, "elapsed", Type("quantity", units.SECOND, self.here), repeat.span)

@@ -7,7 +7,7 @@ from decimal import Decimal, localcontext
 
 from ibexite.errors import MistakeError
 
-MAX_POINTS = 10_000_000
+MAX_POINTS = 10_000_000  # of a loop, and turns
 
 
 def exact(value: float | Decimal) -> Decimal:
