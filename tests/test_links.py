@@ -150,6 +150,12 @@ def test_errors_of_the_instrument_are_read_until_its_queue_is_empty(instrument) 
     assert session.errors_after(session.query("SYST:ERR?")) == ['-222,"Data out of range"', '-113,"Undefined header"']
 
 
+@pytest.mark.parametrize(("held", "read"), [(70, 70), (1000, 200)])
+def test_the_errors_of_a_whole_sweep_are_read_and_those_without_end_are_not(instrument, held: int, read: int) -> None:  # noqa: ANN001
+    session = instrument(*[b'-222,"Data out of range"\n'] * held, b'0,"No error"\n')
+    assert len(session.errors_after(session.query("SYST:ERR?"))) == read
+
+
 def test_nothing_listens() -> None:
     with socket.create_server(("127.0.0.1", 0)) as listener:
         port = listener.getsockname()[1]

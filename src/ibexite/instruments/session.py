@@ -17,7 +17,7 @@ from ibexite.instruments.link import SocketLink, StrayError
 from ibexite.instruments.profile import Profile
 from ibexite.protocols.scpi import INFINITY, joined, response_value
 
-MAX_ERRORS_READ = 25
+MAX_ERRORS_READ = 200  # a queue of a sweep in which each point was refused; one that never ends is no queue
 IDENTITY = "*IDN?"
 
 
