@@ -671,10 +671,26 @@ BIG = "    read x = v_ok\n    let big = x * 1e300 * 1e300\n"
     ("sweep n over 1, 2\n        let z = x * 1e300 * 10^(4 * n)\n    let top = max(z)\n    check top >= 1 V allowing 1 bad", "pass"),
 ])  # fmt: skip
 def test_what_is_too_large_for_a_number_is_none(tmp_path, monkeypatch, lines: str, verdict: str) -> None:  # noqa: ANN001
+    outcome = from_memory(tmp_path, monkeypatch, BIG + f"    {lines}\n")
+    assert outcome.tests == {"a": verdict} and "internal" not in outcome.reason
+
+
+def from_memory(folder, monkeypatch, lines: str):  # noqa: ANN001, ANN201
+    """The outcome of a test on a bench from memory, by a clock that does not wait."""
     monkeypatch.setattr(bench_module, "SocketLink", MemoryLink)
-    text = state.HEAD.format(prot=16, volts=9, load="off", output="on") + 'test a "A"\n' + BIG + f"    {lines}\n"
+    text = state.HEAD.format(prot=16, volts=9, load="off", output="on") + 'test a "A"\n' + lines
     program = vet(Source("t.ibx", text))
     assert not program.has_mistakes, [program.source.render(finding) for finding in program.source.findings]
     identity = Identity("r", "R", "", "", datetime.datetime(2026, 11, 25, tzinfo=datetime.UTC))
-    outcome = Run(program, memory_bench(tmp_path), identity, Still(), Consenting(), lambda event: None).carry_out()
-    assert outcome.tests == {"a": verdict} and "internal" not in outcome.reason
+    return Run(program, memory_bench(folder), identity, Still(), Consenting(), lambda event: None).carry_out()
+
+
+@pytest.mark.parametrize("time", ["1 s * (x / (x - x))", "0 s - 1 s * (x / 1 V)"])
+@pytest.mark.parametrize("lines", [
+    "wait {}", "wait reading y = v_ok every {} until y > 90 V timeout 5 s", "wait reading y = v_ok every 1 s until y > 90 V timeout {}",
+    "repeat k 3 times every {}\n        read z = v_ok", "repeat k for {} every 1 s\n        read z = v_ok",
+    "repeat k until x > 90 V every 1 s timeout {}\n        read z = v_ok", "watch v_ok <= 20 V every {}\n        wait 1 s",
+])  # fmt: skip
+def test_a_time_that_is_none_is_an_error_and_never_endless(tmp_path, monkeypatch, lines: str, time: str) -> None:  # noqa: ANN001
+    outcome = from_memory(tmp_path, monkeypatch, f"    read x = v_ok\n    {lines.format(time)}\n    check x >= 1 V\n")
+    assert outcome.tests == {"a": "error"}

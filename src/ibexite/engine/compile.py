@@ -167,7 +167,7 @@ class Compiler(LoopCompiler, CheckCompiler):
     def _callprogram(self, statement: nodes.CallProgram, line: int) -> None:
         runner = self._bind("call", self.frame.program_call(statement))
         given = ", ".join(f"{name!r}: {self.formulas.source(value)}" for name, value in statement.arguments)
-        timeout = self.formulas.source(statement.timeout)
+        timeout = self.formulas.time(statement.timeout)
         names = [typed.name for typed in statement.gives]
         targets = "".join(variable(name) + ", " for name in names) or "_"
         self._emit(f"{targets} = {runner}({{{given}}}, {timeout})", line)

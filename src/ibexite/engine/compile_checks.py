@@ -85,7 +85,7 @@ class CheckCompiler(CompilerBase):
     def _watch(self, statement: nodes.Watch, line: int) -> None:
         low, high = self.formulas.limits(statement.criterion, None)
         watch = self._bind("watch", self.frame.watch(statement))
-        self._emit(f"with {watch}({low}, {high}, {self.formulas.source(statement.every)}):", line)
+        self._emit(f"with {watch}({low}, {high}, {self.formulas.time(statement.every)}):", line)
         self._depth += 1
         self._watches += 1
         self._block(statement.body)

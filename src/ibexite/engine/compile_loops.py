@@ -21,7 +21,7 @@ class LoopCompiler(CompilerBase):
     def _waitreading(self, statement: nodes.WaitReading, line: int) -> None:
         names = [reading.name for reading in statement.read.readings]
         waiter = self._bind("waiting", self.frame.waiting(statement))
-        times = f"{self.formulas.source(statement.every)}, {self.formulas.source(statement.timeout)}"
+        times = f"{self.formulas.time(statement.every)}, {self.formulas.time(statement.timeout)}"
         condition = self.formulas.source(statement.until)
         arguments = ", ".join(variable(name) for name in names)
         self._emit(f"{waiter}({times}, lambda {arguments}, drift: {condition})", line)
@@ -205,7 +205,7 @@ class LoopCompiler(CompilerBase):
         if isinstance(node, nodes.Repeat):
             self.bound[f"make_turns_{name}"] = self.frame.turns(node)
             amount = "None" if node.kind == "until" else self.formulas.source(node.amount)
-            times = [self.formulas.source(e) if e is not None else "None" for e in (node.every, node.timeout)]
+            times = [self.formulas.time(e) if e is not None else "None" for e in (node.every, node.timeout)]
             self._emit(f"turns_{name} = make_turns_{name}({', '.join([amount, *times])})", line)
             return f"visit(turns_{name})"
         if isinstance(node, nodes.Search):

@@ -80,7 +80,19 @@ def decided(condition: Any, counts: Counts | None = None) -> bool:
     return bool(condition)
 
 
+def as_time(seconds: float) -> float:
+    """Seconds that must be known.
+
+    Raises:
+        SequenceError: they depend on a bad value, or are below zero.
+    """
+    if not 0 <= seconds < math.inf:
+        raise SequenceError("the time is not a number of seconds", remedy="What it depends on is bad.")
+    return seconds
+
+
 HELPERS = {
+    "as_time": as_time,
     "hole_of": hole_of,
     "div": divided,
     "fin": finite,
@@ -160,6 +172,11 @@ class Formulas:
 
     def _any_axes(self, *exprs: nodes.Expr) -> bool:
         return any(self._types[expr].axes for expr in exprs if expr in self._types)
+
+    def time(self, expr: nodes.Expr) -> str:
+        """The source of a time; it is looked at where it is not known before the run."""
+        source = self.source(expr)
+        return source if constants.number(expr, self._known) is not None else f"as_time({source})"
 
     def compare(self, op: str, left: nodes.Expr, right: nodes.Expr) -> str:
         """A comparison."""

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from ibexite.bench.bench import Bench
 from ibexite.engine.compile import Compiler
+from ibexite.engine.formula import as_time
 from ibexite.engine.frame import Frame
 from ibexite.engine.services import Clock, Operator
 from ibexite.errors import SequenceError
@@ -96,8 +97,7 @@ class Runtime:
 
     def wait(self, seconds: float) -> None:
         """Waits, beginning when the settings before have been carried out: settling is counted from then."""
-        if not 0 <= seconds < math.inf:
-            raise SequenceError("the time to wait is not a number of seconds", remedy="What it depends on is bad.")
+        as_time(seconds)
         self.bench.complete()
         self.pause(seconds)
         if self.bench.is_ramping:
