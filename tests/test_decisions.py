@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import datetime
 import math
+import re
 import socket
 from decimal import Decimal
 from types import SimpleNamespace
@@ -21,7 +22,7 @@ from ibexite.engine.orders import Identity
 from ibexite.engine.preview import preview, timeline
 from ibexite.engine.run import Run
 from ibexite.engine.services import Consenting
-from ibexite.errors import InstrumentError, MistakeError
+from ibexite.errors import CeilingError, InstrumentError, MistakeError
 from ibexite.instruments.profile import SHIPPED
 from ibexite.language import points
 from ibexite.language.check import vet
@@ -664,6 +665,7 @@ BIG = "    read x = v_ok\n    let big = x * 1e300 * 1e300\n"
 @pytest.mark.parametrize(("lines", "verdict"), [
     ("check x <= big", "error"), ("check x between 1 V and big", "error"), ("check x >= 0 V - big", "error"), ("check x within 5 V +/- big", "error"),
     ("check big >= 1 V", "error"), ("check x <= x * 1e300 * 1e300", "error"), ("check x within 5 V +/- 2 * x * 1e300 * 1e300", "error"),
+    ("check x within 5 V +/- 1 V guarded by 4.9 V - x", "error"), ("sweep u from 1 V to 2 V step x * 1e300\n        read z = v_ok\n    check x >= 1 V", "error"),
     ("check x >= 1 V where x < big", "error"), ("if x < big\n        let y = x\n    check x >= 1 V", "error"), ("if x < x * 1e300 * 1e300\n        let y = x\n    check x >= 1 V", "error"),
     ("watch v_ok <= big every 1 ms\n        wait 3 ms\n    check x >= 1 V", "error"), ("check x >= 1e300 V * 1e300", "error"),
     ("let none = 1 V^2 / (x * 1e300 * 1e300)\n    check none <= 1 V", "error"), ("set load.current = 1 A * (1 V / (x * 1e300 * 1e300))\n    check x >= 1 V", "error"),
@@ -694,3 +696,16 @@ def from_memory(folder, monkeypatch, lines: str):  # noqa: ANN001, ANN201
 def test_a_time_that_is_none_is_an_error_and_never_endless(tmp_path, monkeypatch, lines: str, time: str) -> None:  # noqa: ANN001
     outcome = from_memory(tmp_path, monkeypatch, f"    read x = v_ok\n    {lines.format(time)}\n    check x >= 1 V\n")
     assert outcome.tests == {"a": "error"}
+
+
+def test_a_guard_never_widens_the_limits_and_a_refusal_says_whose_bound_it_is(tmp_path, monkeypatch) -> None:  # noqa: ANN001
+    lines = "    sweep n over 1, 2\n        read x = v_ok\n    let width = 0 V - min(x) / 5\n    check x within 5 V +/- 1 V guarded by width\n"
+    assert from_memory(tmp_path, monkeypatch, lines).tests == {"a": "error"}
+    with pytest.raises(points.StepDoesNotFit, match="the step does not fit") as found:
+        points.by_step(Decimal(1), Decimal(5), Decimal("1e10"))
+    assert found.value.remedy == "It would lead to 1 or 1e+10 (base units)."
+    bench = memory(tmp_path, monkeypatch)
+    for value, origin in ((-1.0, "the range of scpi-power-supply"), (17.5, "the ceiling of supply.voltage")):
+        with pytest.raises(CeilingError, match=re.escape(origin)):
+            bench.set_line([("supply", "voltage")])(value)
+    bench.close()

@@ -172,7 +172,8 @@ class Bench:
         if setting in role.ceiling and role.ceiling[setting] < high:
             high, origin = role.ceiling[setting], f"the ceiling of {role_name}.{setting}"
         rounded = commands.sent if commands.is_rounded else None
-        return Target(role_name, setting, role.channel, session, low, high, commands.feature.dimension, origin, rounded)
+        return Target(role_name, setting, role.channel, session, low, high, commands.feature.dimension, origin,
+                      f"the range of {session.profile.name}", rounded)  # fmt: skip
 
     def signal_item(self, name: str, signal_name: str) -> Item:
         """One value of a read line, from a signal."""

@@ -28,6 +28,7 @@ class Target:
     high: float
     dimension: Dimension | None  # None for on/off
     origin: str
+    origin_of_low: str = ""
     rounded: Callable[[float], float] | None = None  # to the digits that its profile sends, if fewer than all
 
     def refusal(self, value: float) -> CeilingError:
@@ -36,8 +37,10 @@ class Target:
         if self.dimension is None or value != value:
             return CeilingError(f"{what} cannot be set: the value is not a number", remedy="Nothing was sent.")
         shown = units.format_value(value, self.dimension, digits=15)
-        limit = units.format_value(self.high if value > self.high else self.low, self.dimension)
-        return CeilingError(f"{what} = {shown} is beyond {limit} ({self.origin})", remedy="Nothing was sent.")
+        is_above = value > self.high
+        limit = units.format_value(self.high if is_above else self.low, self.dimension)
+        origin = self.origin if is_above else self.origin_of_low
+        return CeilingError(f"{what} = {shown} is beyond {limit} ({origin})", remedy="Nothing was sent.")
 
 
 def make_set_line(targets: list[Target], state: dict[tuple[str, str], float]) -> SetLine:

@@ -121,6 +121,8 @@ class Tally:
     def _guarded(self, low: float, high: float) -> tuple[float, float]:
         if low > high:
             raise wrong_way_round(low, high)
+        if self.guard < 0:
+            raise negative_guard()
         low, high = low + self.guard, high - self.guard
         if low > high:
             raise SequenceError("the guard is wider than the tolerance", remedy="Nothing could pass.")
@@ -174,6 +176,8 @@ class Tally:
         if (lows > highs).any():
             worst = int((lows - highs).argmax())
             raise wrong_way_round(float(lows[worst]), float(highs[worst]))
+        if self.guard < 0:
+            raise negative_guard()
         if self.guard:
             lows, highs = lows + self.guard, highs - self.guard
             if (lows > highs).any():
@@ -255,6 +259,11 @@ class Tally:
             many = f"{self.behind} bad value{'s' if self.behind > 1 else ''}"
             parts.append(f"{many} left out of it" + (f" ({why})" if not self.bad else ""))
         return ", ".join(parts)
+
+
+def negative_guard() -> SequenceError:
+    """A guard that would make the limits wider."""
+    return SequenceError("the guard is below zero", remedy="It is the uncertainty of the measurement.")
 
 
 def wrong_way_round(low: float, high: float) -> SequenceError:

@@ -32,7 +32,7 @@ def by_step(start: Decimal, end: Decimal, step: Decimal) -> list[Decimal]:
     _bound(float(count) + 1)
     whole = int(count.to_integral_value(rounding="ROUND_HALF_EVEN"))
     sign = -1 if span < 0 else 1
-    if abs(abs(span) - whole * step) > abs(step) * Decimal("1e-9"):
+    if abs(abs(span) - whole * step) > min(step, abs(span)) * Decimal("1e-9"):
         below = int(count)
         raise StepDoesNotFit(start + sign * below * step, start + sign * (below + 1) * step)
     return [start + sign * i * step for i in range(whole)] + [end] if whole else [start]
@@ -42,7 +42,8 @@ class StepDoesNotFit(MistakeError):
     """The step does not lead from start to end; `ends` are the nearest ends to which it does."""
 
     def __init__(self, nearer: Decimal, farther: Decimal) -> None:
-        super().__init__("the step does not fit")
+        ends = " or ".join(f"{float(end):.9g}" for end in (nearer, farther))
+        super().__init__("the step does not fit", remedy=f"It would lead to {ends} (base units).")
         self.ends = (nearer, farther)
 
 
@@ -107,7 +108,8 @@ def _count(count: int, same_ends: bool) -> None:
 
 def _bound(count: float) -> None:
     if count > MAX_POINTS:
-        raise MistakeError(f"{count:,.0f} points are too many", remedy=f"A sweep has at most {MAX_POINTS:,}.")
+        shown = f"{count:,.0f}" if count < 1e15 else f"{count:.1e}"
+        raise MistakeError(f"{shown} points are too many", remedy=f"A sweep has at most {MAX_POINTS:,}.")
 
 
 def joined(segments: list[list[Decimal]]) -> list[Decimal]:
