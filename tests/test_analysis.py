@@ -203,6 +203,23 @@ def searched(search: Search, holds) -> tuple[float, list[float]]:  # noqa: ANN00
     return search.result(), visited
 
 
+@pytest.mark.parametrize(
+    "name",
+    [name for name, function in FUNCTIONS.items() if function.kind in ("consume", "keep") and name != "resonance"],
+)
+def test_a_result_that_is_too_large_for_a_number_is_a_hole(name: str) -> None:
+    function = FUNCTIONS[name]
+    option = dict([function.option_for(VOLT).split("=")]) if function.option_for(VOLT) else {}
+    for xs, ys in (
+        ([1.0, 2.0, 3.0], [1e308] * 3),
+        ([1e-300, 1.0, 1e308], [1.0, 2.0, 3.0]),
+        ([1.0, 2.0, 3.0], [-1e308, 1e308, -1e308]),
+    ):
+        result = find(target_of(function, VOLT, frozenset(), "points" if name == "smooth" else ""))(
+            Curve({"k": np.array(xs)}, np.array(ys)), "k", *[3.0 for _ in function.arguments[1:]], **{k: v.strip("'") for k, v in option.items()})  # fmt: skip
+        assert not np.isinf(getattr(result, "values", result)).any()
+
+
 @given(st.floats(4.1, 8.9), st.sampled_from([0.02, 0.05, 0.1]), st.booleans())
 def test_a_search_finds_the_threshold_to_its_resolution(threshold: float, resolution: float, halving: bool) -> None:
     found, visited = searched(Search(9.0, 4.0, None, resolution, halving=halving), lambda x: x < threshold)

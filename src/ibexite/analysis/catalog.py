@@ -7,6 +7,7 @@ is in the table of ibexite.functions; `find` gives the callable of an entry.
 from __future__ import annotations
 
 import importlib
+import math
 from collections.abc import Callable
 from functools import cache
 from typing import Any
@@ -81,6 +82,11 @@ def _rising(x: Array, row: Array) -> tuple[Array, Array]:
     return x[order], row[order]
 
 
+def _numbers(result: Any) -> Any:
+    """A result, or several; what is too large for a number is a hole."""
+    return np.where(np.isinf(result), math.nan, result)[()] if np.isinf(result).any() else result
+
+
 def _consuming(function: Callable[..., Any]) -> Callable[..., Any]:
     is_statistic = function.__module__.endswith("statistics")
     is_in_order = function.__name__ in _IN_ORDER
@@ -94,12 +100,13 @@ def _consuming(function: Callable[..., Any]) -> Callable[..., Any]:
                 continue
             try:
                 points, values = (x, row) if is_statistic else _measured(x, row) if is_in_order else _rising(x, row)
-                found = function(points, values, *arguments, **options)
+                with np.errstate(all="ignore"):
+                    found = function(points, values, *arguments, **options)
             except ValueError as error:
                 raise SequenceError(
                     f"{function.__name__} along {axis}: {error}", remedy="Look at its points."
                 ) from None
-            results.append(getattr(found, field) if field else found)
+            results.append(_numbers(getattr(found, field) if field else found))
         return Curve(rest, np.array(results).reshape(shape)) if rest else results[0]
 
     return apply
@@ -116,7 +123,8 @@ def _keeping(function: Callable[..., Any]) -> Callable[..., Any]:
             order = measured[np.argsort(x[measured], kind="stable")]
             try:
                 _rising(x, row)
-                made[i, order] = function(x[order], row[order], *arguments, **options)
+                with np.errstate(all="ignore"):
+                    made[i, order] = _numbers(function(x[order], row[order], *arguments, **options))
             except ValueError as error:
                 raise SequenceError(
                     f"{function.__name__} along {axis}: {error}", remedy="Look at its points."
