@@ -341,6 +341,8 @@ def test_a_reply_is_a_number_of_the_standard_or_bad(tmp_path, monkeypatch, reply
     raw = bench.raw_query("x", "supply", "HOW:MUCH?", units.parse_unit("V"), "V", 1)
     (signal,) = bench.read_line([bench.signal_item("y", "v_ok")], together=False, averaging=1, tries=1)()
     assert [raw, signal] == [pytest.approx(value, nan_ok=True)] * 2
+    bad = [(bad.name, bad.reason, bad.raw) for bad in bench.bad if bad.name == "x"]
+    assert bad == ([("x", "not a number" if reply else "empty reply", reply)] if value != value else [])
     bench.close()
 
 
@@ -659,6 +661,23 @@ def test_turns_that_differ_from_pass_to_pass_keep_their_places(perform, turns: s
     assert [run.result(label).judged for label in ("best", "least")] == [3, 3]
 
 
+@pytest.mark.parametrize(("use", "title"), [
+    ("let y = max(it.volts)\n    check min(y) >= 4 V", ""), ("let y = it.amps\n    check max(y) >= 0 A", "a curve inside a sweep"),
+    ("show \"{it.name}\"", "it.name cannot be used here"), ("wait 1 ms\n    check max(it.volts) >= 4 V", "it.volts cannot be used here"),
+])  # fmt: skip
+def test_what_was_measured_inside_a_loop_is_used_there(use: str, title: str) -> None:
+    text = (
+        MEASURED.replace(" refine where volts near its limit at most 7 points", "")
+        .replace("        amps  in A\n", "        amps  in A\n        name as text\n")
+        .replace("    sweep amps", '    read name = query(sink, "*IDN?") as text\n    sweep amps')
+        + HEADER
+    )
+    lines = f"    sweep k over 1, 2\n        measure loading(sink = load, output = v_out) as it\n        {use}\n"
+    source = Source("t.ibx", text + 'test t "T"\n' + lines)
+    vet(source)
+    assert [f.title for f in source.findings if f.level == "mistake"] == ([title] if title else [])
+
+
 BIG = "    read x = v_ok\n    let big = x * 1e300 * 1e300\n"
 
 
@@ -669,7 +688,8 @@ BIG = "    read x = v_ok\n    let big = x * 1e300 * 1e300\n"
     ("check x >= 1 V where x < big", "error"), ("if x < big\n        let y = x\n    check x >= 1 V", "error"), ("if x < x * 1e300 * 1e300\n        let y = x\n    check x >= 1 V", "error"),
     ("watch v_ok <= big every 1 ms\n        wait 3 ms\n    check x >= 1 V", "error"), ("check x >= 1e300 V * 1e300", "error"),
     ("let none = 1 V^2 / (x * 1e300 * 1e300)\n    check none <= 1 V", "error"), ("set load.current = 1 A * (1 V / (x * 1e300 * 1e300))\n    check x >= 1 V", "error"),
-    ("check x <= 1e300 V", "pass"), ("let fine = x * 1e300 / 1e300\n    check fine == 5 V", "pass"),
+    ("check x <= 1e300 V", "pass"), ("sweep u over 1 V, x\n        set supply.voltage = u\n    check x >= 1 V", "pass"),
+    ("sweep n over 1, 2\n        let z = x * 1e300 * 10^(4 * n)\n    check -max(z) <= 9 V", "error"), ("let fine = x * 1e300 / 1e300\n    check fine == 5 V", "pass"),
     ("sweep n over 1, 2\n        let z = x * 1e300 * 10^(4 * n)\n    let top = max(z)\n    check top >= 1 V allowing 1 bad", "pass"),
 ])  # fmt: skip
 def test_what_is_too_large_for_a_number_is_none(tmp_path, monkeypatch, lines: str, verdict: str) -> None:  # noqa: ANN001

@@ -161,6 +161,12 @@ def test_a_measurement_in_python_goes_through_the_ceilings(perform, body: str, w
     run = perform(LOADED, header=USE, files={"maths.py": MEASUREMENT.replace("BODY", body)})
     verdict, reason = ended(run)["t"]
     assert (verdict == "pass") == (not what) and what in reason, reason
+    axes = [
+        [(axis["name"], axis["unit"]) for axis in judged.axes]
+        for judged in run.of(events.Judged)
+        if "held" in judged.label
+    ]
+    assert axes == ([[("amps", "A")]] if not what else axes)
     assert ended(run)["u"][0] in ("pass", "skipped"), "the load was not set back"
     assert not any("CURR 9" in line for line in run.traffic)
     assert any(e.text == "measured in Python" for e in run.of(events.Shown))

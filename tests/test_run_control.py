@@ -88,6 +88,18 @@ def test_a_table_runs_each_row_and_gets_the_results(ibexite, project: Path, suff
     assert rows(project, "SELECT DISTINCT lot FROM runs") == [("0412",)]
 
 
+@pytest.mark.parametrize(("last", "told"), [
+    (f"{WEAK},99 V", "'99 V' is a voltage"), (f"{WEAK},many", "'many' is not a number"), ("FM1,90 %", "'FM1' is not a serial number"),
+])  # fmt: skip
+def test_a_mistake_in_the_last_row_of_a_table_is_found_before_the_first_unit(
+    ibexite, project: Path, last: str, told: str
+) -> None:  # noqa: ANN001
+    (project / "units.csv").write_text(f"serial,eff_floor\n{GOOD},\n{GOOD},81 %\n{last}\n")
+    done = ibexite(*RUN, "--table", "units.csv")
+    assert done.returncode == 2 and told in done.stderr and "units.csv: row 4, unit" in done.stderr, done.stderr
+    assert "PASS" not in done.stdout and not (project / "records" / "ibexite.sqlite").exists()
+
+
 def test_lot_blocks_run_once_and_repeat_and_stop_on_fail(ibexite, project: Path) -> None:  # noqa: ANN001
     path = project / "fm2_final.ibx"
     text = path.read_text().replace("before unit", 'before lot\n    show "lot begins"\n\nbefore unit')

@@ -14,7 +14,7 @@ from ibexite import events, instruments
 from ibexite.engine.orders import Earlier, EarlierTest
 from ibexite.engine.run import Run
 from ibexite.engine.services import NoOperator
-from ibexite.errors import SequenceError
+from ibexite.errors import MistakeError, SequenceError
 from ibexite.instruments.profile import load_profile
 from ibexite.verdicts import Judgement, Reason
 from tests.conftest import GOOD, HEADER
@@ -361,6 +361,9 @@ def test_a_run_by_itself_is_a_whole_lot_and_may_be_looked_at_in_its_blocks(perfo
 
     def prompt(halt, evaluate) -> str:  # noqa: ANN001
         asked.append(evaluate("1 V + 0 * v_in") if "v_in" in halt.values else "")
+        with pytest.raises(MistakeError, match="'other' has no value here") as unknown:
+            evaluate("other + 1 V")
+        assert unknown.value.remedy == f"There is: {', '.join(halt.values) or 'nothing yet'}."
         return "next"
 
     def halted(self: Run, *more) -> object:  # noqa: ANN002

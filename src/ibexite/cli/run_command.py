@@ -20,15 +20,16 @@ from ibexite.cli.options import (
     sequence_argument,
     with_option,
 )
-from ibexite.cli.running import RunOptions, exit_code, run_unit, tell_report, worst_code
+from ibexite.cli.running import RunOptions, check_serial, exit_code, run_unit, tell_report, worst_code
 from ibexite.cli.signals import Signals
 from ibexite.errors import EXIT_ABORTED, EXIT_PASS, IbexiteError, MistakeError, UnitError
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator
+    from collections.abc import Callable, Iterator
 
     from ibexite.cli.run_inputs import UnitRow
     from ibexite.engine.orders import Outcome
+    from ibexite.language.program import Program
 
 
 @click.command("run")
@@ -83,6 +84,10 @@ def command(
         helper = stack.enter_context(contextlib.closing(ReportHelper())) if report else None
         units = _units(sequence, serial, lot, table)
         values = _values(sequence, records, params, like)
+        if table is not None:
+            _vet_rows(
+                table, units, lambda own: open_program(sequence, bench, {**values, **own, **parameters(given)})[0]
+            )
         signals, codes = Signals(), [EXIT_PASS]
         coming = _in_turn(units, _Turns(repeat))
         turn = next(coming, None)
@@ -110,6 +115,19 @@ def command(
             if helper is not None and helper.is_busy:
                 tell_report(helper.finish())
     raise click.exceptions.Exit(worst_code(codes))
+
+
+def _vet_rows(table: Path, units: list[tuple[UnitRow, Any]], opened: Callable[[dict[str, str]], Program]) -> None:
+    """Vets all rows before the first unit is run: a mistake in the last one must not leave a lot half done."""
+    programs: dict[tuple[tuple[str, str], ...], Program] = {}
+    for unit, _ in units:
+        key = tuple(unit.parameters.items())
+        try:
+            programs[key] = programs.get(key) or opened(unit.parameters)
+            check_serial(programs[key], unit.serial)
+        except (MistakeError, click.exceptions.Exit):
+            click.echo(f"{table}: row {unit.number}, unit {unit.serial!r}: no unit was run", err=True)
+            raise
 
 
 def _in_turn(units: list[tuple[UnitRow, Any]], turns: _Turns) -> Iterator[tuple[int, UnitRow, Any]]:

@@ -92,7 +92,7 @@ class NameChecker:
     def _lookup_result(self, name: nodes.ResultOf) -> Type | None:
         key = f"{name.test}.{name.name}"
         if key in self.hidden:
-            self.source.report(name.span, "a curve inside a sweep", "", self.hidden[key])
+            self.source.report(name.span, f"{key} cannot be used here", "", self.hidden[key])
             return None
         if key in self.names:
             return self._seen_from_here(self.names[key])
