@@ -10,6 +10,7 @@ from pathlib import Path
 import pytest
 
 from ibexite.records.lookup import Lookup, RunRecord
+from ibexite.reports.figures import draw
 from ibexite.reports.report import gather, render
 from tests.conftest import SHORT, WEAK
 
@@ -95,6 +96,12 @@ def test_figures_have_limits_where_they_were_judged_and_marks_where_it_failed(re
     assert "upper limit 780" in loss and re.search(r"failed \(\d+\)", loss)
     assert "lower limit 81" in efficiency and "failed (" not in efficiency
     assert "upper limit" not in figures["v_out against iload"]
+
+
+def test_in_a_figure_of_two_curves_each_limit_says_whose_it_is(records: Path) -> None:
+    test = next(test for test in record(records, WEAK).tests if test.figures and "eff" in test.figures[0]["ys"])
+    both = draw(test, {**test.figures[0], "ys": ["eff", "p_loss"]})
+    assert "lower limit of eff 81" in both and "upper limit of p_loss 780" in both
 
 
 def test_what_was_not_run_is_said(records: Path) -> None:

@@ -64,7 +64,7 @@ def _picture(test: TestRecord, figure: dict[str, Any], groups: list[list[tuple[s
                 _draw_curves(axes, grid, name, figure, (x_unit, y_unit), position, several)
                 position += 1
             for name, grid in group:
-                _draw_limits(axes, test, grid, name, x, (x_unit, y_unit))
+                _draw_limits(axes, test, grid, name, x, (x_unit, y_unit), f" of {name}" if several else "")
             _label(axes, [name for name, _ in group], y_unit, is_right=bool(drawn))
             drawn.append(axes)
         _label_x(left, figure, first, x_unit)
@@ -153,8 +153,11 @@ def _in_order(x: Any, rows: Any) -> Any:
     return rows[np.argsort(values)] if len(np.unique(values)) == len(values) else rows
 
 
-def _draw_limits(axes: Axes, test: TestRecord, grid: Grid, name: str, x: str, shown: tuple[Unit, Unit]) -> None:
-    """The limits of all checks on a curve, where they were judged: a level, or a line where they run along x."""
+def _draw_limits(
+    axes: Axes, test: TestRecord, grid: Grid, name: str, x: str, shown: tuple[Unit, Unit], of: str
+) -> None:
+    """The limits of all checks on a curve, where they were judged: a level, or a line where they run along x. `of`
+    says whose they are."""
     for result in test.results:
         if result["subject"] != name or x not in result["extent"]:
             continue
@@ -166,7 +169,8 @@ def _draw_limits(axes: Axes, test: TestRecord, grid: Grid, name: str, x: str, sh
                 )  # fmt: skip
                 height = f" {units.plain_number(float(_shown(ys[0], shown[1])), 5)}" if len(set(ys)) == 1 else ""
                 axes.annotate(
-                    word + height, (float(_shown(xs[0], shown[0])), float(_shown(ys[0], shown[1]))), (2, 3.5 * side),
+                    word + of + height,
+                    (float(_shown(xs[0], shown[0])), float(_shown(ys[0], shown[1]))), (2, 3.5 * side),
                     color=LIMIT, textcoords="offset points", va="bottom" if side > 0 else "top", fontsize=8.5,
                 )  # fmt: skip
         _mark_failing(axes, grid, name, x, result, shown)
