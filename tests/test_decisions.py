@@ -678,6 +678,23 @@ def test_what_was_measured_inside_a_loop_is_used_there(use: str, title: str) -> 
     assert [f.title for f in source.findings if f.level == "mistake"] == ([title] if title else [])
 
 
+@pytest.mark.parametrize(("check", "points"), [
+    ("x >= 2.2 V", [2.5]), ("x <= 3.2 V", [3.5]), ("x between 2.2 V and 9 V", [2.5]), ("x within 5 V +/- 2.8 V", [2.5]), ("x within 4 V +/- 45 %", [2.5]),
+    ("2 * x <= 3.2 V", None), ("max(x) >= 2.2 V", None), ("x <= x + 1 V", None),
+])  # fmt: skip
+def test_a_sweep_is_refined_near_limits_on_the_column_itself(
+    tmp_path, monkeypatch, check: str, points: list[float] | None
+) -> None:  # noqa: ANN001
+    heard: list[events.Event] = []
+    outcome = from_memory(tmp_path, monkeypatch, "    sweep u from 1 V to 5 V step 1 V refine where x near its limit at most 6 points\n"
+                          f"        let x = u\n    check {check}\n", heard)  # fmt: skip
+    rows = [row.x[0] for row in heard if isinstance(row, events.Row)]
+    assert rows == ([1, 2, 3, 4, 5, *points] if points else []), outcome.reason
+    assert points or "there is no known limit for x" in outcome.reason + str(
+        [e for e in heard if isinstance(e, events.TestEnded)]
+    )
+
+
 BIG = "    read x = v_ok\n    let big = x * 1e300 * 1e300\n"
 
 
@@ -697,14 +714,16 @@ def test_what_is_too_large_for_a_number_is_none(tmp_path, monkeypatch, lines: st
     assert outcome.tests == {"a": verdict} and "internal" not in outcome.reason
 
 
-def from_memory(folder, monkeypatch, lines: str):  # noqa: ANN001, ANN201
+def from_memory(folder, monkeypatch, lines: str, heard: list | None = None):  # noqa: ANN001, ANN201
     """The outcome of a test on a bench from memory, by a clock that does not wait."""
     monkeypatch.setattr(bench_module, "SocketLink", MemoryLink)
     text = state.HEAD.format(prot=16, volts=9, load="off", output="on") + 'test a "A"\n' + lines
     program = vet(Source("t.ibx", text))
     assert not program.has_mistakes, [program.source.render(finding) for finding in program.source.findings]
     identity = Identity("r", "R", "", "", datetime.datetime(2026, 11, 25, tzinfo=datetime.UTC))
-    return Run(program, memory_bench(folder), identity, Still(), Consenting(), lambda event: None).carry_out()
+    return Run(
+        program, memory_bench(folder), identity, Still(), Consenting(), (heard if heard is not None else []).append
+    ).carry_out()
 
 
 @pytest.mark.parametrize("time", ["1 s * (x / (x - x))", "0 s - 1 s * (x / 1 V)"])

@@ -450,7 +450,7 @@ class Frame:
     def _limits_on(self, column: str) -> list[tuple[float, float]]:
         found: list[tuple[float, float]] = []
         for check in (s for s in nodes.walk(self.body) if isinstance(s, nodes.Check)):
-            if constants.names_in(check.value) != {column} or isinstance(check.value, nodes.Call):
+            if not isinstance(check.value, nodes.Name | nodes.ResultOf) or constants.names_in(check.value) != {column}:
                 continue
             if check in self.program.limits:
                 row = self.program.limits[check]
