@@ -62,6 +62,25 @@ def test_mistakes_are_named_by_their_path(
     assert where in error.value.where and what in error.value.what and remedy in error.value.remedy
 
 
+def test_all_mistakes_of_a_bench_file_are_told_at_once(project: Path) -> None:
+    path = project / "bench.toml"
+    path.write_text(path.read_text().replace('voltage = "17 V"', 'voltage = "17 A"').replace("100.12 mohm", "0 ohm"))
+    with pytest.raises(MistakeError) as error:
+        read_bench(path)
+    told = str(error.value)
+    assert "'17 A' is a current" in told and "is not above zero" in told and "signals.i_in.shunt" in told
+    path.write_text(path.read_text().replace("Firnline,DM-.*", "("))  # what stands on it is not told as well
+    with pytest.raises(MistakeError) as error:
+        read_bench(path)
+    told = str(error.value)
+    assert (
+        "not a regular expression" in told
+        and "'17 A' is a current" in told
+        and "i_in" not in told
+        and "there is no" not in told
+    )
+
+
 @pytest.mark.parametrize(("old", "new", "where", "what"), [
     ('product = "fm2-control-board"', 'product = "fm3"', "simulation.product", "no simulated product 'fm3'"),
     ('product = "fm2-control-board"', "", "simulation.product", "no simulated product"),

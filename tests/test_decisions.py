@@ -379,6 +379,20 @@ def test_what_settles_is_read_until_two_readings_agree(tmp_path, monkeypatch) ->
     bench.close()
 
 
+@pytest.mark.parametrize(("values", "settled", "value", "read"), [
+    (["5", "4.5"], (0.5, False), 4.5, 2), (["5", "4.5", "4.25"], (0.25, False), 4.25, 3), (["5", "4", "5"], (0.25, True), 4, 2),
+    (["0", "0"], (0.1, True), 0, 2), (["9.9E37", "5", "5"], (0.1, False), 5, 3), (["5", "4"] * 80, (0.5, False), math.nan, 101),
+])  # fmt: skip
+def test_what_settled_means_and_what_never_does_is_bad(tmp_path, monkeypatch, values, settled, value, read) -> None:  # noqa: ANN001
+    rest = [value.encode() for value in values]
+    monkeypatch.setattr(Falling, "values", iter(rest))
+    bench = memory(tmp_path, monkeypatch, Falling)
+    line = bench.read_line([bench.signal_item("y", "v_ok")], together=False, averaging=1, tries=1, settled=settled)
+    assert line() == [pytest.approx(value, nan_ok=True)] and len(list(Falling.values)) == len(rest) - read
+    assert [bad.reason for bad in bench.bad] == (["did not settle in 100 readings"] if value != value else [])
+    bench.close()
+
+
 def test_a_condition_on_a_bad_reading_leaves_the_check_undecided(perform) -> None:  # noqa: ANN001
     run = perform('test t "T"\n    sweep n over 1, 2, 3\n        read v_out, v_in\n        check v_in <= 20 V where v_out >= 1 V\n',
                   change=spoilt("garbage", 3, 3))  # fmt: skip

@@ -123,6 +123,16 @@ def test_a_test_that_keeps_the_state_of_another_is_not_chosen_without_it(ibexite
     assert ibexite(*RUN, "--serial", GOOD, "--only", "rails", "--only", "alive").returncode == 5
 
 
+def test_a_variant_of_the_project_makes_no_trial_and_another_parameter_does(ibexite, project: Path) -> None:  # noqa: ANN001
+    path = project / "ibexite.toml"
+    path.write_text(path.read_text().replace("[project]", '[project]\nvariants = ["eff_floor"]', 1))
+    for given, told in (("eff_floor=80 %", False), ("vin_low=8 V", True)):
+        done = ibexite(*RUN, "--serial", GOOD, "--with", given)
+        assert (
+            done.returncode == 5 and (f"parameter set by hand: {given.replace('=', ' = ')}" in done.stdout) == told
+        ), done.stdout
+
+
 def test_a_retest_takes_the_parameters_that_were_set_by_hand(ibexite, project: Path) -> None:  # noqa: ANN001
     assert ibexite(*RUN, "--serial", GOOD, "--with", "eff_floor=97.5 %").returncode == 1
     done = ibexite("retest", GOOD, "--failed", "--simulate", "--yes", "--no-report")

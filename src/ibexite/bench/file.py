@@ -6,7 +6,7 @@ import datetime
 import hashlib
 import math
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TypeVar
@@ -149,10 +149,16 @@ def read_bench(path: str | Path) -> BenchFile:
     simulation = table.table("simulation")
     product = simulation.text("product", "")
     simulation.finish()
-    instruments = _each(table, "instruments", lambda entry, name: _instrument(entry, name, path.parent))
+    mistakes: list[MistakeError] = []
+    instruments = _each(table, "instruments", lambda entry, name: _instrument(entry, name, path.parent), mistakes)
+    broken = set(table.tables("instruments")) - set(instruments)
+    roles = _each(table, "roles", lambda entry, name: _role(entry, name, instruments), mistakes,
+                  "instrument", broken)  # fmt: skip
+    broken |= set(table.tables("roles")) - set(roles)
+    signals = _each(table, "signals", lambda entry, name: _signal(entry, name, roles, instruments), mistakes,
+                    "read", broken)  # fmt: skip
+    _raise(mistakes)
     _refuse_shared_addresses(table, instruments)
-    roles = _each(table, "roles", lambda entry, name: _role(entry, name, instruments))
-    signals = _each(table, "signals", lambda entry, name: _signal(entry, name, roles, instruments))
     order = head.texts("safe_order", [])
     for name in order:
         if name not in roles:
@@ -175,25 +181,32 @@ def read_bench(path: str | Path) -> BenchFile:
 T = TypeVar("T")
 
 
-def _each(table: Table, key: str, read: Callable[[Table, str], T]) -> dict[str, T]:
-    """All entries below a key. What is wrong with several of them is told in one go.
-
-    Raises:
-        MistakeError: the first mistake, with the others behind it.
-    """
-    found, mistakes = {}, []
+def _each(
+    table: Table,
+    key: str,
+    read: Callable[[Table, str], T],
+    mistakes: list[MistakeError],
+    stands_on: str = "",
+    broken: Collection[str] = (),  # fmt: skip
+) -> dict[str, T]:
+    """All entries below a key that are right; what is wrong with the others goes to the mistakes. Entries that stand on
+    something broken, an instrument or a role, are passed over: that is told already."""
+    found = {}
     for name, entry in table.tables(key).items():
         try:
-            found[name] = read(entry, name)
+            if not stands_on or entry.text(stands_on, "").partition(".")[0] not in broken:
+                found[name] = read(entry, name)
         except MistakeError as error:
             mistakes.append(error)
-    if len(mistakes) == 1:
-        raise mistakes[0]
+    return found
+
+
+def _raise(mistakes: list[MistakeError]) -> None:
+    """Raises the first mistake, with the others behind it."""
     if mistakes:
         first, *more = mistakes
         told = "\n".join([first.remedy, *(str(error) for error in more)]).strip()
         raise MistakeError(first.what, where=first.where, remedy=told)
-    return found
 
 
 def _instrument(table: Table, name: str, folder: Path) -> InstrumentFact:
