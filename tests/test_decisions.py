@@ -728,10 +728,10 @@ def test_what_is_too_large_for_a_number_is_none(tmp_path, monkeypatch, lines: st
     assert outcome.tests == {"a": verdict} and "internal" not in outcome.reason
 
 
-def from_memory(folder, monkeypatch, lines: str, heard: list | None = None):  # noqa: ANN001, ANN201
+def from_memory(folder, monkeypatch, lines: str, heard: list | None = None, head: str = ""):  # noqa: ANN001, ANN201
     """The outcome of a test on a bench from memory, by a clock that does not wait."""
     monkeypatch.setattr(bench_module, "SocketLink", MemoryLink)
-    text = state.HEAD.format(prot=16, volts=9, load="off", output="on") + 'test a "A"\n' + lines
+    text = head + state.HEAD.format(prot=16, volts=9, load="off", output="on") + 'test a "A"\n' + lines
     program = vet(Source("t.ibx", text))
     assert not program.has_mistakes, [program.source.render(finding) for finding in program.source.findings]
     identity = Identity("r", "R", "", "", datetime.datetime(2026, 11, 25, tzinfo=datetime.UTC))

@@ -507,10 +507,9 @@ class Bench:
                 self.limited[role.name] = None
 
     def settled(self) -> None:
-        """To be called behind a wait: loads that starved until then, while the first source came up, have not
-        limited."""
-        if self.is_ramping:
-            self._note_limiting()
+        """To be called behind a wait while it is ramping: loads that starved until then, while the first source came
+        up, have not limited."""
+        self._note_limiting()
 
     def _is_without_source(self) -> bool:
         """True while the sequence has every source switched off whose state is known."""

@@ -18,11 +18,6 @@ class Selection:
     tags: tuple[str, ...] = ()
     listed: dict[str, bool] = field(default_factory=dict)
 
-    @property
-    def is_whole(self) -> bool:
-        """True if nothing was chosen."""
-        return not (self.only or self.skip or self.tags or self.listed)
-
     def chooses(self, case: Case) -> bool:
         """True if a test is to be run."""
         names = {case.name, case.test.name, case.group.name if case.group else ""}
@@ -63,12 +58,3 @@ class Selection:
                     remedy=f"Select both, or {previous.name} alone.",
                 )  # fmt: skip
             previous = case
-
-    def told(self) -> str:
-        """The choice in words, for the trial mark."""
-        parts = [f"only {', '.join(self.only)}"] if self.only else []
-        parts += [f"without {', '.join(self.skip)}"] if self.skip else []
-        parts += [f"tagged {', '.join(self.tags)}"] if self.tags else []
-        off = [name for name, is_on in self.listed.items() if not is_on]
-        parts += [f"a list with {', '.join(off)} off" if off else "a list of tests"] if self.listed else []
-        return "tests were selected: " + ", ".join(parts)

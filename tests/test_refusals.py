@@ -1,0 +1,228 @@
+"""What a run refuses, or notes, while it goes on: one case each, with its words. Benches are from memory."""
+
+from __future__ import annotations
+
+import math
+import tempfile
+from types import SimpleNamespace
+
+import pytest
+
+from ibexite import events, units
+from ibexite.bench import bench as bench_module
+from ibexite.bench.lock import AddressLocks
+from ibexite.bench.read_line import mean_of
+from ibexite.engine import asking
+from ibexite.engine.calling import call_function, typed_value
+from ibexite.engine.measuring import _Requests
+from ibexite.engine.services import Consenting, NoOperator, Question
+from ibexite.errors import BenchError, IbexiteError, InstrumentError, NoAnswerError, ProgramError, SequenceError
+from ibexite.language.types import Type
+from tests.laboratory.stub_bench import MemoryLink
+from tests.test_decisions import Cut, from_memory, memory
+
+LOOK = """measurement look "Look"
+    needs
+        tap : signal in V
+    inputs
+        least = 1 V
+    outputs
+        value in V
+    read value = tap
+    check value >= least as "enough"
+
+"""
+
+
+@pytest.mark.parametrize(("lines", "told"), [
+    ("check x between 6 V and x", "the lower limit 6 is above the upper one 5"), ("check x within 5 V +/- 4 V - x", "is above the upper one"),
+    ("sweep n over 1, 2\n        let y = x * n\n    check y between 6 V and x", "the lower limit 6 is above the upper one 5"),
+    ("check x within 5 V +/- 1 V guarded by x", "the guard is wider than the tolerance"),
+    ("sweep n over 1, 2\n        let y = x * n\n    check y within 5 V +/- 1 V guarded by x", "the guard is wider than the tolerance"),
+    ("search u from 1 V to 5 V resolution x - 5 V until u > 4 V\n        wait 1 ms", "the ends or the resolution of the search are no numbers"),
+    ("repeat n x / 2 V times\n        wait 1 ms", "the number of turns is not a number of turns"),
+    ("watch v_ok between 6 V and x every 1 s\n        wait 1 ms", "the lower limit 6 is above the upper one 5"),
+    ("watch v_ok <= 1 V * (x / (x - x)) every 1 s\n        wait 1 ms", "the limits of a watch must have values"),
+    ("let none = 1 V * (x / (x - x))\n    send supply \"VOLT {none:V}\"", "none has no value to be filled in"),
+    ("attach \"nothing.csv\"", "nothing.csv cannot be attached (No such file or directory)"),
+    ("if x != 5 V\n        check x >= 1 V", "nothing was judged"),
+])  # fmt: skip
+def test_a_line_that_cannot_be_carried_out_says_why(tmp_path, monkeypatch, lines: str, told: str) -> None:  # noqa: ANN001
+    heard: list[events.Event] = []
+    outcome = from_memory(
+        tmp_path,
+        monkeypatch,
+        f"    read x = v_ok\n    {lines}\n" + '    check x >= 1 V as "last"\n' * ("nothing was" not in told),
+        heard,
+    )
+    ended = next(event for event in heard if isinstance(event, events.TestEnded))
+    assert outcome.verdict == "error" and told in f"{ended.reason} {outcome.reason}"
+
+
+def test_a_measurement_judges_anew_in_each_call(tmp_path, monkeypatch) -> None:  # noqa: ANN001
+    heard: list[events.Event] = []
+    lines = "    sweep k over 1, 2\n        measure look(tap = v_ok, least = 10 V / k) as it\n        let y = it.value\n    check max(y) >= 1 V\n"
+    assert from_memory(tmp_path, monkeypatch, lines, heard, LOOK).tests == {"a": "fail"}
+    judged = [
+        (event.label, event.verdict, event.low, event.failed, event.judged)
+        for event in heard
+        if isinstance(event, events.Judged)
+    ]
+    assert judged[:2] == [("it.enough", "fail", 10.0, 1, 1), ("it.enough", "pass", 5.0, 0, 1)]
+
+
+def test_what_a_bench_refuses_is_said_with_its_place(tmp_path, monkeypatch) -> None:  # noqa: ANN001
+    bench = memory(tmp_path, monkeypatch)
+    held = bench.sessions["psu"].link.held
+    bench.set_line([("supply", "voltage")])(8.0)
+    held["SOUR1:VOLT"] = "3"
+    for deed, told in (
+        (lambda: bench.verify([("supply", "voltage")], (8.0,)), "voltage was set to 8"), (lambda: bench.do("supply", "nothing"), "has no action 'nothing'"),
+        (lambda: bench.raw_send("load", "X"), "load"),
+    ):  # fmt: skip
+        with pytest.raises(IbexiteError) as error:
+            deed()
+        assert told in str(error.value)
+    held["SOUR1:VOLT"] = "25"
+    with pytest.raises(IbexiteError, match="25 V") as error:  # whatever a raw message has set is asked for
+        bench.raw_query("x", "supply", "*CLS;*IDN?", None, "text", 1)
+    assert held["OUTP1"] == "0"
+    bench.close()
+
+
+def test_a_raw_message_teaches_nothing_that_was_not_believed_before(tmp_path, monkeypatch) -> None:  # noqa: ANN001
+    bench = memory(tmp_path, monkeypatch)
+    bench.raw_send("supply", "DISP:TEXT 'A'")
+    assert bench.state == {}
+    bench.sessions["psu"].link.__class__ = Cut
+    with pytest.raises(InstrumentError) as error:
+        bench.learn_state([("supply", "voltage"), ("supply", "current_limit")])
+    assert "answers to" in str(error.value) and "compound = false" in error.value.remedy
+    bench.close()
+
+
+def test_a_mistake_of_ours_keeps_no_other_role_on(tmp_path, monkeypatch) -> None:  # noqa: ANN001
+    bench = memory(tmp_path, monkeypatch)
+    monkeypatch.setattr(bench_module, "PATIENCE", 0.2)
+    bench.set_line([("supply", "output")])(1.0)
+    broken = bench.sessions["dmm"]
+    monkeypatch.setattr(type(broken), "give_up_state", lambda self: None)
+    deeds = {deed.role: deed.problem for deed in bench.make_safe()}
+    assert deeds["supply"] == "" and bench.sessions["psu"].link.held["OUTP1"] == "0"
+    monkeypatch.setattr(bench.sessions["psu"].__class__, "encoder", lambda *_: 1 / 0)
+    assert "ZeroDivisionError" in {deed.role: deed.problem for deed in bench.make_safe()}["supply"]
+    bench.close()
+
+
+def test_instruments_that_cannot_be_reserved_are_not_used(tmp_path, monkeypatch) -> None:  # noqa: ANN001
+    monkeypatch.setattr(tempfile, "tempdir", str(tmp_path))
+    first, second = AddressLocks(), AddressLocks()
+    address = ("psu", "TCPIP::127.0.0.1::5::SOCKET")
+    first.take([address], "one")
+    (path,) = (tmp_path / "ibexite-locks").iterdir()
+    path.write_text("torn")
+    with pytest.raises(BenchError, match="psu is in use by another run"):
+        second.take([address], "two")
+    first.release()
+    monkeypatch.setattr(tempfile, "tempdir", str(path))  # a file where a folder is needed
+    with pytest.raises(BenchError, match="instruments cannot be reserved"):
+        second.take([address], "two")
+
+
+def test_means_are_taken_as_their_kind_demands() -> None:
+    dbm, volt = units.parse_unit("dBm").dimension, units.VOLT
+    assert mean_of([10.0, 20.0], dbm) == pytest.approx(10 * math.log10((10 + 100) / 2))
+    assert mean_of([10.0, 20.0], volt) == 15.0 and math.isnan(mean_of([1.0, math.nan], dbm))
+
+
+def test_a_file_that_is_too_large_is_not_attached(tmp_path, monkeypatch) -> None:  # noqa: ANN001
+    monkeypatch.setattr(asking, "MAX_ATTACHED", 3)
+    heard: list[events.Event] = []
+    monkeypatch.chdir(tmp_path)
+    (tmp_path / "big.csv").write_text("1,2,3")
+    from_memory(tmp_path, monkeypatch, '    attach "big.csv"\n    read x = v_ok\n    check x >= 1 V\n', heard)
+    assert any("big.csv has 5 bytes, too many to attach" in str(event) for event in heard)
+
+
+def test_what_is_attached_is_kept_beside_the_records(ibexite, project) -> None:  # noqa: ANN001
+    (project / "log 1.txt").write_text("kept")
+    (project / "keep.ibx").write_text(
+        'sequence "Keep"\n    product "P"\n    serial "A"\ntest t "T"\n    attach "log 1.txt"\n    check 1 <= 2\n'
+    )
+    done = ibexite("run", "keep.ibx", "--bench", "bench.toml", "--serial", "A", "--simulate", "--no-report")
+    assert done.returncode == 5, done.stdout + done.stderr
+    (kept,) = (project / "records" / "files").iterdir()
+    assert kept.read_text() == "kept" and kept.name.endswith("_log_1.txt")
+
+
+def test_results_of_programs_are_of_their_types() -> None:
+    curve = Type("quantity", units.VOLT, ("n",))
+    for answer, kind, told in (
+        ({"x": 5}, Type("text"), "not a text"), ({"x": [[1.0], [2.0, 3.0]], "n": [1, 2]}, curve, "in another shape than its axes (2,)"),
+        ({"x": [1.0, 2.0], "n": "two"}, curve, "no points for the axis n"),
+    ):  # fmt: skip
+        with pytest.raises(ProgramError) as error:
+            typed_value(answer, "x", kind, "p.py")
+        assert told in str(error.value)
+    assert typed_value({"x": "A"}, "x", Type("text"), "p.py") == "A"
+    function = SimpleNamespace(arguments=[("x", "V", False)], name="f")
+    assert math.isnan(call_function(SimpleNamespace(), function, (math.nan,)))  # type: ignore[arg-type]
+
+
+def test_what_a_measurement_may_ask_for_is_told(tmp_path, monkeypatch) -> None:  # noqa: ANN001
+    bench = memory(tmp_path, monkeypatch)
+    frame = SimpleNamespace(runtime=SimpleNamespace(bench=bench), block="t")
+    use = SimpleNamespace(measurement=SimpleNamespace(name="look"))
+    requests = _Requests(frame, use, {"source": "supply"})  # type: ignore[arg-type]
+    for request, told in (({"do": "source.nothing"}, "has no action 'nothing'"), ({"sing": 1}, "look asked for sing"), ({}, "look asked for nothing"),
+                          ({"set": {"source.colour": 1}}, "look set 'source.colour'"), ({"set": {"other.voltage": 1}}, "look has no role 'other'")):  # fmt: skip
+        with pytest.raises(IbexiteError) as error:
+            requests.answer(request)
+        assert told in str(error.value)
+    assert requests.answer({"set": {"source.voltage": 4}}) == {"ok": True} and MemoryLink.heard[-1] == (
+        "psu",
+        "SOUR1:VOLT 4",
+    )
+    bench.close()
+
+
+def test_nobody_answers_but_what_was_prepared_or_may_be_taken_as_given() -> None:
+    adjust, number = Question("adjust", "Turn R7."), Question("number", "How many volts?")
+    with pytest.raises(NoAnswerError):
+        NoOperator().adjust(adjust, lambda: ("5 V", True))
+    operator, values = Consenting({"volts": 5.0}), iter([("4 V", False), ("5 V", True)])
+    assert (operator.trial_reason, operator.ask(number), operator.adjust(adjust, lambda: next(values))) == (
+        "",
+        5.0,
+        "5 V",
+    )
+    assert operator.trial_reason == "confirmations taken as given (--yes)"
+    with pytest.raises(SequenceError, match="nobody can adjust it: 'Turn R7.'") as error:
+        operator.adjust(adjust, lambda: ("4 V", False))
+    assert error.value.remedy == "It is at 4 V."
+    with pytest.raises(NoAnswerError):
+        operator.ask(Question("text", "Who?"))
+
+
+NEVER = """    read v_ok
+    let x = v_ok
+    if x > 100 V
+        ask told = number "How?" in V
+        call "p.py" gives called in V timeout 1 s
+        measure look(tap = v_ok) as it
+        ask adjust v_ok within 5 V +/- 1 V "Turn R7."
+        if x > 200 V
+            let deep = x
+        watch v_ok <= 9 V every 1 s
+            read below = v_ok
+"""
+
+
+@pytest.mark.parametrize("name", ["told", "called", "it.value", "deep", "below", "x"])
+def test_what_a_branch_that_was_not_taken_would_have_made_was_never_measured(tmp_path, monkeypatch, name: str) -> None:  # noqa: ANN001
+    heard: list[events.Event] = []
+    from_memory(
+        tmp_path, monkeypatch, NEVER + f"    check {name} >= 1 V\n    check v_ok >= 1 V\n", heard, LOOK
+    )
+    judged = [(event.verdict, event.reason) for event in heard if isinstance(event, events.Judged)]
+    assert judged == [("pass", "") if name == "x" else ("error", "nothing was judged"), ("pass", "")]
