@@ -608,6 +608,23 @@ def test_settled_is_heard_where_it_is_written(tmp_path, monkeypatch) -> None:  #
     assert [event.value for event in seen if isinstance(event, events.Value)] == [3.4]
 
 
+@pytest.mark.parametrize(("loop", "told", "turns", "is_exact"), [
+    ('sweep u over "a", "b"', 'sweep u: 2 points: "a", "b"', 2, True), ("sweep u from 1 V to v_in in 3 points", "sweep u: points known when it begins", 1, False),
+    ("search u from 1 V to v_in resolution 1 V until u > 2 V", "search u from 1 V to v_in resolution 1 V until u > 2 V: points known when it begins", 1, False),
+    ("search u from 1 V to 9 V resolution 1 V until u > 2 V", "search u from 1 V to 9 V resolution 1 V until u > 2 V: up to 9 values, in about 8 points", 8, False),
+    ("repeat k until v_in > 1 V timeout 5 s", "repeat k until v_in > 1 V timeout 5 s: turns known when it ends", 1, False),
+    ("sweep u from 1 V to 9 V step 1 V", "sweep u: 9 points: 1 V, 2 V, 3 V, 4 V, …, 8 V, 9 V", 9, True),
+    ("sweep u from 1 V to 5 V in v_in / 1 V points", "sweep u: points known when it begins", 1, False),
+    ("sweep f from 1 kHz to 4 kHz at 1 per octave", "sweep f: 3 points: 1 kHz, 2 kHz, 4 kHz", 3, True),
+])  # fmt: skip
+def test_what_a_preview_says_of_a_loop(loop: str, told: str, turns: int, is_exact: bool) -> None:
+    program = vet(Source("t.ibx", HEADER + f'test t "T"\n    read v_in\n    {loop}\n        wait 1 s\n'))
+    assert not program.has_mistakes
+    block = preview(program, None)[-1]
+    assert [(step.text, step.times) for step in block.steps[1:]] == [(told, 1), ("wait 1 s", turns)]
+    assert (block.is_exact, block.seconds) == (is_exact, pytest.approx(turns + 0.005))
+
+
 def test_steps_in_a_branch_stand_deeper_than_it() -> None:
     lines = "    if 1 > 2\n        wait 3 s\n    else if 2 > 1\n        repeat k 2 times\n            wait 5 s\n    else\n        wait 1 s\n"
     (block,) = preview(

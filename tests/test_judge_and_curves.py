@@ -16,7 +16,7 @@ from ibexite.analysis.curve import Curve
 from ibexite.engine.judge import Tally
 from ibexite.engine.loops import Refined
 from ibexite.errors import SequenceError
-from ibexite.holes import NEVER_MEASURED, Bound, is_equal
+from ibexite.holes import NEVER_MEASURED, Bound, Counts, is_equal
 from ibexite.language import points
 from ibexite.wording import judged_text
 
@@ -55,13 +55,15 @@ def test_a_pass_means_that_every_value_lies_within_its_limits(values, low, high)
 @pytest.mark.parametrize(("judged", "reasons", "verdict", "why"), [
     ([], [], "error", "nothing was judged"), ([math.nan], ["overload"], "fail", "overload"),
     ([math.nan], ["not believable: 50 V"], "error", "undecided: not believable: 50 V"),
-    ([0.5, math.nan], ["empty reply"], "error", "undecided: 1 of 2 bad (empty reply)"),
+    ([0.5, math.nan], ["empty reply"], "error", "undecided: 1 of 2 bad (empty reply)"), (None, ["empty reply"], "error", "undecided: 1 bad value left out of it (empty reply)"),
     ([2.0, math.nan], ["empty reply"], "fail", ""), ([math.nan], [], "error", "undecided: a value could not be computed"),
     ([1.0], [], "pass", ""), ([0.0, 1.0], [], "pass", ""),
 ])  # fmt: skip
 def test_holes_and_emptiness_are_never_a_pass(judged, reasons, verdict, why) -> None:
     tally = Tally()
-    for value in judged:
+    if judged is None:  # a good value that was made of two, one of them bad
+        tally.stands_on(Counts(1, 2, 1))
+    for value in judged if judged is not None else [0.5]:
         tally.judge(value, 0.0, 1.0)
     assert tally.verdict(reasons, "overload") == (verdict, why)
 

@@ -221,8 +221,6 @@ NEVER = """    read v_ok
 @pytest.mark.parametrize("name", ["told", "called", "it.value", "deep", "below", "x"])
 def test_what_a_branch_that_was_not_taken_would_have_made_was_never_measured(tmp_path, monkeypatch, name: str) -> None:  # noqa: ANN001
     heard: list[events.Event] = []
-    from_memory(
-        tmp_path, monkeypatch, NEVER + f"    check {name} >= 1 V\n    check v_ok >= 1 V\n", heard, LOOK
-    )
+    from_memory(tmp_path, monkeypatch, NEVER + f"    check {name} >= 1 V\n    check v_ok >= 1 V\n", heard, LOOK)
     judged = [(event.verdict, event.reason) for event in heard if isinstance(event, events.Judged)]
     assert judged == [("pass", "") if name == "x" else ("error", "nothing was judged"), ("pass", "")]

@@ -187,8 +187,7 @@ class _Walk:
     def _turns(self, loop: nodes.Loop) -> tuple[int, str, bool]:
         """How many turns, in words, and whether that is known."""
         if isinstance(loop, nodes.Search):
-            fine, coarse = self._search_turns(loop)
-            return fine, f"{self._text(loop)}: up to {coarse}, in about {fine} points", False
+            return (*self._search_turns(loop), False)
         if isinstance(loop, nodes.Repeat):
             amount = constants.number(loop.amount, self.known)
             if loop.kind == "times":
@@ -213,11 +212,12 @@ class _Walk:
     def _search_turns(self, loop: nodes.Search) -> tuple[int, str]:
         values = [constants.number(e, self.known) for e in (loop.start, loop.end, loop.resolution)]
         if None in values:
-            return 1, "points known when it begins"
+            return 1, f"{self._text(loop)}: points known when it begins"
         span = abs(float(values[1]) - float(values[0]))  # type: ignore[arg-type]
         most = max(2, round(span / float(values[2])) + 1)  # type: ignore[arg-type]
         halvings = max(1, (most - 1).bit_length())
-        return (2 + halvings if loop.is_halving else 7 + max(1, halvings - 3)), f"{most} values"
+        turns = 2 + halvings if loop.is_halving else 7 + max(1, halvings - 3)
+        return turns, f"{self._text(loop)}: up to {most} values, in about {turns} points"
 
     def _points(self, sweep: nodes.Sweep) -> list[Decimal] | None:
         points = self.program.points.get(sweep)
