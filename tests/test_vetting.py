@@ -174,3 +174,19 @@ def test_what_a_measurement_does_is_looked_at_on_the_roles_that_play_it(project)
     assert [(f.title, source.line_of(f.span.start)) for f in source.findings if f.level == "mistake"] == [
         ("raw commands are not allowed here", 6)
     ]
+
+
+@pytest.mark.parametrize(("lines", "expected"), [
+    ("sweep u from 0 V to 12 V step 1 V\n        set supply.voltage = u * (12 V - u) / 1 V", ["20 V at u = 2 V"]),
+    ("sweep u from 0 V to 12 V step 1 mV\n        sweep w over 1, 2, 3\n            set supply.voltage = u * (12 V - u) / 1 V * w / 3", ["17.007836 V at u = 1.642 V, w = 3"]),
+    ("repeat k 10 times\n        set supply.voltage = k * (10 - k) * 1 V", ["21 V at k = 3"]),
+    ("repeat k 100000 times\n        set supply.voltage = 2e-8 V * k * (100000 - k)", [" at k = "]),
+    ("search u from 0 V to 12 V resolution 10 mV until v_out > 1 V\n        set supply.voltage = u * (12 V - u) / 1 V\n        read v_out", [" at u = "]),
+    ("sweep u from 0 V to 12 V step 1 V refine where y bends at most 20 points\n        set supply.voltage = u * (12 V - u) / 1 V\n        read y = v_out", [" at u = "]),
+    ("sweep u over 1 V, 17 V\n        set supply.voltage = u", []), ("repeat k 1 times\n        set supply.voltage = k * 17 V", []),
+])  # fmt: skip
+def test_a_ceiling_is_looked_at_between_the_ends_of_every_loop(project: Path, lines: str, expected: list[str]) -> None:
+    source = Source("t.ibx", HEADER + f'test t "T"\n    {lines}\n')
+    vet_against(vet(source), bench_facts(read_bench(project / "bench.toml")))
+    found = [f.mark for f in source.findings if f.title == "beyond the ceiling"]
+    assert len(found) == len(expected) and all(part in mark for part, mark in zip(expected, found, strict=True)), found

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from decimal import Decimal
@@ -14,6 +15,7 @@ from ibexite.language.program import Program, RoleUse, SetPoint
 from ibexite.units import Dimension
 
 MAX_COMBINATIONS = 20_000
+SEARCHED = 101  # values that are looked at between the ends of a search
 
 
 @dataclass(frozen=True, slots=True)
@@ -217,6 +219,8 @@ def _named_by_loops(point: SetPoint) -> list[tuple[str, nodes.Expr]]:
     for loop in point.loops:
         if isinstance(loop, nodes.Search):
             named.append((loop.name, loop.start))
+        elif isinstance(loop, nodes.Repeat) and loop.kind == "times":
+            named.append((loop.name, loop.amount))
         elif isinstance(loop, nodes.Sweep) and (loop.values or loop.segments):
             named.append((loop.name, loop.values[0] if loop.values else loop.segments[0].end))
     return named
@@ -225,22 +229,27 @@ def _named_by_loops(point: SetPoint) -> list[tuple[str, nodes.Expr]]:
 def _axis_points(program: Program, loop: nodes.Loop, known: constants.Known) -> list[constants.Value] | None:
     """The values that the name of a loop takes; None where they are known only at run time."""
     if isinstance(loop, nodes.Search):
-        ends = [constants.number(loop.start, known), constants.number(loop.end, known)]
-        return None if None in ends else [e for e in ends if e is not None]
+        start, end = constants.number(loop.start, known), constants.number(loop.end, known)
+        return None if start is None or end is None else _spread(start, end, SEARCHED)
     if isinstance(loop, nodes.Repeat):
         count = constants.number(loop.amount, known) if loop.kind == "times" else None
-        return None if count is None else [Decimal(1), count]
+        return None if count is None else _spread(Decimal(1), count, int(count), whole=True)
     found = program.points.get(loop)
     if found is None:
         try:
             found = constants.sweep_points(loop, known)
         except (MistakeError, points.StepDoesNotFit):
             return None
-    if loop.refine is not None and found is not None:
-        return [min(found), max(found)]
     if loop in program.labels:
         return list(program.labels[loop])
     return list(found) if found is not None else None
+
+
+def _spread(first: Decimal, last: Decimal, count: int, *, whole: bool = False) -> list[constants.Value]:
+    """So many values from one to another, both included, but no more than are looked at."""
+    steps = max(1, min(count, MAX_COMBINATIONS) - 1)
+    values = (first + (last - first) * i / steps for i in range(steps + 1))
+    return list(dict.fromkeys(value.to_integral_value() if whole else value for value in values))
 
 
 def _combinations(program: Program, point: SetPoint) -> list[dict[str, constants.Value]] | None:
@@ -255,11 +264,8 @@ def _combinations(program: Program, point: SetPoint) -> list[dict[str, constants
         axes.append(values)
     if any(name not in point.known and name not in {loop.name for loop in loops} for name in used):
         return None
-    count = 1
-    for axis in axes:
-        count *= len(axis)
-    if count > MAX_COMBINATIONS:  # formulas of several sweeps are nearly always extreme at the ends
-        axes = [[axis[0], axis[-1]] for axis in axes]
+    while math.prod(map(len, axes)) > MAX_COMBINATIONS:  # every other point, and the ends
+        axes = [axis if len(axis) < 3 else [*axis[:-1:2], axis[-1]] for axis in axes]
     names = [loop.name for loop in loops]
     made = [{**point.known, **dict(zip(names, combination, strict=True))} for combination in itertools.product(*axes)]
     expr, kind = point.assignment.value, program.types.get(point.assignment.value)
