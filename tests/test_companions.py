@@ -107,7 +107,7 @@ READ = 'test t "T"\n    read v_in\n    check v_in\n'
 
 @pytest.mark.parametrize(("rows", "expected"), [
     ("t,v_in,,,8,10,,,V,x,y\n", ""), ("t,v_in,,,,,,,V,x,y\n", "warning: its limits are not set yet"),
-    ("t,v_out,,,8,10,,,V,x,y\n", "no limits for t.v_in"), ("t,v_in,,,8,10,,,A,x,y\n", "'8' A is a current"),
+    ("t,v_out,,,8,10,,,V,x,y\n", "no limits for t.v_in"), ("t,v_in,,,8,10,,,V,x,y\nt,gone,,,1,2,,,V,x,y\n", "rows of the limit table that no check uses"), ("t,v_in,,,8,10,,,A,x,y\n", "'8' A is a current"),
 ])  # fmt: skip
 def test_a_check_takes_its_limits_from_the_table(tmp_path: Path, rows: str, expected: str) -> None:
     told = report(tmp_path, READ, LIMITED, limits__csv=HEAD + rows)
@@ -124,6 +124,28 @@ def test_a_placeholder_makes_a_trial_and_a_limit_that_is_not_set_an_error(perfor
         "v_in": "pass", "v_out": "error", "i_in": "pass"}  # fmt: skip
     assert run.result("v_out").reason == "undecided: no limit has been set yet"
     assert "limits.csv: row 4; data sheet; approved R. Tamm" in run.result("i_in").origin
+
+
+@pytest.mark.parametrize(("check", "told"), [
+    ("check v_in guarded by 1.2 V", "the guard is wider than the tolerance"), ("check v_in guarded by 0.9 V", ""), ("check v_in + 1 V", "not a name with a unit"),
+    ('check v_in guarded by -1 mV', "a negative guard"), ("check v_in guarded by 1 A", "wrong unit"),
+])  # fmt: skip
+def test_a_limit_from_the_table_is_as_good_as_one_in_the_line(tmp_path: Path, check: str, told: str) -> None:
+    lines = f'test t "T"\n    read v_in\n    {check}\n'
+    found = [
+        line
+        for line in report(tmp_path, lines, LIMITED, limits__csv=HEAD + "t,v_in,,,8,10,,,V,x,y\n").split("\n")
+        if "t.ibx:" in line
+    ]
+    mistakes = [line for line in found if "warning" not in line]
+    assert len(mistakes) == bool(told) and all(told in line for line in mistakes), found
+
+
+def test_a_program_that_is_called_must_be_there(tmp_path: Path) -> None:
+    lines = 'test t "T"\n    read v_in\n    call "gone.py" gives x in V timeout 1 s\n    check x >= 1 V\n'
+    assert "there is no program 'gone.py'" in report(tmp_path, lines) and "no program" not in report(
+        tmp_path, lines, gone__py=""
+    )
 
 
 SHARED = """constants
@@ -148,6 +170,14 @@ def test_shared_files_bring_constants_and_measurements(tmp_path: Path, perform) 
     broken = report(tmp_path, text, use, shared__ibx=SHARED.replace("tap : signal in V", "tap : signal in A"))
     assert f"{tmp_path / 'shared.ibx'}:9:9: another type than its value" in broken
     assert "unknown measurement 'input_range'" in report(tmp_path, text)
+    both = use.replace('use "shared.ibx"\n', 'use "shared.ibx"\nuse "other.ibx"\n')
+    told = report(tmp_path, text, both, shared__ibx=SHARED, other__ibx=SHARED)
+    assert "'v_least' comes from two files" in told and "measurement 'input_range' comes from two files" in told
+    assert f"The other one is in {tmp_path / 'shared.ibx'}" in told
+    choices = SHARED.replace("v_least = 8 V", "v_least = 8 V of 8 V, 9 V")
+    assert "a constant has neither choices nor bounds" in report(tmp_path, text, use, shared__ibx=choices)
+    twice = SHARED + SHARED[SHARED.index("measurement") :]
+    assert "'input_range' is declared twice" in report(tmp_path, text, use, shared__ibx=twice)
 
 
 @pytest.mark.parametrize(("content", "sweep", "expected"), [

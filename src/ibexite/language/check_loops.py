@@ -178,7 +178,7 @@ class LoopChecker(NameChecker):
             self.source.report(search.end.span, "wrong unit", str(end), f"The search begins with {start}.")
         for expr in (search.resolution, search.step):
             found = self.scalar(expr) if expr is not None else None
-            if found is not None and kind is not None and expr is not None:
+            if found is not None and kind is not None and kind.kind == "quantity" and expr is not None:
                 if not self.typer.is_difference(expr, found, kind):
                     wanted = units.describe(units.difference(kind.dimension))
                     self.source.report(expr.span, "wrong unit", str(found), f"Here belongs {wanted}.")
