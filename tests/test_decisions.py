@@ -237,7 +237,8 @@ def test_what_a_slow_instrument_carries_out_late_is_switched_off_once_more(serve
 
 
 @pytest.mark.parametrize(("condition", "seconds"), [
-    ("1 > 2 or 2 > 1", 3.0), ("1 > 2 and 2 > 1", 50.0), ("not 1 > 2", 3.0), ("not (1 > 2 or 2 > 1)", 50.0), ("2 > 1 and 3 > 2", 3.0),
+    ("2 == 2", 3.0), ("2 != 2", 50.0), ("2 == 1", 50.0), ("2 != 1", 3.0), ('"A" == "A"', 3.0), ('"A" != "A"', 50.0), ("yes == yes", 3.0), ("2 >= 2", 3.0), ("2 > 2", 50.0),
+    ("2 < 2", 50.0), ("2 <= 2", 3.0), ("1 > 2 or 2 > 1", 3.0), ("1 > 2 and 2 > 1", 50.0), ("not 1 > 2", 3.0), ("not (1 > 2 or 2 > 1)", 50.0), ("2 > 1 and 3 > 2", 3.0),
 ])  # fmt: skip
 def test_conditions_that_are_known_decide_before_the_run(condition: str, seconds: float) -> None:
     body = f"    if {condition}\n        wait 3 s\n    else\n        wait 50 s\n"

@@ -224,3 +224,17 @@ def test_what_a_branch_that_was_not_taken_would_have_made_was_never_measured(tmp
     from_memory(tmp_path, monkeypatch, NEVER + f"    check {name} >= 1 V\n    check v_ok >= 1 V\n", heard, LOOK)
     judged = [(event.verdict, event.reason) for event in heard if isinstance(event, events.Judged)]
     assert judged == [("pass", "") if name == "x" else ("error", "nothing was judged"), ("pass", "")]
+
+
+@pytest.mark.parametrize(("lines", "verdict", "judged"), [
+    ("sweep n over 1, 2, 3\n        let y = x * n\n    check y >= 6 V where y between 6 V and 12 V", "pass", 1),
+    ("sweep n over 1, 2, 3\n        let y = x * n\n    check y >= 6 V where y within 10 V +/- 5 V", "fail", 3), ("check x >= 1 V where x between 1 V and 9 V", "pass", 1),
+    ("check number(x, mV) == 5000", "pass", 1), ("let z = complex(x, x)\n    check abs(z) within 7.0711 V +/- 1 mV", "pass", 1),
+    ("let z = complex(x, x)\n    check phase(z) within 45 deg +/- 0.001 deg", "pass", 1),
+    ("let same = x == 5 V\n    check same is yes", "pass", 1), ("let other = x != 5 V\n    check other is no", "pass", 1),
+    ("let inside = x > 4 V and x < 6 V\n    check inside is no", "fail", 1), ("let t = 23 degC + 2 K\n    check t within 25 degC +/- 1 mK", "pass", 1),
+])  # fmt: skip
+def test_formulas_of_every_kind_are_carried_out(tmp_path, monkeypatch, lines: str, verdict: str, judged: int) -> None:  # noqa: ANN001
+    heard: list[events.Event] = []
+    outcome = from_memory(tmp_path, monkeypatch, f"    read x = v_ok\n    {lines}\n", heard)
+    assert outcome.tests == {"a": verdict} and [e.judged for e in heard if isinstance(e, events.Judged)] == [judged]
