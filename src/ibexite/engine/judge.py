@@ -162,7 +162,7 @@ class Tally:
             return
         import numpy as np
 
-        from ibexite.analysis.curve import Curve, joined_axes, never, spread
+        from ibexite.analysis.curve import joined_axes, never, spread
 
         axes = joined_axes(value, low, high, where)
         shape = tuple(len(axis) for axis in axes.values())
@@ -196,12 +196,8 @@ class Tally:
         self.judged += len(chosen)
         self.failed += len(fails)
         holes = np.flatnonzero(np.isnan(margins))
-        bounded = 0
-        if getattr(value, "bounds", None):
-            own = Curve(value.axes, np.arange(value.values.size, dtype=float).reshape(value.values.shape))
-            places = np.broadcast_to(spread(own, axes), shape).ravel()[chosen]
-            known = {int(i): value.bounds.get(int(places[i])) for i in holes if not undecided[chosen[i]]}
-            bounded = self._judge_bounds(known, lows, highs, at_point)
+        bounds = {i: bound for i, bound in _bounds_at(value, axes, chosen).items() if not undecided[chosen[i]]}
+        bounded = self._judge_bounds(bounds, lows, highs, at_point)
         self.bad += len(holes) - bounded  # those that only a bound is known of are counted there
         self.failing += [at_point(i) for i in fails[: MAX_FAILING_KEPT - len(self.failing)]]
         if len(good):
@@ -211,11 +207,11 @@ class Tally:
                 room = MAX_LIMITS_KEPT - len(self.limits)
                 self.limits += [(*at_point(i), float(lows[i]), float(highs[i])) for i in good[:room]]
 
-    def _judge_bounds(self, known: Mapping[int, Bound | None], lows: Any, highs: Any, at_point: Any) -> int:
+    def _judge_bounds(self, bounds: Mapping[int, Bound], lows: Any, highs: Any, at_point: Any) -> int:
         """Judges the points of which only a bound is known; how many there are."""
         found = 0
-        for i, bound in known.items():
-            if bound is not None and lows[i] == lows[i] and highs[i] == highs[i]:
+        for i, bound in bounds.items():
+            if lows[i] == lows[i] and highs[i] == highs[i]:
                 self._judge_bound(bound, float(lows[i]), float(highs[i]), at_point(i))
                 found += 1
         return found
@@ -259,6 +255,20 @@ class Tally:
             many = f"{self.behind} bad value{'s' if self.behind > 1 else ''}"
             parts.append(f"{many} left out of it" + (f" ({why})" if not self.bad else ""))
         return ", ".join(parts)
+
+
+def _bounds_at(value: Any, axes: dict[str, Any], chosen: Any) -> dict[int, Bound]:
+    """The bounds in a curve that is judged over some axes, its own and perhaps further ones: by the number of the point
+    among the chosen ones (places in the flattened shape of the axes)."""
+    if not getattr(value, "bounds", None):
+        return {}
+    import numpy as np
+
+    from ibexite.analysis.curve import Curve, spread
+
+    own = Curve(value.axes, np.arange(value.values.size, dtype=float).reshape(value.values.shape))
+    places = np.broadcast_to(spread(own, axes), tuple(map(len, axes.values()))).ravel()[chosen]
+    return {i: value.bounds[int(place)] for i, place in enumerate(places) if int(place) in value.bounds}
 
 
 def negative_guard() -> SequenceError:
