@@ -78,7 +78,7 @@ def test_what_a_bench_refuses_is_said_with_its_place(tmp_path, monkeypatch) -> N
     held["SOUR1:VOLT"] = "3"
     for deed, told in (
         (lambda: bench.verify([("supply", "voltage")], (8.0,)), "voltage was set to 8"), (lambda: bench.do("supply", "nothing"), "has no action 'nothing'"),
-        (lambda: bench.raw_send("load", "X"), "load"),
+        (lambda: bench.raw_send("load", "X"), "load"), (lambda: bench.role_item("x", "supply", "current", {"channel": 1.5}), "1.5 is not a channel number"),
     ):  # fmt: skip
         with pytest.raises(IbexiteError) as error:
             deed()

@@ -198,10 +198,14 @@ class Bench:
         role = self.file.roles[role_name]
         session = self.sessions[role.instrument]
         commands = session.profile.readings[reading]
-        channel = int(arguments.pop("channel", role.channel))
+        channel = arguments.pop("channel", role.channel)
+        if channel < 0 or channel % 1:
+            raise InstrumentError(f"{channel:g} is not a channel number", where=role_name)
         dimension = commands.feature.dimension or units.PLAIN
         unit = commands.unit
-        return Item(name, session, commands, channel, arguments, float(unit.factor), dimension, None, _shifted(unit))
+        return Item(
+            name, session, commands, int(channel), arguments, float(unit.factor), dimension, None, _shifted(unit)
+        )
 
     def read_line(
         self,

@@ -119,7 +119,10 @@ class DeedChecker(LoopChecker, JudgingChecker):
         return type_of_kind(need.unit if need.unit is not None else need.kind)
 
     def _role_reading(self, reading: nodes.Reading) -> Type | None:
-        for _, value in reading.arguments:
+        for name, value in reading.arguments:
+            number = constants.number(value, self.scope.known)
+            if name == "channel" and number is not None and (number < 0 or number % 1):
+                self.source.report(value.span, "not a channel number", "", "Write, for example: channel = 101")
             if self.scalar(value) is not None and not self.names.keys().isdisjoint(constants.names_in(value)):
                 self.source.report(
                     value.span,
