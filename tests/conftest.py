@@ -68,7 +68,7 @@ def ibexite(project: Path) -> Callable[..., subprocess.CompletedProcess[str]]:
 
     def run(*arguments: str, **options: object) -> subprocess.CompletedProcess[str]:
         environment = {**os.environ, "COLUMNS": "120"}
-        return subprocess.run([*IBEXITE, *arguments], cwd=project, capture_output=True, text=True, timeout=60,
+        return subprocess.run([*IBEXITE, *arguments], cwd=project, capture_output=True, text=True, timeout=120,
                               stdin=subprocess.DEVNULL, env=environment, check=False, **options)  # type: ignore[call-overload,no-any-return]  # fmt: skip
 
     return run

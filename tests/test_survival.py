@@ -27,7 +27,7 @@ def test_a_run_that_was_started_to_outlive_its_terminal_does(project: Path) -> N
     finally:
         signal.signal(signal.SIGHUP, before)
     process.send_signal(signal.SIGHUP)
-    out, _ = process.communicate(timeout=60)
+    out, _ = process.communicate(timeout=120)
     assert process.returncode == 5 and "PASS (trial)" in out
 
 
@@ -41,7 +41,7 @@ def test_a_reader_who_leaves_changes_no_exit_code(ibexite, project: Path, serial
     process.stdout.close()
     told = process.stderr.read()
     process.stderr.close()
-    assert process.wait(60) == code and b"Traceback" not in told
+    assert process.wait(120) == code and b"Traceback" not in told
     assert ibexite("show", "last").stdout.count("view") == 0  # nor is it among the reasons
 
 
@@ -53,7 +53,7 @@ def test_a_report_helper_that_is_killed_costs_the_report_alone(project: Path) ->
     children = Path(f"/proc/{process.pid}/task/{process.pid}/children").read_text().split()
     helper = next(pid for pid in children if b"ibexite.cli.helper" in Path(f"/proc/{pid}/cmdline").read_bytes())
     os.kill(int(helper), signal.SIGKILL)
-    out, _ = process.communicate(timeout=60)
+    out, _ = process.communicate(timeout=120)
     assert process.returncode == 5 and "PASS (trial)" in out
     assert "the report was not written" in out and "ibexite report" in out
 
@@ -85,7 +85,7 @@ def test_records_that_cannot_be_used_are_told_before_anything_is_on(ibexite, pro
 def test_records_that_vanish_during_a_run_make_no_pass_and_leave_nothing_on(project: Path) -> None:
     process, _ = begun(project)
     shutil.rmtree(project / "records")
-    out, told = process.communicate(timeout=60)
+    out, told = process.communicate(timeout=120)
     assert process.returncode == 3 and "Traceback" not in told and "outputs off: load, supply" in out
 
 
@@ -117,7 +117,7 @@ def test_a_store_that_somebody_holds_is_waited_for_and_hinders_nobody_from_looki
         told = process.stderr.readline()
         listed = ibexite("runs")
         other.execute("ROLLBACK")
-    out, _ = process.communicate(timeout=60)
+    out, _ = process.communicate(timeout=120)
     assert "is in use by another program; waiting for it" in told
     assert listed.returncode == 0 and WEAK in listed.stdout
     assert process.returncode == 5 and "PASS (trial)" in out and journal.stem in ibexite("runs").stdout

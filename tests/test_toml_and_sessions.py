@@ -150,7 +150,7 @@ def guarded(tmp_path: Path, instrument: Instrument, *, farewell: bytes, connecte
     os.write(journal, b'{"e":"Row","t":')  # and a torn one in the journal
     ours.sendall(farewell) if farewell else None
     ours.close()
-    process.wait(10)
+    process.wait(120)
     os.close(journal)
     return [json.loads(line) for line in (tmp_path / "journal").read_text().splitlines()[1:] if line]
 

@@ -111,7 +111,7 @@ def test_in_a_terminal_a_sweep_has_one_progress_line_with_the_time_left(project:
     process = subprocess.Popen([*IBEXITE, "run", "fm2_final.ibx", "--serial", GOOD, "--simulate", "--real-time", "--no-report"], cwd=project,
                                stdin=terminal, stdout=terminal, stderr=terminal, start_new_session=True)  # fmt: skip
     os.close(terminal)
-    seen, answered, deadline = b"", False, time.monotonic() + 60
+    seen, answered, deadline = b"", False, time.monotonic() + 110
     while time.monotonic() < deadline:
         if select.select([main], [], [], 0.2)[0]:
             try:
@@ -122,7 +122,7 @@ def test_in_a_terminal_a_sweep_has_one_progress_line_with_the_time_left(project:
             os.write(main, b"\r")
             answered = True
     os.close(main)
-    assert process.wait(10) == 5 and answered
+    assert process.wait(120) == 5 and answered
     output = seen.decode()
     assert "Seat board FC00400 in the fixture and close the lid." in output
     assert re.search(
