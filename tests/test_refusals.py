@@ -15,6 +15,7 @@ from ibexite.bench.read_line import mean_of
 from ibexite.engine import asking
 from ibexite.engine.calling import call_function, typed_value
 from ibexite.engine.measuring import _Requests
+from ibexite.engine.run import Run
 from ibexite.engine.services import Consenting, NoOperator, Question
 from ibexite.errors import BenchError, IbexiteError, InstrumentError, NoAnswerError, ProgramError, SequenceError
 from ibexite.language.types import Type
@@ -238,3 +239,19 @@ def test_formulas_of_every_kind_are_carried_out(tmp_path, monkeypatch, lines: st
     heard: list[events.Event] = []
     outcome = from_memory(tmp_path, monkeypatch, f"    read x = v_ok\n    {lines}\n", heard)
     assert outcome.tests == {"a": verdict} and [e.judged for e in heard if isinstance(e, events.Judged)] == [judged]
+
+
+def test_a_complex_curve_can_be_used_by_a_later_test(tmp_path, monkeypatch) -> None:  # noqa: ANN001
+    lines = (
+        "    sweep n over 1, 2, 3\n        read x = v_ok\n        let z = complex(x * n, x)\n    check max(x) >= 1 V\n"
+    )
+    later = 'test b "B"\n    let largest = max(abs(a.z))\n    check largest within 15.811 V +/- 1 mV\n'
+    assert from_memory(tmp_path, monkeypatch, lines + later).tests == {"a": "pass", "b": "pass"}
+
+
+def test_whatever_goes_wrong_while_cleaning_up_is_no_pass(tmp_path, monkeypatch) -> None:  # noqa: ANN001
+    monkeypatch.setattr(Run, "_after_unit", lambda self: 1 / 0)
+    heard: list[events.Event] = []
+    outcome = from_memory(tmp_path, monkeypatch, "    read x = v_ok\n    check x >= 1 V\n", heard)
+    assert (outcome.verdict, outcome.is_safe) == ("error", True) and "ZeroDivisionError" in outcome.reason
+    assert any(isinstance(event, events.Problem) for event in heard)
