@@ -174,6 +174,11 @@ def test_what_a_measurement_does_is_looked_at_on_the_roles_that_play_it(project)
     assert [(f.title, source.line_of(f.span.start)) for f in source.findings if f.level == "mistake"] == [
         ("raw commands are not allowed here", 6)
     ]
+    path = project / "bench.toml"
+    path.write_text(path.read_text().replace("[roles.load]", "[roles.load]\nraw = true"))
+    source.findings.clear()
+    vet_against(vet(source), bench_facts(read_bench(path)))
+    assert not source.has_mistakes
 
 
 @pytest.mark.parametrize(("lines", "expected"), [
