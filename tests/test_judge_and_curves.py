@@ -104,6 +104,14 @@ def test_near_a_limit_a_refined_sweep_halves_the_step_that_comes_nearest(ys, lim
     assert next(points, None) == new
 
 
+def test_a_refined_sweep_comes_to_no_point_twice() -> None:
+    sweep = Refined([0.0, 1.0, 2.0, 3.0, 4.0], 9, is_log=False, limits=lambda: [(2.6, NONE)], rounded=round)
+    points = iter(sweep)
+    for y in range(5):
+        sweep.tell(next(points), float(y))
+    assert next(points, None) is None, "the middle of the interval, rounded as it would be sent, was there already"
+
+
 @pytest.mark.parametrize(("bound", "low", "high", "is_strict", "verdict", "margin"), [
     (Bound(8.0, True), -NONE, 8.5, False, "pass", 0.5), (Bound(8.0, True), 9.0, NONE, False, "fail", -1.0),
     (Bound(8.0, False), 7.0, NONE, False, "pass", 1.0), (Bound(8.0, False), -NONE, 6.0, False, "fail", -2.0),

@@ -52,7 +52,7 @@ class Mutant(NamedTuple):
 
     file: str
     line: int
-    statement: int  # the line that its statement begins in
+    statement: int  # the line that its statement begins in; 0 if it is carried out when the module is loaded
     begin: int
     end: int
     instead: str
@@ -71,20 +71,21 @@ def mutants_of(path: Path) -> Iterator[Mutant]:
                 ((node.lineno, node.col_offset), (node.end_lineno or 1, node.end_col_offset or 0))]  # fmt: skip
         return starts[node.lineno - 1] + ends[0], starts[(node.end_lineno or 1) - 1] + ends[1]
 
-    for node, statement in _with_statements(ast.parse(text), 1):
+    for node, statement in _with_statements(ast.parse(text), 0, is_loaded=True):
         for where, instead in _changes(node):
             begin, end = span(where)
             yield Mutant(str(path.relative_to(ROOT)), where.lineno, statement, begin, end, instead)
 
 
-def _with_statements(node: ast.AST, line: int) -> Iterator[tuple[ast.AST, int]]:
-    """A node and all below it, each with the line that its statement begins in. Decorators and annotations decide
-    nothing."""
-    line = node.lineno if isinstance(node, ast.stmt) else line
+def _with_statements(node: ast.AST, line: int, *, is_loaded: bool) -> Iterator[tuple[ast.AST, int]]:
+    """A node and all below it, each with the line that its statement begins in, 0 outside of functions. Decorators and
+    annotations decide nothing."""
+    line = node.lineno if isinstance(node, ast.stmt) and not is_loaded else line
     yield node, line
+    is_loaded = is_loaded and not isinstance(node, ast.FunctionDef | ast.Lambda)
     silent = [*getattr(node, "decorator_list", ()), getattr(node, "annotation", None), getattr(node, "returns", None)]
     for child in (child for child in ast.iter_child_nodes(node) if child not in silent):
-        yield from _with_statements(child, line)
+        yield from _with_statements(child, line, is_loaded=is_loaded)
 
 
 def _changes(node: ast.AST) -> Iterator[tuple[ast.expr | ast.stmt, str]]:
@@ -142,12 +143,14 @@ class Tests:
         self.durations: dict[str, float] = json.loads(durations.read_text())
 
     def of(self, mutant: Mutant, tree: Path) -> list[str]:
-        """Those that run its statement, the quick ones first. Lines that are run when a module is loaded are run by all."""
+        """Those that run its statement, the quick ones first; where it is carried out when its module is loaded, those
+        that run anything of the module."""
         if (unseen := UNSEEN.get(Path(mutant.file).name)) is not None:
             chosen = [test for test in self.durations if Path(test.split("::")[0]).stem in unseen]
         else:
             lines = self.of_line.get(str(tree / mutant.file), {})
-            found = set(lines.get(mutant.line, [])) | set(lines.get(mutant.statement, []))
+            numbers = [mutant.line, mutant.statement] if mutant.statement else lines
+            found = {test for number in numbers for test in lines.get(number, [])}
             chosen = [test for test in self.durations if test in found or found == {""}]
         return sorted(chosen, key=self.durations.__getitem__)
 
