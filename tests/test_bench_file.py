@@ -27,6 +27,7 @@ def test_the_example_bench_is_read(project: Path) -> None:
     ("[bench]", "[bench", "", "not valid TOML", "Mend it there"),
     ("[bench]", "[bank]", "bench", "is missing", ""),
     ('shunt   = "100.12 mohm"', 'thermistor = { r25 = "10 kohm", beta = "3950 K" }', "signals.i_in.thermistor", "a resistance into a temperature", "ohm"),
+    ('wiring = { 1 = "battery" }', 'wirring = { 1 = "battery" }', "psu.simulated.wirring", "is not a key", "Did you mean wiring?"),
     ('wiring = { 1 = "battery" }', 'wiring = { one = "battery" }', "psu.simulated.wiring", "is not a channel number", "101 ="),
     ("safe_order", "save_order", "bench.save_order", "is not a key that is known here", "Did you mean safe_order?"),
     ('["load", "supply"]', '["loud"]', "bench.safe_order", "there is no role 'loud'", "Did you mean load?"),

@@ -167,6 +167,8 @@ def test_a_measurement_in_python_goes_through_the_ceilings(perform, body: str, w
         if "held" in judged.label
     ]
     assert axes == ([[("amps", "A")]] if not what else axes)
+    called = [(event.test, event.given, event.gave["least"] > 4.5) for event in run.of(events.Called)]
+    assert called == ([("t", {"most": 0.3}, True)] if not what else []), "what it was given and gave is recorded"
     assert ended(run)["u"][0] in ("pass", "skipped"), "the load was not set back"
     assert not any("CURR 9" in line for line in run.traffic)
     assert any(e.text == "measured in Python" for e in run.of(events.Shown))

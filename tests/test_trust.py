@@ -11,11 +11,15 @@ from pathlib import Path
 import pytest
 
 from ibexite import events, instruments
+from ibexite.bench.file import read_bench
 from ibexite.engine.orders import Earlier, EarlierTest
+from ibexite.engine.preview import timeline
 from ibexite.engine.run import Run
 from ibexite.engine.services import NoOperator
 from ibexite.errors import MistakeError, SequenceError
 from ibexite.instruments.profile import load_profile
+from ibexite.language.check import vet
+from ibexite.language.source import Source
 from ibexite.verdicts import Judgement, Reason
 from tests.conftest import GOOD, HEADER
 from tests.laboratory.verdicts import Still
@@ -433,6 +437,11 @@ def test_what_is_sent_with_few_digits_is_what_preview_says_and_the_record_keeps(
     )
     (project / "digits.ibx").write_text(DIGITS)
     assert "2 points: 8.123 V, 9 V" in ibexite("preview", "digits.ibx").stdout
+    fixed = Source(
+        "t.ibx", HEADER + 'test t "T"\n    set supply.voltage = 8.12345 V\n    read v_in\n    check v_in >= 1 V\n'
+    )
+    moments = timeline(vet(fixed), read_bench(project / "bench.toml"))
+    assert [moment.value for moment in moments if moment.setting == "supply.voltage"] == [9.0, 8.123]
     done = ibexite("run", "digits.ibx", "--serial", GOOD, "--simulate", "--no-report")
     assert done.returncode == 5, done.stdout + done.stderr
     journal = [
