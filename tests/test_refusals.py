@@ -17,7 +17,15 @@ from ibexite.engine.calling import call_function, typed_value
 from ibexite.engine.measuring import _Requests
 from ibexite.engine.run import Run
 from ibexite.engine.services import Consenting, NoOperator, Question
-from ibexite.errors import BenchError, IbexiteError, InstrumentError, NoAnswerError, ProgramError, SequenceError
+from ibexite.errors import (
+    BenchError,
+    IbexiteError,
+    InstrumentError,
+    LinkError,
+    NoAnswerError,
+    ProgramError,
+    SequenceError,
+)
 from ibexite.language.types import Type
 from tests.laboratory.stub_bench import MemoryLink
 from tests.test_decisions import Cut, from_memory, memory
@@ -263,3 +271,24 @@ def test_whatever_goes_wrong_while_cleaning_up_is_no_pass(tmp_path, monkeypatch)
     outcome = from_memory(tmp_path, monkeypatch, "    read x = v_ok\n    check x >= 1 V\n", heard)
     assert (outcome.verdict, outcome.is_safe) == ("error", True) and "ZeroDivisionError" in outcome.reason
     assert any(isinstance(event, events.Problem) for event in heard)
+
+
+def test_a_test_that_judges_nothing_is_no_pass_and_no_measurement_either(tmp_path, monkeypatch) -> None:  # noqa: ANN001
+    outcome = from_memory(tmp_path, monkeypatch, "    read x = v_ok\n")
+    assert (outcome.verdict, outcome.reason, outcome.tests) == ("error", "nothing was judged", {"a": "no check"})
+
+
+def test_a_bench_that_was_never_connected_is_not_cleaned_up(tmp_path, monkeypatch) -> None:  # noqa: ANN001
+    def refuse(self: MemoryLink) -> None:
+        raise LinkError("the connection was refused", where=self.name)
+
+    monkeypatch.setattr(MemoryLink, "open", refuse)
+    heard: list[events.Event] = []
+    outcome = from_memory(
+        tmp_path, monkeypatch, "    read x = v_ok\n    check x >= 1 V\nafter unit\n    set supply.output = off\n", heard
+    )
+    assert (outcome.verdict, outcome.tests) == (
+        "error",
+        {"a": "skipped"},
+    ) and "the connection was refused" in outcome.reason
+    assert not any("after unit" in str(event) for event in heard)
