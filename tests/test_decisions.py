@@ -48,7 +48,7 @@ def mistakes(lines: str) -> list[str]:
     ("read v_in\ncheck v_in within 9 V +/- 0.5 V guarded by 0.4 V", []), ("read v_in\ncheck v_in within 9 V +/- 0.5 V guarded by 0.5 V", []),
     ("read v_in\ncheck v_in within 9 V +/- 0.5 V guarded by 0.6 V", ["the guard is wider than the tolerance"]),
     ("read v_in settled 5 mV\ncheck v_in >= 1 V", []), ("read v_in settled 5 mA\ncheck v_in >= 1 V", ["wrong unit"]),
-    ("let a = b\nread v_in\nlet b = v_in\ncheck a + b >= 1 V", ["'b' has no value yet"]), ("let a = b\ncheck a >= 1 V", ["unknown name 'b'"]),
+    ('let a = lit\nask lit = yes_no "Lit?"\ncheck lit is yes', ["'lit' has no value yet"]), ("let a = b\nread v_in\nlet b = v_in\ncheck a + b >= 1 V", ["'b' has no value yet"]), ("let a = b\ncheck a >= 1 V", ["unknown name 'b'"]),
     ('call "p.py" gives wave in V over t timeout 1 s\nlet top = max(wave)\ncheck top >= 1 V', []),
     ('call "p.py" gives wave in V over t timeout 1 s\nlet at = crossing(wave, 1 V)\ncheck at >= 1', []),
     ('call "p.py" gives wave in V over t timeout 1 s\nplot wave against t\ncheck wave >= 1 V', []),
@@ -624,6 +624,17 @@ def test_what_a_preview_says_of_a_loop(loop: str, told: str, turns: int, is_exac
     block = preview(program, None)[-1]
     assert [(step.text, step.times) for step in block.steps[1:]] == [(told, 1), ("wait 1 s", turns)]
     assert (block.is_exact, block.seconds) == (is_exact, pytest.approx(turns + 0.005))
+
+
+def test_a_preview_tells_what_a_measurement_does_and_how_long_it_takes() -> None:
+    header = MEASURED.replace(" refine where volts near its limit at most 7 points", "") + HEADER
+    lines = 'test t "T"\n    measure loading(sink = load, output = v_out) as it\n    check it.volts >= 4 V\n'
+    block = preview(vet(Source("t.ibx", header + lines)), None)[-1]
+    assert [(step.depth, step.text.partition(":")[0], step.times) for step in block.steps] == [
+        (0, "measure loading(sink = load, output = v_out) as it", 1), (1, "sweep amps", 1), (2, "set sink.current = amps", 5),
+        (2, "wait 6 ms", 5), (2, "read volts = output", 5), (0, "check it.volts >= 4 V", 1),
+    ]  # fmt: skip
+    assert block.seconds == pytest.approx(5 * (0.006 + 0.005)) and block.rows == 5
 
 
 def test_steps_in_a_branch_stand_deeper_than_it() -> None:

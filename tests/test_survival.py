@@ -96,6 +96,13 @@ def test_a_guardian_that_cannot_answer_any_more_makes_safe_all_the_same(tmp_path
     assert [e["roles"] for e in entries] == [[{"role": "supply", "problem": ""}]]
 
 
+def test_signals_do_not_end_a_guardian(tmp_path: Path) -> None:
+    instrument = Instrument()
+    entries = guarded(tmp_path, instrument, farewell=b"", signals=(signal.SIGINT, signal.SIGTERM, signal.SIGHUP))
+    instrument.close()
+    assert [e["roles"] for e in entries] == [[{"role": "supply", "problem": ""}]]
+
+
 @pytest.mark.parametrize("greeting, told", [
     (b"0\n" * 3, "OUTP? answered 1"),  # late answers to somebody else, which say that it is off
     (b"+1.25\n" * 200_000, "it talks without end"),

@@ -128,8 +128,11 @@ class Instrument:
         self._listener.close()
 
 
-def guarded(tmp_path: Path, instrument: Instrument, *, farewell: bytes, connected: bool = True) -> list[dict]:
-    """What the guardian wrote into the journal after the run ended with a farewell (b"" for a sudden death)."""
+def guarded(
+    tmp_path: Path, instrument: Instrument, *, farewell: bytes, connected: bool = True, signals: tuple[int, ...] = ()
+) -> list[dict]:
+    """What the guardian wrote into the journal after the run ended with a farewell (b"" for a sudden death), and what
+    signals it was sent before."""
     ours, theirs = socket.socketpair()
     program = [sys.executable, "-I", "-S", guardian_process.__file__, str(theirs.fileno())]
     process = subprocess.Popen(program, pass_fds=[theirs.fileno()])
@@ -148,6 +151,8 @@ def guarded(tmp_path: Path, instrument: Instrument, *, farewell: bytes, connecte
     link.sendall(b"MEAS:VO")  # a half-sent line
     link.close()
     os.write(journal, b'{"e":"Row","t":')  # and a torn one in the journal
+    for number in signals:
+        process.send_signal(number)
     ours.sendall(farewell) if farewell else None
     ours.close()
     process.wait(120)
