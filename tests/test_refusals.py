@@ -10,6 +10,7 @@ import pytest
 
 from ibexite import events, units
 from ibexite.bench import bench as bench_module
+from ibexite.bench import proof
 from ibexite.bench.lock import AddressLocks
 from ibexite.bench.read_line import mean_of
 from ibexite.engine import asking
@@ -26,6 +27,7 @@ from ibexite.errors import (
     ProgramError,
     SequenceError,
 )
+from ibexite.instruments.session import Reconnected
 from ibexite.language.types import Type
 from tests.laboratory.stub_bench import MemoryLink
 from tests.test_decisions import Cut, from_memory, memory
@@ -292,3 +294,27 @@ def test_a_bench_that_was_never_connected_is_not_cleaned_up(tmp_path, monkeypatc
         {"a": "skipped"},
     ) and "the connection was refused" in outcome.reason
     assert not any("after unit" in str(event) for event in heard)
+
+
+def test_what_was_found_before_a_link_was_opened_anew_is_told_once(tmp_path, monkeypatch) -> None:  # noqa: ANN001
+    bench = memory(tmp_path, monkeypatch)
+    bench.set_line([("supply", "voltage")])(8.0)
+    bench.sessions["psu"].link.held["SOUR1:VOLT"] = "3"
+    original, calls = proof.ask_all, []
+
+    def once_more(plans) -> None:  # noqa: ANN001
+        original(plans)
+        calls.append(1)
+        if len(calls) == 1:
+            raise Reconnected("the link was opened anew")
+
+    monkeypatch.setattr(proof, "ask_all", once_more)
+    monkeypatch.setattr(type(bench.sessions["psu"]), "settle_link", lambda self: None)
+    assert [(found.kind, found.text) for found in bench.prove()] == [
+        ("lost", "supply.voltage was set to 8 V, but the instrument has 3 V")
+    ]
+    assert len(calls) == 2
+    monkeypatch.setattr(proof, "ask_all", lambda plans: (_ for _ in ()).throw(Reconnected("again and again")))
+    with pytest.raises(LinkError, match="again and again"):
+        bench.prove()
+    bench.close()

@@ -188,6 +188,7 @@ def test_what_a_measurement_does_is_looked_at_on_the_roles_that_play_it(project)
     ("repeat k 100000 times\n        set supply.voltage = 2e-8 V * k * (100000 - k)", [" at k = "]),
     ("search u from 0 V to 12 V resolution 10 mV until v_out > 1 V\n        set supply.voltage = u * (12 V - u) / 1 V\n        read v_out", [" at u = "]),
     ("sweep u from 0 V to 12 V step 1 V refine where y bends at most 20 points\n        set supply.voltage = u * (12 V - u) / 1 V\n        read y = v_out", [" at u = "]),
+    ("repeat k 4 times\n        set supply.voltage = k * 4.4 V", ["17.6 V at k = 4"]), ("search u from 1 V to 17.4 V resolution 1 V until v_out > 1 V\n        set supply.voltage = u\n        read v_out", ["at u = 17."]),
     ("sweep u over 1 V, 17 V\n        set supply.voltage = u", []), ("repeat k 1 times\n        set supply.voltage = k * 17 V", []),
 ])  # fmt: skip
 def test_a_ceiling_is_looked_at_between_the_ends_of_every_loop(project: Path, lines: str, expected: list[str]) -> None:

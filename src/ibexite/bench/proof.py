@@ -44,14 +44,14 @@ def prove(bench: Bench) -> list[Finding]:
     findings: list[Finding] = []
     tripped: set[str] = set()
     plans = {s: in_one(s, _questions(bench, s, findings, tripped)) for s in bench.sessions.values()}
-    for _ in range(2):  # once more from the beginning after a link was opened anew
+    # Once more from the beginning after a link was opened anew. What was found before stays found: it is believed now,
+    # and no question would bring it up again.
+    for _ in range(2):
         try:
             ask_all(plans)
             _look_for_strays(bench)
             break
         except Reconnected as error:
-            findings.clear()
-            tripped.clear()
             again = error
             for session in bench.sessions.values():
                 session.settle_link()
