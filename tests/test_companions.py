@@ -7,7 +7,7 @@ from pathlib import Path
 import openpyxl
 import pytest
 
-from ibexite import units
+from ibexite import events, units
 from ibexite.companions.declared import read_manifest, read_python
 from ibexite.companions.files import Files
 from ibexite.companions.limits import read_limits
@@ -113,6 +113,14 @@ def test_a_check_takes_its_limits_from_the_table(tmp_path: Path, rows: str, expe
     told = report(tmp_path, READ, LIMITED, limits__csv=HEAD + rows)
     told = told.replace("'v_out'", "").replace("'i_in'", "")
     assert expected in told if expected else "check v_in" not in told
+
+
+@pytest.mark.parametrize(("rows", "near"), [("t,v_in,,,8.2,,,,V,x,y\n", 8.25), ("t,v_in,,,,9.3,,,V,x,y\n", 9.25)])
+def test_a_sweep_is_refined_near_the_limits_of_the_table(perform, rows: str, near: float) -> None:  # noqa: ANN001
+    lines = ("    sweep u from 7.5 V to 10 V step 0.5 V refine where v_in near its limit at most 7 points\n        set supply.voltage = u\n"
+             "        wait 12 ms\n        read v_in\n    check v_in\n")  # fmt: skip
+    run = perform('test t "T"\n' + lines, header=LIMITED, files={"limits.csv": HEAD + rows})
+    assert [row.x[0] for row in run.of(events.Row)][6:] == [near]
 
 
 def test_a_placeholder_makes_a_trial_and_a_limit_that_is_not_set_an_error(perform) -> None:  # noqa: ANN001

@@ -340,6 +340,8 @@ def test_a_reply_is_a_number_of_the_standard_or_bad(tmp_path, monkeypatch, reply
     monkeypatch.setitem(ANSWERS, "101", reply.encode())
     bench = memory(tmp_path, monkeypatch)
     raw = bench.raw_query("x", "supply", "HOW:MUCH?", units.parse_unit("V"), "V", 1)
+    plain = bench.raw_query("plain", "supply", "HOW:MUCH?", None, "number", 1)
+    assert plain == pytest.approx(value, nan_ok=True)
     (signal,) = bench.read_line([bench.signal_item("y", "v_ok")], together=False, averaging=1, tries=1)()
     assert [raw, signal] == [pytest.approx(value, nan_ok=True)] * 2
     bad = [(bad.name, bad.reason, bad.raw) for bad in bench.bad if bad.name == "x"]
@@ -757,9 +759,9 @@ def test_what_is_too_large_for_a_number_is_none(tmp_path, monkeypatch, lines: st
     assert outcome.tests == {"a": verdict} and "internal" not in outcome.reason
 
 
-def from_memory(folder, monkeypatch, lines: str, heard: list | None = None, head: str = ""):  # noqa: ANN001, ANN201
+def from_memory(folder, monkeypatch, lines: str, heard: list | None = None, head: str = "", link=MemoryLink):  # noqa: ANN001, ANN201
     """The outcome of a test on a bench from memory, by a clock that does not wait."""
-    monkeypatch.setattr(bench_module, "SocketLink", MemoryLink)
+    monkeypatch.setattr(bench_module, "SocketLink", link)
     text = head + state.HEAD.format(prot=16, volts=9, load="off", output="on") + 'test a "A"\n' + lines
     program = vet(Source("t.ibx", text))
     assert not program.has_mistakes, [program.source.render(finding) for finding in program.source.findings]
