@@ -230,6 +230,16 @@ def test_a_search_finds_the_threshold_to_its_resolution(threshold: float, resolu
         assert min(visited) == first, "never past the first coarse step at which it held"
 
 
+@pytest.mark.parametrize("step", [None, 1.0, 3.0, 40.0])
+@pytest.mark.parametrize("halving", [False, True])
+def test_a_search_finds_the_first_step_at_which_it_holds_wherever_that_is(step: float | None, halving: bool) -> None:
+    for first in range(1, 21):
+        search = Search(0.0, 20.0, step, 1.0, halving=halving)
+        for value in search:
+            search.held = value >= first
+        assert search.result() == first
+
+
 def test_a_search_that_never_holds_or_holds_at_once_gives_a_bound() -> None:
     for end, holds, limit, is_below in ((4.0, False, 4.0, True), (4.0, True, 9.0, False), (12.0, False, 12.0, False)):
         found, _ = searched(Search(9.0, end, 1.0, 0.1, halving=False), lambda x, answer=holds: answer)

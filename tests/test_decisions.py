@@ -528,18 +528,18 @@ def test_what_limits_while_an_output_is_switched_back_on_is_not_charged_to_the_n
 @pytest.mark.parametrize(
     ("given", "found"),
     [
-        ("most = 100 mA", []),
-        ("most = 5 V", ["wrong unit"]),
-        ("most = 400 mA", ["most is out of its bounds"]),
-        ("much = 1 A", ["loading takes no 'much'"]),
+        ("most = 100 mA, output = v_out", []),
+        ("output = 5 V", ["what is 'output' here?"]),
+        ("most = 5 V, output = v_out", ["wrong unit"]),
+        ("most = 400 mA, output = v_out", ["most is out of its bounds"]),
+        ("much = 1 A, output = v_out", ["loading takes no 'much'"]),
     ],
 )
 def test_inputs_of_a_measurement_are_looked_at(given: str, found: list[str]) -> None:
     text = MEASURED.replace(" refine where volts near its limit at most 7 points", "") + HEADER
     source = Source(
         "t.ibx",
-        text
-        + f'test t "T"\n    measure loading(sink = load, output = v_out, {given}) as it\n    check it.volts >= 4 V\n',
+        text + f'test t "T"\n    measure loading(sink = load, {given}) as it\n    check it.volts >= 4 V\n',
     )
     vet(source)
     assert [finding.title for finding in source.findings if "never used" not in finding.title] == found

@@ -157,13 +157,14 @@ def test_a_file_that_is_too_large_is_not_attached(tmp_path, monkeypatch) -> None
 
 def test_what_is_attached_is_kept_beside_the_records(ibexite, project) -> None:  # noqa: ANN001
     (project / "log 1.txt").write_text("kept")
+    (project / "more.txt").write_text("as well")
     (project / "keep.ibx").write_text(
-        'sequence "Keep"\n    product "P"\n    serial "A"\ntest t "T"\n    attach "log 1.txt"\n    check 1 <= 2\n'
+        'sequence "Keep"\n    product "P"\n    serial "A"\ntest t "T"\n    attach "log 1.txt"\n    attach "more.txt"\n    check 1 <= 2\n'
     )
     done = ibexite("run", "keep.ibx", "--bench", "bench.toml", "--serial", "A", "--simulate", "--no-report")
     assert done.returncode == 5, done.stdout + done.stderr
-    (kept,) = (project / "records" / "files").iterdir()
-    assert kept.read_text() == "kept" and kept.name.endswith("_log_1.txt")
+    kept = {path.name.partition("_")[2]: path.read_text() for path in (project / "records" / "files").iterdir()}
+    assert kept == {"log_1.txt": "kept", "more.txt": "as well"}
 
 
 def test_results_of_programs_are_of_their_types() -> None:
