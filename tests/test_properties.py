@@ -8,7 +8,7 @@ from types import SimpleNamespace
 
 import numpy as np
 import pytest
-from hypothesis import assume, given
+from hypothesis import assume, example, given
 from hypothesis import strategies as st
 
 from ibexite import events, units
@@ -28,6 +28,9 @@ VALUES = st.floats(-9, 9).filter(lambda x: x == 0 or abs(x) > 1e-6)  # what inst
 ENDS = st.one_of(
     VALUES, st.sampled_from([1e200, -1e200, 1e308, -1e308, 1e-200])
 )  # and what is near the ends of float64
+
+
+A, B = nodes.Name(HERE, "a"), nodes.Name(HERE, "b")
 
 
 def literal(value: Decimal) -> nodes.Literal:
@@ -68,6 +71,7 @@ def test_what_is_known_before_the_run_is_computed_then(expr) -> None:  # noqa: A
 
 @given(formulas(st.one_of(NUMBERS.map(literal), st.sampled_from("ab").map(lambda n: nodes.Name(HERE, n)))),
        st.lists(ENDS, min_size=3, max_size=3), ENDS)  # fmt: skip
+@example(nodes.Arithmetic(HERE, "/", A, nodes.Arithmetic(HERE, "*", B, B)), [0.0, 1.0, 2.0], 1e200)
 def test_a_formula_means_the_same_on_values_and_on_curves(expr, a_values, b) -> None:  # noqa: ANN001
     names = constants.names_in(expr)
     assume("a" in names)

@@ -22,13 +22,13 @@ _COMPARISONS = {">=": "ge", "<=": "le", ">": "gt", "<": "lt", "==": "eq", "!=": 
 
 
 def divided(a: Any, b: Any) -> Any:
-    """a / b; NaN where b is zero or so small that the result has no number, or too large for one. As curves do it."""
+    """a / b; NaN where b is zero or so small that the result has no number. As curves do it."""
     try:
         result = a / b
     except ZeroDivisionError:
         return hole_of(a)
     if isinstance(result, float):
-        return math.nan if result in _INFINITE or b in _INFINITE else result
+        return math.nan if result in _INFINITE else result
     return result
 
 
@@ -155,7 +155,7 @@ class Formulas:
             case nodes.Arithmetic(op="^"):
                 return f"{self.function('curve.raised')}({self.source(expr.left)}, {self.source(expr.right)})"
             case nodes.Arithmetic(op="/"):
-                return f"div({self._source(expr.left)}, {self._source(expr.right)})"
+                return f"div({self._source(expr.left)}, {self.source(expr.right)})"
             case nodes.Arithmetic(op=op):
                 return f"({self._source(expr.left)} {op} {self._source(expr.right)})"
             case nodes.Compare(op=op):
