@@ -12,8 +12,6 @@ from ibexite.errors import SequenceError
 from ibexite.holes import Bound
 from ibexite.language.points import MAX_POINTS
 
-MORE_TIME = "So many are kept at most: let more time pass between them, with every."
-
 
 class Turns:
     """The turns of a `repeat`: so many, for a time, or until `held` is set; a new one every so many seconds.
@@ -44,7 +42,10 @@ class Turns:
             raise SequenceError("the number of turns is not a number of turns", remedy="What it depends on is bad.")
         while count < self._times and not self.held:
             if count == MAX_POINTS:
-                raise SequenceError(f"the loop has made {count:,} turns and has not ended", remedy=MORE_TIME)
+                raise SequenceError(
+                    f"the loop has made {count:,} turns and has not ended",
+                    remedy="So many are kept at most: let more time pass between them, with every.",
+                )
             if count:
                 due += self._every
                 left = due - self._now()
