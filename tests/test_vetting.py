@@ -181,6 +181,16 @@ def test_what_a_measurement_does_is_looked_at_on_the_roles_that_play_it(project)
     assert not source.has_mistakes
 
 
+def test_so_many_nested_loops_that_their_ends_alone_are_too_many_are_vetted_all_the_same(project: Path) -> None:
+    loops = "".join("    " * (i + 1) + f"sweep x{i}_v over 0, 1\n" for i in range(15))
+    value = " + ".join(f"x{i}_v" for i in range(15))
+    source = Source(
+        "t.ibx", HEADER + 'test t "T"\n' + loops + "    " * 16 + f"set supply.voltage = 1.2 V * ({value})\n"
+    )
+    vet_against(vet(source), bench_facts(read_bench(project / "bench.toml")))
+    assert [f.mark[:6] for f in source.findings if f.title == "beyond the ceiling"] == ["18 V a"]
+
+
 @pytest.mark.parametrize(("lines", "expected"), [
     ("sweep u from 0 V to 12 V step 1 V\n        set supply.voltage = u * (12 V - u) / 1 V", ["20 V at u = 2 V"]),
     ("sweep u from 0 V to 12 V step 1 mV\n        sweep w over 1, 2, 3\n            set supply.voltage = u * (12 V - u) / 1 V * w / 3", ["17.007836 V at u = 1.642 V, w = 3"]),

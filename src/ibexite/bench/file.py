@@ -187,7 +187,7 @@ def _each(
     read: Callable[[Table, str], T],
     mistakes: list[MistakeError],
     stands_on: str = "",
-    broken: Collection[str] = (),  # fmt: skip
+    broken: Collection[str] = (),
 ) -> dict[str, T]:
     """All entries below a key that are right; what is wrong with the others goes to the mistakes. Entries that stand on
     something broken, an instrument or a role, are passed over: that is told already."""

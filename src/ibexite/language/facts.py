@@ -264,8 +264,8 @@ def _combinations(program: Program, point: SetPoint) -> list[dict[str, constants
         axes.append(values)
     if any(name not in point.known and name not in {loop.name for loop in loops} for name in used):
         return None
-    while math.prod(map(len, axes)) > MAX_COMBINATIONS:  # every other point, and the ends
-        axes = [axis if len(axis) < 3 else [*axis[:-1:2], axis[-1]] for axis in axes]
+    while math.prod(map(len, axes)) > MAX_COMBINATIONS and any(len(axis) > 2 for axis in axes):
+        axes = [axis if len(axis) < 3 else [*axis[:-1:2], axis[-1]] for axis in axes]  # every other point, and the ends
     names = [loop.name for loop in loops]
     made = [{**point.known, **dict(zip(names, combination, strict=True))} for combination in itertools.product(*axes)]
     expr, kind = point.assignment.value, program.types.get(point.assignment.value)
