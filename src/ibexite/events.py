@@ -8,6 +8,8 @@ from __future__ import annotations
 
 from typing import Any, NamedTuple
 
+MOST_LIMITS = 20_000  # points that a result keeps its limits of
+
 
 class RunStarted(NamedTuple):
     """A run begins. `sequence` and `bench` hold title, file, hash and the like; `params` are as people write them."""
@@ -158,7 +160,7 @@ class Judged(NamedTuple):
     origin: str = ""  # where the limits come from, if from a limit table
     limits: list[
         list[float | None]
-    ] = []  # axis values, low and high of each judged point, where limits are no constants
+    ] = []  # axis values, low and high of each judged point (the first MOST_LIMITS), where limits are no constants
     n: tuple[int, int] | None = None  # of how many values the judged one was made, and of how many it might have been
 
 

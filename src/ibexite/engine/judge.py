@@ -10,10 +10,10 @@ from typing import Any
 
 from ibexite import verdicts
 from ibexite.errors import SequenceError
+from ibexite.events import MOST_LIMITS
 from ibexite.holes import EQUAL, Bound, Counts, is_never_measured
 
 MAX_FAILING_KEPT = 500
-MAX_LIMITS_KEPT = 20_000
 
 
 @dataclass(slots=True)
@@ -101,12 +101,12 @@ class Tally:
             if not self._same:
                 self._low, self._high = low, high
             if self._low == low and self._high == high:
-                if len(self._same) < MAX_LIMITS_KEPT * len(at):
+                if len(self._same) < MOST_LIMITS * len(at):
                     self._same.extend(at)
                 return
             self.limits = [(*place, self._low, self._high) for place in zip(*[iter(self._same)] * len(at), strict=True)]
             del self._same[:]
-        if len(self.limits) < MAX_LIMITS_KEPT:
+        if len(self.limits) < MOST_LIMITS:
             self.limits.append((*at, low, high))
 
     def judge_where(self, where: Any, value: float, low: float, high: float, at: tuple[float, ...] = ()) -> None:
@@ -204,7 +204,7 @@ class Tally:
             self._take_worst(values, lows, highs, margins, int(good[margins[good].argmin()]), at_point)
             self._take_extent(points, np.unravel_index(chosen[good], shape), at)
             if (lows[good] != lows[good[0]]).any() or (highs[good] != highs[good[0]]).any():
-                room = MAX_LIMITS_KEPT - len(self.limits)
+                room = MOST_LIMITS - len(self.limits)
                 self.limits += [(*at_point(i), float(lows[i]), float(highs[i])) for i in good[:room]]
 
     def _judge_bounds(self, bounds: Mapping[int, Bound], lows: Any, highs: Any, at_point: Any) -> int:

@@ -146,8 +146,8 @@ VERBS = {
     ),
     "plot": Entry(
         "Puts a figure into the report: curves against an axis, or against another column of the same table, one "
-        "curve for "
-        "each value of `by`. The limits of the checks on them are drawn in, failing points are marked.",
+        "curve for each value of `by`. The limits of the checks on them are drawn where they were judged, interrupted "
+        "where points beyond them were not (`where`); failing points are marked.",
         'plot eff, p_loss against iload by vin as "Efficiency"',
     ),
     "skip": Entry(

@@ -14,7 +14,9 @@ from matplotlib.figure import Figure
 from matplotlib.ticker import FuncFormatter, LogLocator, NullFormatter
 
 from ibexite import units
+from ibexite.events import MOST_LIMITS
 from ibexite.records.lookup import Grid, TestRecord
+from ibexite.reports.limit_lines import limit_lines
 from ibexite.units import Unit
 from ibexite.wording import column_text, is_log_spaced
 
@@ -161,35 +163,24 @@ def _draw_limits(
     for result in test.results:
         if result["subject"] != name or x not in result["extent"]:
             continue
+        only_first = f" (first {MOST_LIMITS} points)" if len(result["limits"]) >= MOST_LIMITS else ""
         for side, key, word in ((-1, "low", "lower limit"), (1, "high", "upper limit")):
-            for xs, ys in _limit_lines(result, x, key):
+            texts: set[str] = set()
+            for line in limit_lines(result, grid, x, key):
+                xs, ys = _shown([a for a, _ in line], shown[0]), _shown([b for _, b in line], shown[1])
                 axes.plot(
-                    _shown(xs, shown[0]), _shown(ys, shown[1]),
-                    color=LIMIT, linewidth=1.4, linestyle=(0, (6, 3)), zorder=4,
+                    xs, ys, color=LIMIT, linewidth=1.4, linestyle=(0, (6, 3)), zorder=4,
+                    marker="_" if len(line) == 1 else None, markersize=9,
                 )  # fmt: skip
-                height = f" {units.plain_number(float(_shown(ys[0], shown[1])), 5)}" if len(set(ys)) == 1 else ""
-                axes.annotate(
-                    word + of + height,
-                    (float(_shown(xs[0], shown[0])), float(_shown(ys[0], shown[1]))), (2, 3.5 * side),
-                    color=LIMIT, textcoords="offset points", va="bottom" if side > 0 else "top", fontsize=8.5,
-                )  # fmt: skip
+                height = f" {units.plain_number(float(ys[0]), 5)}" if len(set(ys.tolist())) == 1 else ""
+                text = word + of + height + only_first
+                if text not in texts:  # once for a limit in several runs
+                    axes.annotate(
+                        text, (float(xs[0]), float(ys[0])), (2, 3.5 * side),
+                        color=LIMIT, textcoords="offset points", va="bottom" if side > 0 else "top", fontsize=8.5,
+                    )  # fmt: skip
+                texts.add(text)
         _mark_failing(axes, grid, name, x, result, shown)
-
-
-def _limit_lines(result: dict[str, Any], x: str, key: str) -> list[tuple[list[float], list[float]]]:
-    """The lines of a lower or upper limit: one level over all that was judged, or, where limits are no constants, one
-    line for each run of points along x (each different one once)."""
-    if not result["limits"]:
-        return [] if result[key] is None else [(list(result["extent"][x]), [result[key]] * 2)]
-    names = [axis["name"] for axis in result["axes"]]
-    place, column = names.index(x), len(names) + (key == "high")
-    families: dict[tuple[float, ...], list[tuple[float, float]]] = {}
-    for point in result["limits"]:
-        others = tuple(v for i, v in enumerate(point[: len(names)]) if i != place)
-        if point[column] is not None:
-            families.setdefault(others, []).append((point[place], point[column]))
-    lines = {tuple(sorted(points)) for points in families.values()}
-    return [([a for a, _ in points], [b for _, b in points]) for points in sorted(lines)]
 
 
 def _mark_failing(axes: Axes, grid: Grid, name: str, x: str, result: dict[str, Any], shown: tuple[Unit, Unit]) -> None:
@@ -209,7 +200,8 @@ def _mark_failing(axes: Axes, grid: Grid, name: str, x: str, result: dict[str, A
         markersize=7,
         markeredgewidth=1.8,
         zorder=5,
-        label=f"failed ({result['failed']})",
+        label=f"failed ({result['failed']})"
+        + (f", first {len(failing)} marked" if len(failing) < result["failed"] else ""),
     )
 
 
