@@ -99,6 +99,10 @@ def change(project: Path, name: str, old: str, new: str) -> None:
     (("run", ".", "--serial", "FC00400"), 2, "this is a folder, not a sequence"),
     (("run", "fm2_final.ibx", "--serial", "XX1"), 2, "--serial: 'XX1' is not a serial number of FM-2 control board"),
     (("run", "fm2_final.ibx", "--serial", "FC00400", "--with", "vin_low"), 2, "is not NAME=VALUE"),
+    (("run", "fm2_final.ibx", "--serial", "FC00400", "--with", "vin_low=7 V", "--with", "vin_low = 8 V"), 2, "--with gives vin_low twice"),
+    (("measure", "band_pass", "--role", "tap=v_filter", "--role", "tap=v_tone"), 2, "--role gives tap twice"),
+    (("run", "fm2_final.ibx", "--serial", "FC00400", "--params", "twice.csv"), 2, "twice.csv: rows 2 and 4: 'vin_low' stands in two rows"),
+    (("run", "fm2_final.ibx", "--serial", "FC00400", "--simulate", "--selection", "tests.csv"), 2, "tests.csv: rows 2 and 3: 'alive' stands in two rows"),
     (("run", "fm2_final.ibx", "--serial", "FC00400", "--with", "vin_high=18.5 V"), 2, "beyond the ceiling"),
     (("run", "fm2_final.ibx", "--serial", "FC00400", "--bench", "no.toml"), 2, "no.toml: there is no such bench file"),
     (("run", "fm2_final.ibx", "--serial", "FC00400", "--yes"), 3, "nothing listens there"),
@@ -114,6 +118,8 @@ def test_each_mistake_gets_one_clear_message(ibexite, project: Path, arguments, 
     (project / "binary.ibx").write_bytes(b"sequence\0\xff")
     (project / "latin.ibx").write_bytes(b'sequence "T"\n# caf\xe9\n')
     (project / "empty.ibx").write_text(" \n")
+    (project / "twice.csv").write_text("name,value\nvin_low,7 V\nvin_high,15 V\nvin_low,8 V\n")
+    (project / "tests.csv").write_text("test,on\nalive,yes\nalive,no\n")
     (project / "huge.ibx").write_text("# \n" * 400_000)
     own_addresses(project)
     done = ibexite(*arguments)

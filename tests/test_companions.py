@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from decimal import Decimal
 from pathlib import Path
 
 import openpyxl
@@ -46,6 +47,7 @@ def test_a_row_gives_exact_limits(tmp_path: Path, row, kind, low, high, approved
     ("t,v,,,4.9,5.1,,,A,x,y", "'4.9' A is a current (A)"), ("t,v,,,5.1,4.9,,,V,x,y", "low is above high"),
     ("t,v,,,4.9,,5,2 %,V,x,y", "neither limits nor a nominal value"), ("t,v,,,,,5,,V,x,y", "neither limits nor"),
     ("t,v,,,five,,,,V,x,y", "'five' is not a number with a unit"),
+    ("t,v,,,,,5,-2 %,V,x,y", "a negative tolerance"), ("t,v,,,,,5,-50 mV,V,x,y", "a negative tolerance"),
 ])  # fmt: skip
 def test_a_row_that_is_wrong_is_named(tmp_path: Path, row: str, what: str) -> None:
     with pytest.raises(MistakeError) as error:
@@ -69,12 +71,29 @@ def test_the_row_that_fits_variant_and_revision_best_is_taken(tmp_path: Path) ->
         limits(tmp_path, "t,v,A,,1,,,,V,x,y", "t,v,,C,2,,,,V,x,y").row("t", "v", "A", "C", VOLTS)
 
 
+def test_a_number_that_a_workbook_shows_in_per_cent_is_in_per_cent(tmp_path: Path) -> None:
+    book = openpyxl.Workbook()
+    sheet = book.active
+    assert sheet is not None
+    sheet.append(["test", "name", "nominal", "tolerance", "unit"])
+    sheet.append(["t", "v", 5, 0.023, "V"])
+    sheet["D2"].number_format = "0.0%"
+    book.save(tmp_path / "limits.xlsx")
+    row = read_limits(tmp_path / "limits.xlsx").row("t", "v", "", "", VOLTS)
+    assert row is not None and (row.low, row.high) == (Decimal("4.885"), Decimal("5.115"))
+
+
 def test_workbooks_and_semicolons_are_tables_too_and_mistakes_name_the_row(tmp_path: Path) -> None:
     book = openpyxl.Workbook()
     for row in (["test", "name", "low", "unit"], [], ["t", "v", 4.75, "V"]):
         book.active.append(row)  # type: ignore[union-attr]
     book.save(tmp_path / "limits.xlsx")
     assert str(read_limits(tmp_path / "limits.xlsx").row("t", "v", "", "", VOLTS).low) == "4.75"  # type: ignore[union-attr]
+    book.active.append(["t", "f", "=4.75 + 0", "V"])  # type: ignore[union-attr]
+    book.save(tmp_path / "limits.xlsx")
+    with pytest.raises(MistakeError, match="the result of the formula =4.75 [+] 0 is not in the file") as error:
+        read_limits(tmp_path / "limits.xlsx")
+    assert error.value.where.endswith("limits.xlsx: row 4")
     (tmp_path / "a.csv").write_text("# a comment\nx;y\n1;2\n\n3;4\n")
     assert [(r.number, r.cells) for r in read_sheet(tmp_path / "a.csv", what="table").rows] == [
         (3, {"x": "1", "y": "2"}), (5, {"x": "3", "y": "4"})]  # fmt: skip

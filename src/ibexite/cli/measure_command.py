@@ -71,7 +71,7 @@ def command(
             or f"Name a folder of them in {project.folder.name}/ibexite.toml: measurements",
         )
     path = need_bench(bench, project, Path("measure.ibx"))
-    program, file = _program(facts, parameters(given), parameters(roles), path, companions)
+    program, file = _program(facts, parameters(given), parameters(roles, "--role"), path, companions)
     options = RunOptions.from_choices(
         choices, sequence=path, serial=serial, records=records_folder(records, project), yes=True, is_measurement=True
     )

@@ -55,13 +55,21 @@ format_option: Decorator = click.option(
 )
 
 
-def parameters(given: tuple[str, ...]) -> dict[str, str]:
-    """NAME=VALUE texts as a dictionary."""
-    values = {}
+def parameters(given: tuple[str, ...], option: str = "--with") -> dict[str, str]:
+    """NAME=VALUE texts of an option as a dictionary.
+
+    Raises:
+        MistakeError: one of another form, or a name that is given twice.
+    """
+    values: dict[str, str] = {}
     for text in given:
         name, equals, value = text.partition("=")
         if not equals or not name.strip() or not value.strip():
-            raise MistakeError(f"--with {text!r} is not NAME=VALUE", remedy='Write, for example: --with vin_low="7 V"')
+            raise MistakeError(
+                f"{option} {text!r} is not NAME=VALUE", remedy='Write, for example: --with vin_low="7 V"'
+            )
+        if name.strip() in values:
+            raise MistakeError(f"{option} gives {name.strip()} twice", remedy="Leave one of them out.")
         values[name.strip()] = value.strip()
     return values
 

@@ -7,7 +7,7 @@ import io
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TypeVar
 
 from ibexite.companions.sheet import WORKBOOK, Sheet, read_sheet
 from ibexite.errors import MistakeError, UnitError, did_you_mean
@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from ibexite.bench.file import BenchFile
     from ibexite.records.lookup import RunRecord
 
+T = TypeVar("T")
 _NOT_PARAMETERS = ("serial", "lot")
 _REMARKS = ("remark", "remarks", "comment")  # columns that are kept, and mean nothing to a run
 
@@ -34,7 +35,7 @@ def read_parameters(path: Path) -> dict[str, str]:
     sheet = read_sheet(path, what="parameter file")
     if not {"name", "value"} <= set(sheet.columns):
         raise MistakeError("the columns name and value are needed", where=sheet.path, remedy="One parameter a row.")
-    return {row.cells["name"]: row.cells["value"] for row in sheet.rows}
+    return _once(sheet, {row.number: (row.cells["name"], row.cells["value"]) for row in sheet.rows})
 
 
 def parameters_of(run: RunRecord) -> dict[str, str]:
@@ -56,8 +57,21 @@ def read_selection(path: Path) -> dict[str, bool]:
                 where=f"{sheet.path}: row {row.number}",
                 remedy="Write yes or no.",
             )
-        chosen[row.cells["test"]] = word in ("yes", "on", "x", "1", "true")
-    return chosen
+        chosen[row.number] = (row.cells["test"], word in ("yes", "on", "x", "1", "true"))
+    return _once(sheet, chosen)
+
+
+def _once(sheet: Sheet, rows: Mapping[int, tuple[str, T]]) -> dict[str, T]:
+    """What the rows say of each name. Raises MistakeError: a name stands in two rows, and which of them is meant?"""
+    found: dict[str, tuple[int, T]] = {}
+    for number, (name, value) in rows.items():
+        if name in found:
+            raise MistakeError(
+                f"{name!r} stands in two rows", where=f"{sheet.path}: rows {found[name][0]} and {number}",
+                remedy="Remove one of them.",
+            )  # fmt: skip
+        found[name] = (number, value)
+    return {name: value for name, (_, value) in found.items()}
 
 
 @dataclass(frozen=True, slots=True)

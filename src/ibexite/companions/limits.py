@@ -117,6 +117,11 @@ class LimitSheet:
 
     def _tolerance(self, row: Row, text: str, nominal: Decimal, kind: Type) -> Decimal:
         unit = row.cells.get("unit", "")
+        if text.startswith("-"):
+            raise MistakeError(
+                "a negative tolerance", where=f"{self.path}: row {row.number}, tolerance",
+                remedy="Write how far the value may be away.",
+            )  # fmt: skip
         if kind.dimension.is_plain and (text.endswith(("%", "ppm")) or unit in ("%", "ppm")):
             raise MistakeError(
                 f"a tolerance of {text!r}, per cent of what?", where=f"{self.path}: row {row.number}, tolerance",
@@ -130,11 +135,6 @@ class LimitSheet:
                     remedy="Give it in " + units.symbol_of(units.difference(kind.dimension)) + ".",
                 )  # fmt: skip
             return abs(nominal * self._parsed(row, "tolerance", text, "", units.PLAIN))
-        if text.startswith("-"):
-            raise MistakeError(
-                "a negative tolerance", where=f"{self.path}: row {row.number}, tolerance",
-                remedy="Write how far the value may be away.",
-            )  # fmt: skip
         if kind.dimension == units.CELSIUS:
             unit = "K" if unit == "degC" else unit
             text = text.replace("degC", "K")

@@ -5,7 +5,9 @@ from __future__ import annotations
 import csv
 import io
 from dataclasses import dataclass
+from decimal import Decimal
 from pathlib import Path
+from typing import Any
 
 from ibexite.errors import MistakeError
 from ibexite.plain_file import read_plain
@@ -78,19 +80,34 @@ def _csv_rows(data: bytes) -> list[tuple[int, list[str]]]:
 def _workbook_rows(path: Path, data: bytes) -> list[tuple[int, list[str]]]:
     import openpyxl  # half a second: only for workbooks
 
-    try:
-        book = openpyxl.load_workbook(io.BytesIO(data), read_only=True, data_only=True)
-        sheet = book.worksheets[0]
-        rows = [[_cell_text(value) for value in row] for row in sheet.iter_rows(values_only=True)]
+    def read(*, results: bool) -> list[list[Any]]:
+        book = openpyxl.load_workbook(io.BytesIO(data), read_only=True, data_only=results)
+        rows = [list(row) for row in book.worksheets[0].iter_rows()]
         book.close()
+        return rows
+
+    try:
+        rows = written = read(results=False)
+        if any(cell.data_type == "f" for row in written for cell in row):
+            rows = read(results=True)
     except Exception:  # openpyxl raises of all kinds for what is no workbook
         raise MistakeError("this is not a workbook", where=str(path), remedy="Save it as .xlsx or as CSV.") from None
-    return list(enumerate(rows, 1))
+    for number, (formulas, results) in enumerate(zip(written, rows, strict=True), 1):
+        for formula, result in zip(formulas, results, strict=True):
+            if formula.data_type == "f" and result.value is None:  # an empty cell would be a limit that is not there
+                raise MistakeError(
+                    f"the result of the formula {formula.value} is not in the file", where=f"{path}: row {number}",
+                    remedy="Open it in a spreadsheet program and save it there, or write the number itself.",
+                )  # fmt: skip
+    return [(n, [_cell_text(cell.value, cell.number_format) for cell in row]) for n, row in enumerate(rows, 1)]
 
 
-def _cell_text(value: object) -> str:
+def _cell_text(value: object, shown_as: str) -> str:
+    """The text of a cell as people read it: 0.02 that is shown as 2 % is "2 %"."""
     if value is None:
         return ""
+    if isinstance(value, int | float) and not isinstance(value, bool) and "%" in shown_as:
+        return f"{Decimal(repr(value)) * 100:f} %"
     if isinstance(value, float) and value.is_integer():
         return str(int(value))
     return str(value)
