@@ -6,7 +6,7 @@ from pathlib import Path
 
 import pytest
 
-from ibexite.bench.file import read_bench
+from ibexite.bench.file import TroubleFact, read_bench
 from ibexite.cli.project import find_project
 from ibexite.cli.stand_ins import make_plan
 from ibexite.errors import MistakeError
@@ -21,6 +21,15 @@ def test_the_example_bench_is_read(project: Path) -> None:
     assert (signal.channel, signal.believe, signal.conversion) == (102, (-0.005, 2.0), "shunt 100.12 mohm")
     assert signal.scale == pytest.approx(1 / 0.10012)
     assert find_project(project / "fm2_final.ibx").bench == project / "bench.toml"
+    path = project / "bench.toml"
+    path.write_text(
+        path.read_text().replace(
+            'wiring = { 1 = "battery" }', 'wiring = { 1 = "battery" }, trouble = [{ query = "Q", how = "silent" }]'
+        )
+    )
+    assert read_bench(path).instruments["psu"].simulated.trouble == (TroubleFact("Q", "silent", 1, 1),), (
+        "the first, once"
+    )
 
 
 @pytest.mark.parametrize(("old", "new", "where", "what", "remedy"), [
@@ -40,6 +49,7 @@ def test_the_example_bench_is_read(project: Path) -> None:
     ('instrument = "eload"', 'instrument = "load"', "roles.load.instrument", "there is no instrument", "eload"),
     ('voltage = "17 V"', 'voltage = "17 A"', "roles.supply.ceiling.voltage", "'17 A' is a current", "It takes a voltage"),
     ('voltage = "17 V"', "voltage = 17", "roles.supply.ceiling.voltage", "17 does not fit", 'as "12 V"'),
+    ("ceiling    = { voltage", "cieling    = { voltage", "roles.supply.cieling", "is not a key", "Did you mean ceiling?"),
     ('voltage = "17 V"', 'volts = "17 V"', "roles.supply.ceiling.volts", "no such setting", "Did you mean voltage?"),
     ('over_voltage = "18 V"', 'over_voltage = "18 Volts"', "protect.over_voltage", "no unit 'Volts'", "Did you mean V?"),
     ('read    = "meter.dc_voltage"\nwith    = { channel = 101', 'read = "dmm.dc_voltage"\nwith = { channel = 101',
@@ -48,6 +58,8 @@ def test_the_example_bench_is_read(project: Path) -> None:
      "has no reading 'dcv'", "dc_voltage"),
     ("{ channel = 101, range", "{ chanel = 101, range", "signals.v_in.with.chanel", "not a key", "Did you mean channel?"),
     ("100.12 mohm", "100.12 mA", "signals.i_in.shunt", "is a current", "a resistance"),
+    ('"meter.dc_voltage"\nwith    = { channel = 102, range = "1 V" }', '"meter.resistance"\nwith = { channel = 102 }', "signals.i_in.shunt",
+     "a shunt turns a voltage into a current, but this reading is a resistance", ""),
     ("100.12 mohm", "0 ohm", "signals.i_in.shunt", "is not above zero", ""),
     ('["-0.1 V", "20 V"]', '["20 V", "-0.1 V"]', "signals.v_in.believe", "first is not below", "lower end first"),
     ('["-0.1 V", "20 V"]', '["20 V"]', "signals.v_in.believe", "not two quantities", "Write it as"),

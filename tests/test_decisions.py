@@ -559,6 +559,12 @@ def test_limits_from_a_table_that_is_not_here_are_not_missed() -> None:
         assert [f.title for f in source.findings].count("a check without limits") == missing
 
 
+def test_a_timeline_knows_the_corners() -> None:
+    lines = 'group g "G" over u = 8 V, 7 V\n    test t "T"\n        set supply.voltage = u\n        read v_in\n        check v_in >= 1 V\n'
+    moments = timeline(vet(Source("t.ibx", HEADER + lines)), None)
+    assert [moment.value for moment in moments if moment.setting == "supply.voltage"][-2:] == [8.0, 7.0]
+
+
 def test_the_first_corner_says_what_the_others_are() -> None:
     lines = 'group g "G" over u = 8 V, 5 A\n    test t "T"\n        set supply.voltage = u\n        read v_in\n        check v_in >= 1 V\n'
     source = Source("t.ibx", HEADER + lines)
@@ -662,6 +668,7 @@ def test_a_watch_that_trips_at_its_first_or_last_look_is_told_as_a_check(perform
     result = run.result("watch v_in")
     assert (result.verdict, result.failed, ended(run)["t"][0]) == ("fail", 1, "fail")
     assert 0 <= result.at["watched"] <= result.t, "from its beginning"
+    assert result.text == lines.split("\n")[0]
 
 
 def test_the_roles_of_a_lost_setting_are_set_back_whole(tmp_path, monkeypatch) -> None:  # noqa: ANN001
@@ -675,6 +682,16 @@ def test_the_roles_of_a_lost_setting_are_set_back_whole(tmp_path, monkeypatch) -
         bench.complete()
     assert bench.restore(wanted, lambda seconds: None) == list(wanted), "who knows what else it has lost"
     assert bench.restore(wanted, lambda seconds: None) == []
+    bench.close()
+
+
+@pytest.mark.parametrize("held", ["#!?", "1_0", "", "NAN", "-10"])
+def test_a_setting_that_reads_back_as_no_number_is_not_complete(tmp_path, monkeypatch, held: str) -> None:  # noqa: ANN001
+    bench = memory(tmp_path, monkeypatch)
+    bench.set_line([("supply", "voltage")])(10.0)
+    bench.sessions["psu"].link.held["SOUR1:VOLT"] = held
+    with pytest.raises(InstrumentError):
+        bench.complete()
     bench.close()
 
 
@@ -780,6 +797,18 @@ def from_memory(folder, monkeypatch, lines: str, heard: list | None = None, head
 def test_a_time_that_is_none_is_an_error_and_never_endless(tmp_path, monkeypatch, lines: str, time: str) -> None:  # noqa: ANN001
     outcome = from_memory(tmp_path, monkeypatch, f"    read x = v_ok\n    {lines.format(time)}\n    check x >= 1 V\n")
     assert outcome.tests == {"a": "error"}
+
+
+@pytest.mark.parametrize("lines", [
+    "wait {}", "wait reading y = v_ok every {} until y > 4 V for 2 readings timeout {} * 9", "repeat k 2 times every {}\n        read z = v_ok",
+    "repeat k for {} every {}\n        read z = v_ok", "watch v_ok <= 20 V every {}\n        wait 1 s",
+])  # fmt: skip
+def test_a_time_may_depend_on_what_was_measured(tmp_path, monkeypatch, lines: str) -> None:  # noqa: ANN001
+    heard: list[events.Event] = []
+    lines = lines.replace("{}", "0.2 s * (x / 1 V)")
+    outcome = from_memory(tmp_path, monkeypatch, f"    read x = v_ok\n    {lines}\n    check x >= 1 V\n", heard)
+    (end,) = [event for event in heard if isinstance(event, events.TestEnded)]
+    assert (outcome.verdict, end.verdict) == ("pass", "pass") and 0.99 < end.duration < 1.1
 
 
 def test_a_guard_never_widens_the_limits_and_a_refusal_says_whose_bound_it_is(tmp_path, monkeypatch) -> None:  # noqa: ANN001

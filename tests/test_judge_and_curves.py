@@ -13,6 +13,7 @@ from ibexite.analysis import catalog
 from ibexite.analysis import curve as curves
 from ibexite.analysis.catalog import find
 from ibexite.analysis.curve import Curve
+from ibexite.engine import judge
 from ibexite.engine.judge import Tally
 from ibexite.engine.loops import Refined
 from ibexite.errors import SequenceError
@@ -104,6 +105,24 @@ def test_near_a_limit_a_refined_sweep_halves_the_step_that_comes_nearest(ys, lim
     assert next(points, None) == new
 
 
+def test_what_bends_is_refined_however_high_it_lies() -> None:
+    for height in (0.0, 1000.0, -1000.0):
+        sweep = Refined([0.0, 1.0, 2.0, 3.0, 4.0], 6, is_log=False)
+        points = iter(sweep)
+        for y in (0.0, 0.0, 0.0, 1.0, 1.0):
+            sweep.tell(next(points), height + y)
+        assert next(points, None) == 1.5
+
+
+@pytest.mark.parametrize(("bump", "is_refined"), [(0.0021, True), (0.0019, False)])
+def test_a_refined_sweep_ends_where_its_error_is_small(bump: float, is_refined: bool) -> None:
+    sweep = Refined([0.0, 1.0, 2.0, 3.0, 4.0], 6, is_log=False)
+    points = iter(sweep)
+    for y in (0.0, 0.25, 0.5 + bump, 0.75, 1.0):  # its error is bump / 4, of a range of 1
+        sweep.tell(next(points), y)
+    assert (next(points, None) is not None) == is_refined
+
+
 def test_a_refined_sweep_comes_to_no_point_twice() -> None:
     sweep = Refined([0.0, 1.0, 2.0, 3.0, 4.0], 9, is_log=False, limits=lambda: [(2.6, NONE)], rounded=round)
     points = iter(sweep)
@@ -166,6 +185,14 @@ def test_what_was_never_measured_is_not_judged(place) -> None:
     ]
     whole.judge_curve(*pair, True)
     assert (whole.verdict([], ""), whole.judged, whole.bad) == (("pass", ""), 1, 0)
+
+
+def test_limits_of_no_more_points_are_kept_than_is_said(monkeypatch) -> None:  # noqa: ANN001
+    monkeypatch.setattr(judge, "MOST_LIMITS", 3)
+    tally = Tally()
+    for x in range(5):
+        tally.judge(0.0, -1.0, 2.0 if x == 4 else 1.0, (float(x),))
+    assert tally.limits == [(x, -1.0, 1.0) for x in (0.0, 1.0, 2.0)]
 
 
 def test_a_strict_limit_is_not_met_by_equality() -> None:

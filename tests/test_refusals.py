@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 import tempfile
 from types import SimpleNamespace
+from typing import Any
 
 import pytest
 
@@ -12,7 +13,7 @@ from ibexite import events, units
 from ibexite.bench import bench as bench_module
 from ibexite.bench import proof
 from ibexite.bench.lock import AddressLocks
-from ibexite.bench.read_line import mean_of
+from ibexite.bench.read_line import BadReading, Item, mean_of
 from ibexite.engine import asking
 from ibexite.engine.calling import call_function, typed_value
 from ibexite.engine.measuring import _Requests
@@ -26,6 +27,7 @@ from ibexite.errors import (
     NoAnswerError,
     ProgramError,
     SequenceError,
+    StopRun,
 )
 from ibexite.instruments.session import Reconnected
 from ibexite.language.types import Type
@@ -138,6 +140,19 @@ def test_instruments_that_cannot_be_reserved_are_not_used(tmp_path, monkeypatch)
     monkeypatch.setattr(tempfile, "tempdir", str(path))  # a file where a folder is needed
     with pytest.raises(BenchError, match="instruments cannot be reserved"):
         second.take([address], "two")
+
+
+@pytest.mark.parametrize(("reply", "told"), [
+    ("4", 2.0), ("40", 20.0), ("50", "not believable: 25 V"), ("-4", "not believable: -2 V"), ("9.9E37", "overload"), ("-9.9E37", "overload"),
+    ("9.91E37", "not a number"), ("NAN", "not a number"), ("INF", "not a number"), ("1_0", "not a number"), ("", "empty reply"),
+])  # fmt: skip
+def test_a_reply_becomes_a_value_in_base_units_or_says_why_not(reply: str, told: float | str) -> None:
+    nothing: Any = None
+    item = Item("x", nothing, nothing, 1, {}, 0.5, units.VOLT, (-1.0, 20.0))
+    if isinstance(told, float):
+        assert item.value(reply) == told
+    else:
+        assert pytest.raises(BadReading, item.value, reply).value.args[0] == told
 
 
 def test_means_are_taken_as_their_kind_demands() -> None:
@@ -293,12 +308,14 @@ def test_a_group_may_have_one_corner_and_its_tests_conditions(tmp_path, monkeypa
     assert list(tests.values()) == ["pass", "pass", "skipped"]
 
 
-def test_whatever_goes_wrong_while_cleaning_up_is_no_pass(tmp_path, monkeypatch) -> None:  # noqa: ANN001
-    monkeypatch.setattr(Run, "_after_unit", lambda self: 1 / 0)
+@pytest.mark.parametrize("part", ["_before_unit", "_tests", "_after_unit"])
+def test_a_mistake_of_ours_outside_the_tests_is_no_pass(tmp_path, monkeypatch, part: str) -> None:  # noqa: ANN001
+    original = getattr(Run, part)
+    monkeypatch.setattr(Run, part, lambda self: [original(self), 1 / 0])
     heard: list[events.Event] = []
     outcome = from_memory(tmp_path, monkeypatch, "    read x = v_ok\n    check x >= 1 V\n", heard)
     assert (outcome.verdict, outcome.is_safe) == ("error", True) and "ZeroDivisionError" in outcome.reason
-    assert any(isinstance(event, events.Problem) for event in heard)
+    assert part != "_after_unit" or any(isinstance(event, events.Problem) for event in heard)
 
 
 def test_a_test_that_judges_nothing_is_no_pass_and_no_measurement_either(tmp_path, monkeypatch) -> None:  # noqa: ANN001
@@ -344,3 +361,161 @@ def test_what_was_found_before_a_link_was_opened_anew_is_told_once(tmp_path, mon
     with pytest.raises(LinkError, match="again and again"):
         bench.prove()
     bench.close()
+
+
+def test_bounds_are_those_of_the_place_that_is_looked_at(tmp_path, monkeypatch) -> None:  # noqa: ANN001
+    lines = ("    sweep n over 1, 2\n        sweep k over 1, 2\n            search u from 9 V to 8 V resolution 0.5 V until n > 1.5 and u < 8.7 V\n"
+             "                wait 1 ms\n        if n > 1.5\n            check u >= 8.4 V\n")  # fmt: skip
+    heard: list[events.Event] = []
+    assert from_memory(tmp_path, monkeypatch, lines, heard).verdict == "pass"
+    (judged,) = [event for event in heard if isinstance(event, events.Judged)]
+    assert (judged.value, judged.judged, judged.bad, judged.said) == (8.5, 2, 0, "")
+
+
+def test_what_a_search_in_loops_found_is_recorded_at_its_place(tmp_path, monkeypatch) -> None:  # noqa: ANN001
+    lines = ("    sweep n over 1, 2\n        sweep k over 1, 2\n            if k < n\n                search u from 9 V to 8 V resolution 0.5 V until u < 8.7 V\n"
+             "                    wait 1 ms\n        check u <= 9 V\n")  # fmt: skip
+    heard: list[events.Event] = []
+    from_memory(tmp_path, monkeypatch, lines, heard)
+    (table,) = [
+        e.table for e in heard if isinstance(e, events.TableStarted) and [c["name"] for c in e.columns] == ["u"]
+    ]
+    rows = [(row.x, row.v) for row in heard if isinstance(row, events.Row) and row.table == table]
+    assert [x for x, _ in rows] == [(1.0, 1.0), (1.0, 2.0), (2.0, 1.0), (2.0, 2.0)]
+    assert [v for _, (v,) in rows] == pytest.approx([math.nan, math.nan, 8.5, math.nan], nan_ok=True)
+
+
+def test_a_bound_is_told_in_the_unit_of_its_search(tmp_path, monkeypatch) -> None:  # noqa: ANN001
+    heard: list[events.Event] = []
+    lines = (
+        "    search u from 9000 mV to 8000 mV resolution 500 mV until u < 7 V\n        wait 1 ms\n    check u <= 9 V\n"
+    )
+    from_memory(tmp_path, monkeypatch, lines, heard)
+    assert [event.said for event in heard if isinstance(event, events.Judged)] == ["below 8000 mV"]
+
+
+class Forgetful(MemoryLink):
+    """A supply that loses a setting once, at the first reading after it was switched on."""
+
+    psu: MemoryLink
+    loses: tuple[str, str] | None
+
+    def open(self) -> None:
+        super().open()
+        if self.name == "psu":
+            Forgetful.psu = self
+
+    def _answer(self, query: str) -> bytes:
+        if query == "READ?" and Forgetful.loses is not None:
+            setting, value = Forgetful.loses
+            Forgetful.psu.held[setting], Forgetful.loses = value, None
+        return super()._answer(query)
+
+
+@pytest.mark.parametrize(("loses", "verdict"), [(("SOUR1:VOLT", "3"), "error"), (("OUTP1", "0"), "fail")])
+def test_what_was_lost_in_one_test_is_set_again_for_the_next(tmp_path, monkeypatch, loses, verdict: str) -> None:  # noqa: ANN001
+    monkeypatch.setattr(Forgetful, "loses", loses, raising=False)
+    monkeypatch.setattr(MemoryLink, "heard", [])
+    lines = '    read x = v_ok\n    check x >= 1 V\ntest b "B"\n    read x = v_ok\n    check x >= 1 V\n'
+    assert from_memory(tmp_path, monkeypatch, lines, link=Forgetful).tests == {"a": verdict, "b": "pass"}
+    assert sum("SOUR1:CURR 1.2" in line for _, line in MemoryLink.heard) == 2, (
+        "all of it: who knows what else it has lost"
+    )
+
+
+def test_a_state_that_reads_back_as_no_number_is_not_believed(tmp_path, monkeypatch) -> None:  # noqa: ANN001
+    monkeypatch.setattr(Forgetful, "loses", ("SOUR1:VOLT", "#!?"), raising=False)
+    lines = '    read x = v_ok\n    check x >= 1 V\ntest b "B"\n    read x = v_ok\n    check x >= 1 V\n'
+    outcome = from_memory(tmp_path, monkeypatch, lines, link=Forgetful)
+    assert (outcome.verdict, outcome.tests) == ("error", {"a": "error", "b": "skipped"})
+
+
+def test_a_value_is_shown_in_the_unit_that_its_line_names(tmp_path, monkeypatch) -> None:  # noqa: ANN001
+    heard: list[events.Event] = []
+    from_memory(tmp_path, monkeypatch, "    read x = v_ok\n    let y = x in mV\n    check y >= 1 V\n", heard)
+    shown = [(event.unit, event.shown) for event in heard if isinstance(event, events.Judged)]
+    assert shown == [("V", "mV")]
+
+
+def test_a_raw_query_that_may_have_set_something_is_asked_once(tmp_path, monkeypatch) -> None:  # noqa: ANN001
+    bench = memory(tmp_path, monkeypatch)
+    for text, times in (("*CLS;HOW:MUCH?", 1), ("HOW:MUCH?", 2)):
+        monkeypatch.setitem(bench.sessions["psu"].link.held, "HOW:MUCH", "?!")
+        before = bench.traffic.count(f"psu> {text}")
+        assert math.isnan(bench.raw_query("x", "supply", text, None, "number", 2))  # type: ignore[arg-type]
+        assert bench.traffic.count(f"psu> {text}") - before == times
+    bench.close()
+
+
+class Interrupted(MemoryLink):
+    """The run is broken off at the second reading."""
+
+    _readings = 0
+
+    def _answer(self, query: str) -> bytes:
+        self._readings += query == "READ?"
+        if query == "READ?" and self._readings == 2:
+            raise StopRun("stopped by Ctrl-C")
+        return super()._answer(query)
+
+
+@pytest.mark.parametrize(("least", "has_failed"), [("9 V", True), ("1 V", False)])
+def test_a_test_that_is_broken_off_has_failed_if_a_check_of_it_did(tmp_path, monkeypatch, least, has_failed) -> None:  # noqa: ANN001
+    heard: list[events.Event] = []
+    lines = f"    read x = v_ok\n    check x >= {least}\n    read y = v_ok\n    check y >= 1 V\n"
+    outcome = from_memory(tmp_path, monkeypatch, lines, heard, link=Interrupted)
+    assert (outcome.verdict, outcome.tests) == ("aborted", {"a": "aborted"})
+    assert [event.has_failed for event in heard if isinstance(event, events.TestEnded)] == [has_failed]
+
+
+def test_each_line_of_after_unit_is_carried_out_whatever_became_of_the_one_before(tmp_path, monkeypatch) -> None:  # noqa: ANN001
+    monkeypatch.setattr(MemoryLink, "heard", [])
+    lines = (
+        '    read x = v_ok\n    check x >= 1 V\nafter unit\n    attach "nothing.csv"\n    set supply.voltage = 3 V\n'
+    )
+    outcome = from_memory(tmp_path, monkeypatch, lines)
+    assert outcome.verdict == "error" and "nothing.csv cannot be attached" in outcome.reason
+    assert ("psu", "SOUR1:VOLT 3") in MemoryLink.heard
+
+
+class Stuck(MemoryLink):
+    """A supply that does not go off."""
+
+    def send(self, data: bytes) -> None:
+        super().send(data.replace(b"OUTP1 OFF", b"*CLS"))
+
+    ask = send
+
+
+class Deaf(Stuck):
+    """A supply that does not go off over its first connection."""
+
+    opened = 0
+
+    def open(self) -> None:
+        super().open()
+        Deaf.opened += self.name == "psu"
+
+    def send(self, data: bytes) -> None:
+        (super().send if Deaf.opened < 2 else super(Stuck, self).send)(data)
+
+    ask = send
+
+
+def test_what_does_not_go_off_is_tried_again_over_a_new_connection(tmp_path, monkeypatch) -> None:  # noqa: ANN001
+    outcome = from_memory(tmp_path, monkeypatch, "    read x = v_ok\n    check x >= 1 V\n", link=Deaf)
+    assert (outcome.verdict, outcome.is_safe, Deaf.opened) == ("pass", True, 2)
+
+
+@pytest.mark.parametrize("question", ['ask confirm "Take it out"', 'ask button "Take it out"', 'show "Take it out"'])
+@pytest.mark.parametrize("is_off", [True, False])
+def test_in_after_unit_nothing_is_said_before_everything_is_off(
+    tmp_path, monkeypatch, question: str, is_off: bool
+) -> None:  # noqa: ANN001
+    monkeypatch.setattr(bench_module, "PATIENCE", 0.0)
+    heard: list[events.Event] = []
+    lines = f"    read x = v_ok\n    check x >= 1 V\nafter unit\n    {question}\n"
+    outcome = from_memory(tmp_path, monkeypatch, lines, heard, link=MemoryLink if is_off else Stuck)
+    told = [type(event) for event in heard if isinstance(event, events.MadeSafe | events.Answered | events.Shown)]
+    assert (outcome.verdict, outcome.is_safe) == (("pass", True) if is_off else ("error", False))
+    assert told[0] is events.MadeSafe and len(told) == (2 if is_off else 1)

@@ -158,6 +158,11 @@ def test_text_of_any_kind_ends_in_a_report(text: str) -> None:
     ('test first "First"', 'test first "First" gate', "'second' can never run"),
     ("    check power <= 3 W", "    check 3 W <= 3.3 W\n    check power <= 3 W", "this check cannot fail"),
     ("    check power <= 3 W", "    check vin_low >= 16 V\n    check power <= 3 W", "this check cannot pass"),
+    *(("    check power <= 3 W", f"    check vin_low {limits}\n    check power <= 3 W", f"this check cannot {what}") for limits, what in (
+        ("within 8 V +/- 1 V", "fail"), ("within 8 V +/- 0.9 V", "pass"), ("within 6 V +/- 1 V", "fail"), ("within 6 V +/- 0.9 V", "pass"),
+        ("within 7.5 V +/- 7 %", "fail"), ("within 7.5 V +/- 6 %", "pass"), ("between 7 V and 8 V", "fail"), ("between 7.1 V and 8 V", "pass"),
+        ("between 6 V and 7 V", "fail"), ("between 6 V and 6.9 V", "pass"), ("== 7 V", "fail"), ("== 7.1 V", "pass"), ("> 7 V", "pass"), ("> 6.9 V", "fail"),
+        ("< 7 V", "pass"), ("< 7.1 V", "fail"), ("<= 7 V", "fail"), (">= 7 V", "fail"))),
 ])  # fmt: skip
 def test_what_is_surely_not_meant_is_a_warning(old: str, new: str, warning: str) -> None:
     source = Source("t.ibx", WHOLE.replace(old, new, 1))

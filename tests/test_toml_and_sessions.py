@@ -19,6 +19,7 @@ from hypothesis import strategies as st
 
 from ibexite import errors, units
 from ibexite.bench import guardian_process
+from ibexite.bench.guardian import Guardian
 from ibexite.cli.helper import ReportHelper
 from ibexite.errors import MistakeError
 from ibexite.language import fill
@@ -207,3 +208,34 @@ def test_a_report_helper_tells_what_went_wrong(tmp_path: Path) -> None:
     helper.begin(tmp_path, "x", tmp_path / "r.html")
     assert "the report was not written" in helper.finish()["error"]
     helper.close()
+
+
+def test_a_guardian_that_is_left_something_to_do_was_there(tmp_path: Path) -> None:
+    with (tmp_path / "journal").open("ab") as journal:
+        for left in ([], ["supply"]):
+            guardian = Guardian(journal.fileno())
+            assert guardian.dismiss(left) is True
+            guardian._process.wait(60)
+
+
+def test_a_link_that_takes_nothing_does_not_keep_the_guardian_from_the_others() -> None:
+    full, unread = socket.socketpair()
+    free, heard = socket.socketpair()
+    full.setblocking(False)
+    with contextlib.suppress(BlockingIOError):
+        while True:
+            full.send(b"x" * 65536)
+    full.setblocking(True)
+    deed = {"host": "127.0.0.1", "port": 1, "timeout": 0.1, "end": "\n", "identity": "F", "simulated": True, "commands": ["OUTP OFF"],
+            "questions": []}  # fmt: skip
+    plan = {
+        "deeds": [{**deed, "role": "load", "instrument": "eload"}, {**deed, "role": "supply", "instrument": "psu"}],
+        "began": 0.0,
+    }
+    handles = {"eload": full.detach(), "psu": free.detach()}
+    guardian = threading.Thread(target=guardian_process.make_safe, args=(plan, handles, None), daemon=True)
+    guardian.start()
+    heard.settimeout(20)
+    with unread, heard:
+        assert heard.recv(100) == b"\nOUTP OFF\n"
+        guardian.join(20)

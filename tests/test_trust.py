@@ -383,6 +383,28 @@ def test_a_run_by_itself_is_a_whole_lot_and_may_be_looked_at_in_its_blocks(perfo
     assert [event.text for event in run.of(events.Shown)] == ["a lot begins", "a unit ends", "a lot ends"]
 
 
+def test_at_a_halt_a_formula_has_the_value_of_this_place(perform, monkeypatch) -> None:  # noqa: ANN001
+    from ibexite.engine.debugger import Debugger
+
+    found: list[str] = []
+    original = Run.carry_out
+
+    def prompt(halt, evaluate) -> str:  # noqa: ANN001
+        if "v_in" in halt.values:
+            found.append(evaluate("0 * v_in + 2 V") if "curve" not in evaluate("v_in") else evaluate("v_in"))
+        return "next"
+
+    def halted(self: Run, *more) -> object:  # noqa: ANN002
+        self.runtime.debugger = Debugger(self.program, prompt, stepping=True, stops=set())
+        return original(self, *more)
+
+    monkeypatch.setattr(Run, "carry_out", halted)
+    perform(
+        'test t "T"\n    sweep u over 7 V, 8 V, 9 V\n        set supply.voltage = u\n        read v_in\n    check v_in >= 1 V\n'
+    )
+    assert set(found) - {"- V"} == {"2 V", "a curve of 3 values over u"}, "- V: a reading that there is not yet"
+
+
 def test_a_curve_whose_limits_are_upside_down_is_an_error(perform) -> None:  # noqa: ANN001
     run = perform('test t "T"\n    read v_out, v_in\n    check v_out between v_in and v_out\n')
     assert run.outcome.verdict == "error" and "is above the upper one" in told(run, "t").reason

@@ -170,6 +170,10 @@ test never "Never"
     )
     assert ended(run)["settles"][0] == "pass"
     assert len([r for r in run.of(events.Row) if r.table == 1]) >= 3
+    waited = [
+        column for table in run.of(events.TableStarted) for column in table.columns if table.axes[0]["name"] == "waited"
+    ]
+    assert [(c["name"], c["unit"], c["shown"]) for c in waited][:1] == [("v_out", "V", "V")]
     verdict, reason = ended(run)["never"]
     assert verdict == "error" and "the wait for v_in ran out of time after 0.06 s, last v_in = 9" in reason
 

@@ -89,6 +89,9 @@ def test_each_mistake_gets_its_message(lines: str, expected: str) -> None:
     ("vin_low = 7 V ", "vin_low = 7 V between 8 A and 9 V ", "15:27", "wrong unit", "vin_low is a voltage (V)."),
     ("set supply.output = on, ", "set ", "27:13", "nothing switches it on", "Write: set supply.output = on"),
     ("test second", "test first", "25:6", "'first' is declared twice", "another name"),
+    ("vin_low = 7 V ", "vin_low = 7 V \n    vin_low = 8 V ", "16:5", "'vin_low' is declared twice", ""),
+    ("    let twice_early = 2 * v_early", "    let twice_early = twice_early", "23:23", "'twice_early' has no value yet", "It gets one by this very line."),
+    ("    let twice_early = 2 * v_early", "    let twice = early\n    let early = v_early", "23:17", "'early' has no value yet", "It gets one on line 24."),
     ("before unit", "before noon", "18:8", "unexpected 'noon'", "This line reads: before unit"),
     ('sequence "FM-2 control board"', "", "1:1", "no sequence line", "A file begins with"),
 ])  # fmt: skip
@@ -106,6 +109,11 @@ def test_all_mistakes_of_a_file_are_told_in_one_go() -> None:
     data = json.loads(json.dumps([source.as_data(f) for f in source.sorted_findings()]))
     assert data[1] == {"file": "t.ibx", "line": 34, "column": 10, "end_line": 34, "end_column": 14, "severity": "mistake",
                        "title": "unknown signal 'vout'", "mark": "", "remedy": "Did you mean v_out?"}  # fmt: skip
+
+
+def test_a_forgotten_switch_is_told_once() -> None:
+    text = WHOLE.replace("set supply.output = on, ", "set ") + "    set supply.voltage = 9 V\n"
+    assert report(text).count("nothing switches it on") == 1
 
 
 def test_lines_go_on_after_a_comma_and_in_brackets() -> None:
@@ -199,6 +207,7 @@ def test_so_many_nested_loops_that_their_ends_alone_are_too_many_are_vetted_all_
     ("search u from 0 V to 12 V resolution 10 mV until v_out > 1 V\n        set supply.voltage = u * (12 V - u) / 1 V\n        read v_out", [" at u = "]),
     ("sweep u from 0 V to 12 V step 1 V refine where y bends at most 20 points\n        set supply.voltage = u * (12 V - u) / 1 V\n        read y = v_out", [" at u = "]),
     ("repeat k 4 times\n        set supply.voltage = k * 4.4 V", ["17.6 V at k = 4"]), ("search u from 1 V to 17.4 V resolution 1 V until v_out > 1 V\n        set supply.voltage = u\n        read v_out", ["at u = 17."]),
+    ("repeat k until v_out > 1 V every 1 ms timeout 1 s\n        sweep u over 1 V, 18 V\n            set supply.voltage = u\n            read v_out", ["18 V at u = 18 V"]),
     ("sweep u over 1 V, 17 V\n        set supply.voltage = u", []), ("repeat k 1 times\n        set supply.voltage = k * 17 V", []),
 ])  # fmt: skip
 def test_a_ceiling_is_looked_at_between_the_ends_of_every_loop(project: Path, lines: str, expected: list[str]) -> None:

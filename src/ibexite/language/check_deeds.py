@@ -211,7 +211,6 @@ class DeedChecker(LoopChecker, JudgingChecker):
             self.broken.add(statement.name)
             return
         self.program.adopt(facts)
-        self.scope.used.add(facts.name)
         given = dict(statement.arguments)
         for name, value in given.items():
             if name not in facts.needs and name not in facts.inputs:
@@ -402,7 +401,6 @@ class DeedChecker(LoopChecker, JudgingChecker):
             self.source.report(statement.span, f"'{name}' cannot be drawn", str(binding.type),
                                "Draw its size or phase: let size = abs(z)")  # fmt: skip
             return None
-        self.scope.used.add(name)
         return binding.type
 
 

@@ -240,8 +240,6 @@ def _axis_points(program: Program, loop: nodes.Loop, known: constants.Known) -> 
             found = constants.sweep_points(loop, known)
         except (MistakeError, points.StepDoesNotFit):
             return None
-    if loop in program.labels:
-        return list(program.labels[loop])
     return list(found) if found is not None else None
 
 
