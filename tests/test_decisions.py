@@ -61,6 +61,8 @@ def mistakes(lines: str) -> list[str]:
     ("sweep u over 1 V, 10 V\n    read x = supply.current(channel = u)\ncheck max(x) >= 1 A", ["it must be known before the run"]),
     ('send "X" to nowhere', ["unexpected text"]), ('send nowhere "X"', ["'nowhere' is not among the needs"]),
     ("sweep n over 1, 2\n    search u from 9 V to 8 V resolution 0.5 V until now < 1 V\n        read now = v_in\ncheck max(u) >= 1 V", []),
+    ("repeat k 3 V times\n    wait 1 s", ["not a whole number"]), ("repeat k 2.5 times\n    wait 1 s", ["not a whole number"]), ("repeat k 0 times\n    wait 1 s", ["not a whole number"]), ("repeat k yes times\n    wait 1 s", ["not a whole number"]),
+    ("repeat k 10000001 times\n    wait 1 s", ["too many turns"]), ("repeat k 10000000 times\n    wait 1 s", []), ("repeat k 1 times\n    wait 1 s", []),
     ('ask lit = yes_no "Lit?"\ncheck lit == on', []), ('ask lit = yes_no "Lit?"\ncheck lit == "A"', ["these cannot be compared"]),
 ])  # fmt: skip
 def test_what_vetting_lets_through_and_what_not(lines: str, found: list[str]) -> None:
@@ -446,6 +448,11 @@ def test_a_shared_file_is_vetted_by_itself_and_with_whoever_uses_it(ibexite, pro
 def test_a_sweep_has_as_many_points_as_may_be_and_no_more() -> None:
     with pytest.raises(MistakeError, match="points"):
         points.by_step(Decimal(0), Decimal(points.MAX_POINTS), Decimal(1))
+    for made in (points.linear, points.logarithmic):
+        with pytest.raises(MistakeError, match="points are too many"):
+            made(Decimal(1), Decimal(2), points.MAX_POINTS + 1)
+    with pytest.raises(MistakeError, match="points are too many"):
+        points.per_ratio(Decimal(1), Decimal(10), Decimal(points.MAX_POINTS), 10)
 
 
 @pytest.mark.parametrize(("loop", "turns", "apart"), [
@@ -545,6 +552,15 @@ def test_inputs_of_a_measurement_are_looked_at(given: str, found: list[str]) -> 
     assert [finding.title for finding in source.findings if "never used" not in finding.title] == found
 
 
+def test_each_output_of_a_measurement_must_get_a_value() -> None:
+    lines = 'measurement two "Two"\n    needs\n        tap : signal in V\n    outputs\n        kept in V\n        lost in V\n    read kept = tap\n\n'
+    source = Source(
+        "t.ibx", lines + HEADER + 'test t "T"\n    measure two(tap = v_in) as it\n    check it.kept >= 1 V\n'
+    )
+    vet(source)
+    assert [finding.title for finding in source.findings if finding.level == "mistake"] == ["'lost' never gets a value"]
+
+
 def test_how_long_a_branch_takes_is_not_known_where_the_run_decides() -> None:
     lines = "    read v_in\n    if v_in > 5 V\n        wait 5 s\n    check v_in >= 1 V\n"
     assert [b.is_exact for b in preview(vet(Source("t.ibx", HEADER + 'test t "T"\n' + lines)), None)] == [True, False]
@@ -634,6 +650,12 @@ def test_what_a_preview_says_of_a_loop(loop: str, told: str, turns: int, is_exac
     assert (block.is_exact, block.seconds) == (is_exact, pytest.approx(turns + 0.005))
 
 
+def test_a_preview_knows_how_long_turns_take_that_begin_at_times() -> None:
+    for body, seconds in (("wait 1 s", 4 * 10 + 1), ("wait 12 s", 5 * 12)):
+        lines = f'test t "T"\n    read v_in\n    repeat k 5 times every 10 s\n        {body}\n'
+        assert preview(vet(Source("t.ibx", HEADER + lines)), None)[-1].seconds == pytest.approx(seconds + 0.005)
+
+
 def test_a_preview_tells_what_a_measurement_does_and_how_long_it_takes() -> None:
     header = MEASURED.replace(" refine where volts near its limit at most 7 points", "") + HEADER
     lines = 'test t "T"\n    measure loading(sink = load, output = v_out) as it\n    check it.volts >= 4 V\n'
@@ -683,6 +705,21 @@ def test_the_roles_of_a_lost_setting_are_set_back_whole(tmp_path, monkeypatch) -
     assert bench.restore(wanted, lambda seconds: None) == list(wanted), "who knows what else it has lost"
     assert bench.restore(wanted, lambda seconds: None) == []
     bench.close()
+
+
+def test_texts_and_yes_or_no_are_filled_into_raw_messages(perform) -> None:  # noqa: ANN001
+    lines = ('test t "T"\n    ask word = text "Word?"\n    ask lit = yes_no "Lit?"\n    ask hot = yes_no "Hot?"\n    let u = 7 V\n'
+             '    send supply "OUTP{word} {hot}"\n    send supply "OUTP1 {lit}"\n    send supply "SOUR1:VOLT {u:V}"\n    wait 20 ms\n'
+             '    read v_in\n    check v_in >= 1 V\n')  # fmt: skip
+    run = perform(
+        lines,
+        operator=Prepared("1", True, False),
+        change=lambda text: text.replace("[roles.supply]", "[roles.supply]\nraw = true"),
+    )
+    sent = [line for line in run.traffic if line.startswith("psu>")]
+    assert (
+        all(f"psu> {line}" in sent for line in ("OUTP1 0", "OUTP1 1", "SOUR1:VOLT 7")) and run.outcome.verdict == "pass"
+    )
 
 
 @pytest.mark.parametrize("held", ["#!?", "1_0", "", "NAN", "-10"])
@@ -776,10 +813,12 @@ def test_what_is_too_large_for_a_number_is_none(tmp_path, monkeypatch, lines: st
     assert outcome.tests == {"a": verdict} and "internal" not in outcome.reason
 
 
-def from_memory(folder, monkeypatch, lines: str, heard: list | None = None, head: str = "", link=MemoryLink):  # noqa: ANN001, ANN201
+def from_memory(
+    folder, monkeypatch, lines: str, heard: list | None = None, head: str = "", link=MemoryLink, before: str = ""
+):  # noqa: ANN001, ANN201
     """The outcome of a test on a bench from memory, by a clock that does not wait."""
     monkeypatch.setattr(bench_module, "SocketLink", link)
-    text = head + state.HEAD.format(prot=16, volts=9, load="off", output="on") + 'test a "A"\n' + lines
+    text = head + state.HEAD.format(prot=16, volts=9, load="off", output="on") + before + 'test a "A"\n' + lines
     program = vet(Source("t.ibx", text))
     assert not program.has_mistakes, [program.source.render(finding) for finding in program.source.findings]
     identity = Identity("r", "R", "", "", datetime.datetime(2026, 11, 25, tzinfo=datetime.UTC))

@@ -13,11 +13,11 @@ from ibexite.analysis import catalog
 from ibexite.analysis import curve as curves
 from ibexite.analysis.catalog import find
 from ibexite.analysis.curve import Curve
-from ibexite.engine import judge
+from ibexite.engine import formula, judge
 from ibexite.engine.judge import Tally
 from ibexite.engine.loops import Refined
 from ibexite.errors import SequenceError
-from ibexite.holes import NEVER_MEASURED, Bound, Counts, is_equal
+from ibexite.holes import NEVER_MEASURED, Bound, Counts, is_equal, is_never_measured
 from ibexite.language import points
 from ibexite.wording import judged_text
 
@@ -95,6 +95,7 @@ NONE = math.inf
 @pytest.mark.parametrize(("ys", "limits", "new"), [
     ([0, 1, 2, 3, 4], (2.6, NONE), 2.5), ([0, 1, 2, 3, 4], (0.2, NONE), 0.5), ([0, 1, 2, 3, 4], (-NONE, 9.0), 3.5),
     ([0, 0, 0, 0, 1], (0.0, NONE), 3.5), ([4, 3, 2, 1, 0], (-NONE, 2.6), 1.5), ([1, 1, 1, 1, 1], (1.0, NONE), None),
+    ([0, 1, 2, math.nan, math.nan], (2.6, NONE), None),
     ([0, 1, 2, 3, math.nan], (3.5, NONE), 2.5), ([0, 1, 9, 9.5, 9], (9.2, 9.8), 1.5), ([0, 5, 5.1, 5.2, 5.3], (-NONE, 5.3), 0.5),
 ])  # fmt: skip
 def test_near_a_limit_a_refined_sweep_halves_the_step_that_comes_nearest(ys, limits, new) -> None:
@@ -193,6 +194,25 @@ def test_limits_of_no_more_points_are_kept_than_is_said(monkeypatch) -> None:  #
     for x in range(5):
         tally.judge(0.0, -1.0, 2.0 if x == 4 else 1.0, (float(x),))
     assert tally.limits == [(x, -1.0, 1.0) for x in (0.0, 1.0, 2.0)]
+
+
+@pytest.mark.parametrize("compare", [formula.ge, formula.le, formula.gt, formula.lt, formula.eq, formula.ne])
+def test_nobody_knows_whether_a_hole_is_more_or_less(compare) -> None:  # noqa: ANN001
+    for a, b in ((math.nan, 1.0), (1.0, math.nan), (math.nan, math.nan), (NEVER_MEASURED, math.nan)):
+        found = compare(a, b)
+        assert math.isnan(found) and not is_never_measured(found)
+    for a, b in ((NEVER_MEASURED, 1.0), (1.0, NEVER_MEASURED)):
+        assert is_never_measured(compare(a, b))
+
+
+@pytest.mark.parametrize("where", [1.0, 0.0, math.nan])
+def test_a_single_value_is_judged_as_one_even_among_curves(where: float) -> None:
+    whole, one = Tally(), Tally()
+    whole.judge_curve(5.0, 6.0, math.inf, where, (1.0,))
+    one.judge_where(where, 5.0, 6.0, math.inf, (1.0,))
+    assert whole == one and (whole.judged, whole.failed, whole.bad) == (
+        (0, 0, 0) if where == 0 else (1, where == 1, where != 1)
+    )
 
 
 def test_a_strict_limit_is_not_met_by_equality() -> None:

@@ -151,7 +151,7 @@ test u "U"
 @pytest.mark.parametrize(("body", "what"), [
     ('return {"amps": amps, "held": held, "least": min(held)}', ""), ('return {"amps": amps, "held": held}', "loaded gave no least"),
     ('return {"amps": amps, "held": held[1:], "least": 1.0}', "in another shape than its axes (5,)"),
-    ('return {"amps": [], "held": held, "least": 1.0}', "no points for the axis amps"),
+    ('return {"amps": [], "held": held, "least": 1.0}', "no points for the axis amps"), ('raise ValueError("no probe")', "loaded failed: ValueError: no probe"),
     ('return {"amps": [0, None, 1, 2, 3], "held": held, "least": 1.0}', "a point of the axis amps that is no number"),
     ("bench.set(sink__current=10**400)", "asked for something that cannot be understood"), ("bench.set(sink__current=float('inf'))", "load.current"),
     ("bench.set(sink__current=9.0)", "load.current = 9 A is beyond 1.25 A"), ('bench.read("nothing")', "loaded has no role 'nothing'"),

@@ -16,6 +16,7 @@ from ibexite.bench.lock import AddressLocks
 from ibexite.bench.read_line import BadReading, Item, mean_of
 from ibexite.engine import asking
 from ibexite.engine.calling import call_function, typed_value
+from ibexite.engine.debugger import Debugger
 from ibexite.engine.measuring import _Requests
 from ibexite.engine.run import Run
 from ibexite.engine.services import Consenting, NoOperator, Question
@@ -58,7 +59,8 @@ LOOK = """measurement look "Look"
     ("watch v_ok <= 1 V * (x / (x - x)) every 1 s\n        wait 1 ms", "the limits of a watch must have values"),
     ("let none = 1 V * (x / (x - x))\n    send supply \"VOLT {none:V}\"", "none has no value to be filled in"),
     ("attach \"nothing.csv\"", "nothing.csv cannot be attached (No such file or directory)"),
-    ("if x != 5 V\n        check x >= 1 V", "nothing was judged"),
+    ("if x != 5 V\n        check x >= 1 V", "nothing was judged"), ("check x between 6 V and x guarded by 0.1 V", "the lower limit 6 is above the upper one 5"),
+    ("sweep n over 1, 2\n        let y = x * n\n    check y between 6 V and x guarded by 0.1 V", "the lower limit 6 is above the upper one 5"),
 ])  # fmt: skip
 def test_a_line_that_cannot_be_carried_out_says_why(tmp_path, monkeypatch, lines: str, told: str) -> None:  # noqa: ANN001
     heard: list[events.Event] = []
@@ -519,3 +521,142 @@ def test_in_after_unit_nothing_is_said_before_everything_is_off(
     told = [type(event) for event in heard if isinstance(event, events.MadeSafe | events.Answered | events.Shown)]
     assert (outcome.verdict, outcome.is_safe) == (("pass", True) if is_off else ("error", False))
     assert told[0] is events.MadeSafe and len(told) == (2 if is_off else 1)
+
+
+ENOUGH = "    read x = v_ok\n    check x >= 1 V\n"
+
+
+class Complaining(MemoryLink):
+    """Its error queue holds an entry once a level was set."""
+
+    def _answer(self, query: str) -> bytes:
+        if query == "SYST:ERR?" and self.held.pop("SOUR1:VOLT:PROT", None) == "16":
+            return b'-222,"Data out of range"'
+        return super()._answer(query)
+
+
+class Renamed(MemoryLink):
+    """Another instrument answers from the first reading on."""
+
+    has_changed = False
+
+    def _answer(self, query: str) -> bytes:
+        Renamed.has_changed = Renamed.has_changed or query == "READ?"
+        return b"Other,x,1,1" if query == "*IDN?" and Renamed.has_changed else super()._answer(query)
+
+
+@pytest.mark.parametrize(("before", "link", "told"), [
+    ('    stop "no board"\n', MemoryLink, "before unit stopped: no board"), ("", Complaining, "Data out of range"),
+    ('    attach "nothing.csv"\n', MemoryLink, "t.ibx:12: nothing.csv cannot be attached"),
+])  # fmt: skip
+def test_nothing_is_tested_when_the_preparation_did_not_succeed(tmp_path, monkeypatch, before, link, told) -> None:  # noqa: ANN001
+    outcome = from_memory(tmp_path, monkeypatch, ENOUGH, before=before, link=link)
+    assert (outcome.verdict, outcome.tests, outcome.is_safe) == (
+        "error",
+        {"a": "skipped"},
+        True,
+    ) and told in outcome.reason
+
+
+def test_when_another_instrument_answers_the_test_is_in_doubt(tmp_path, monkeypatch) -> None:  # noqa: ANN001
+    heard: list[events.Event] = []
+    outcome = from_memory(tmp_path, monkeypatch, ENOUGH, heard, link=Renamed)
+    (end,) = [event for event in heard if isinstance(event, events.TestEnded)]
+    assert (outcome.verdict, end.verdict) == ("error", "error") and "Other,x,1,1" in end.reason
+
+
+def test_an_interruption_while_preparing_aborts_the_run(tmp_path, monkeypatch) -> None:  # noqa: ANN001
+    def interrupt(self: Run) -> None:
+        raise KeyboardInterrupt
+
+    monkeypatch.setattr(Run, "_before_unit", interrupt)
+    outcome = from_memory(tmp_path, monkeypatch, ENOUGH)
+    assert (outcome.verdict, outcome.reason, outcome.is_safe) == ("aborted", "interrupted", True)
+
+
+def test_whoever_stops_at_a_halt_aborts_the_run(tmp_path, monkeypatch) -> None:  # noqa: ANN001
+    original = Run.carry_out
+
+    def halted(self: Run, *more: Any) -> Any:
+        self.runtime.debugger = Debugger(self.program, lambda *_: "stop", stepping=True, stops=set())
+        return original(self, *more)
+
+    monkeypatch.setattr(Run, "carry_out", halted)
+    outcome = from_memory(tmp_path, monkeypatch, ENOUGH)
+    assert (outcome.verdict, outcome.reason, outcome.is_safe) == ("aborted", "stopped at a halt", True)
+
+
+def test_what_is_asked_in_a_loop_is_a_column_of_it(tmp_path, monkeypatch) -> None:  # noqa: ANN001
+    answers = iter([1.0, 2.0, 9.0])
+    monkeypatch.setattr(Consenting, "ask", lambda self, question: next(answers))
+    heard: list[events.Event] = []
+    lines = '    sweep n over 1, 2, 3\n        ask lamp = number "How bright?" in V\n    check lamp <= 5 V\n'
+    assert from_memory(tmp_path, monkeypatch, lines, heard).verdict == "fail"
+    assert [row.v for row in heard if isinstance(row, events.Row)] == [(1.0,), (2.0,), (9.0,)]
+    assert [(j.value, j.failed, j.judged, j.at) for j in heard if isinstance(j, events.Judged)] == [
+        (9.0, 1, 3, {"n": 3.0})
+    ]
+
+
+def test_what_is_waited_for_is_recorded_in_its_unit(tmp_path, monkeypatch) -> None:  # noqa: ANN001
+    heard: list[events.Event] = []
+    lines = ("    wait reading amps = supply.current, load_v = load.voltage every 1 s until amps < 1 A for 2 readings timeout 5 s\n"
+             "    read x = v_ok\n    check x >= 1 V\n")  # fmt: skip
+    assert from_memory(tmp_path, monkeypatch, lines, heard).verdict == "pass"
+    (table,) = [event for event in heard if isinstance(event, events.TableStarted)]
+    assert [(c["name"], c["unit"]) for c in table.columns] == [("amps", "A"), ("load_v", "V")]
+
+
+@pytest.mark.parametrize(
+    ("reply", "reason"), [(b"5", "1 values instead of 2"), (b"5,6,7", "3 values instead of 2"), (b"", "empty reply")]
+)
+def test_of_a_reply_with_another_number_of_values_none_is_taken(
+    tmp_path, monkeypatch, reply: bytes, reason: str
+) -> None:  # noqa: ANN001
+    bench = memory(tmp_path, monkeypatch)
+    items = [bench.signal_item(name, name) for name in ("v_ok", "v_odd")]
+    read = bench.read_line(items, together=True, averaging=1, tries=1)
+    monkeypatch.setattr(MemoryLink, "_answer", lambda self, query: reply)
+    assert all(map(math.isnan, read()))
+    assert [(bad.name, bad.reason) for bad in bench.bad] == [("v_ok", reason), ("v_odd", reason)]
+    bench.close()
+
+
+TOP = """measurement highest "Highest"
+    needs
+        tap : signal in V
+    outputs
+        value in V
+    sweep n over 1, 2, 3
+        read x = tap
+    let value = max(x)
+
+"""
+
+
+class Overloaded(MemoryLink):
+    """From the third reading on it is too large to be shown."""
+
+    readings = 0
+
+    def _answer(self, query: str) -> bytes:
+        Overloaded.readings += query == "READ?"
+        return b"9.9E37" if query == "READ?" and Overloaded.readings > 2 else super()._answer(query)
+
+
+@pytest.mark.parametrize(
+    ("allowed", "verdict"), [("", "fail"), (" allowing 1 bad", "pass"), (" allowing 2 bad", "pass")]
+)
+@pytest.mark.parametrize("lines", [
+    "sweep n over 1, 2, 3\n        read x = v_ok\n    let top = max(x)\n    check top <= 6 V{}", "measure highest(tap = v_ok) as it\n    check it.value <= 6 V{}",
+    "sweep n over 1, 2, 3\n        read x = v_ok\n    check max(x) <= 6 V{}", "measure highest(tap = v_ok) as it\n    let top = it.value * 1\n    check top <= 6 V{}",
+    "sweep n over 1, 2, 3\n        read x = v_ok\n    let top = max(x)\n    let twice = 2 * top\n    check twice <= 12 V{}",
+])  # fmt: skip
+def test_what_was_left_out_of_a_result_must_be_allowed(tmp_path, monkeypatch, lines, allowed, verdict) -> None:  # noqa: ANN001
+    monkeypatch.setattr(Overloaded, "readings", 0)
+    heard: list[events.Event] = []
+    outcome = from_memory(tmp_path, monkeypatch, f"    {lines.format(allowed)}\n", heard, TOP, Overloaded)
+    (judged,) = [event for event in heard if isinstance(event, events.Judged)]
+    assert (judged.n, judged.bad) == ((2, 3) if "check max(x)" in lines else None, 1)
+    # Of what a measurement left out it is not known here whether it is a fact about the unit.
+    assert outcome.tests == {"a": "error" if verdict == "fail" and "measure" in lines else verdict}

@@ -92,6 +92,8 @@ def test_each_mistake_gets_its_message(lines: str, expected: str) -> None:
     ("vin_low = 7 V ", "vin_low = 7 V \n    vin_low = 8 V ", "16:5", "'vin_low' is declared twice", ""),
     ("    let twice_early = 2 * v_early", "    let twice_early = twice_early", "23:23", "'twice_early' has no value yet", "It gets one by this very line."),
     ("    let twice_early = 2 * v_early", "    let twice = early\n    let early = v_early", "23:17", "'early' has no value yet", "It gets one on line 24."),
+    ("vin_low = 7 V ", "vin_low = abs(7 V) ", "15:15", "not known before the run", "A default is made of numbers"),
+    ('test first "First"', 'test first "First" keeps state', "21:6", "no test before it", "begins with the state that the test before left"),
     ("before unit", "before noon", "18:8", "unexpected 'noon'", "This line reads: before unit"),
     ('sequence "FM-2 control board"', "", "1:1", "no sequence line", "A file begins with"),
 ])  # fmt: skip
