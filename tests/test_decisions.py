@@ -377,6 +377,19 @@ class Falling(MemoryLink):
         return next(Falling.values) if query == "READ?" else super()._answer(query)
 
 
+def test_a_role_whose_switch_does_not_switch_is_mistrusted(tmp_path, monkeypatch) -> None:  # noqa: ANN001
+    monkeypatch.setattr(
+        MemoryLink,
+        "_answer",
+        lambda self, query, known=MemoryLink._answer: b"0" if query == "OUTP1?" else known(self, query),
+    )
+    bench = memory(tmp_path, monkeypatch)
+    with pytest.raises(InstrumentError, match="output did not go on"):
+        bench.set_line([("supply", "output")])(1.0)
+    assert bench.mistrusted == {"supply"}
+    bench.close()
+
+
 def test_what_settles_is_read_until_two_readings_agree(tmp_path, monkeypatch) -> None:  # noqa: ANN001
     bench = memory(tmp_path, monkeypatch, Falling)
     line = bench.read_line([bench.signal_item("y", "v_ok")], together=False, averaging=1, tries=1, settled=(0.2, False))
@@ -705,6 +718,39 @@ def test_the_roles_of_a_lost_setting_are_set_back_whole(tmp_path, monkeypatch) -
     assert bench.restore(wanted, lambda seconds: None) == list(wanted), "who knows what else it has lost"
     assert bench.restore(wanted, lambda seconds: None) == []
     bench.close()
+
+
+class Starving(MemoryLink):
+    """A load that notes when it does not get its current: 1 A is too much for the supply, and so is all without it."""
+
+    is_latched = False
+
+    def send(self, data: bytes) -> None:
+        super().send(data)
+        Starving.is_latched |= b"OUTP1 O" in data or (self.name == "eload" and b"CURR 1" in data)
+
+    ask = send
+
+    def _answer(self, query: str) -> bytes:
+        if query == "STAT:QUES?" and self.name == "eload" and Starving.is_latched:
+            Starving.is_latched = False
+            return b"1"
+        return super()._answer(query)
+
+
+@pytest.mark.parametrize(("lines", "verdict"), [
+    ("set supply.output = off", "pass"), ("set supply.output = off\nset supply.output = on", "pass"), ("set load.current = 1 A", "fail"),
+    ("set supply.output = off\nwait 1 s\nset supply.output = on\nwait 1 s", "pass"), ("set load.current = 1 A\nset supply.output = off", "fail"),
+    ("set supply.output = off\nset supply.output = on\nwait 1 s\nset load.current = 1 A", "fail"), ("set supply.output = off\nset load.current = 1 A", "pass"),
+    ("set load.current = 1 A\nset supply.output = off\nset supply.output = on\nwait 1 s", "fail"),
+])  # fmt: skip
+def test_a_load_that_starves_only_because_its_source_is_off_has_not_limited(
+    tmp_path, monkeypatch, lines, verdict
+) -> None:  # noqa: ANN001
+    monkeypatch.setattr(Starving, "is_latched", False)
+    lines = "    set load.input = on\n" + "".join(f"    {line}\n" for line in lines.split("\n"))
+    outcome = from_memory(tmp_path, monkeypatch, lines + "    read x = v_ok\n    check x >= 1 V\n", link=Starving)
+    assert outcome.tests == {"a": verdict}
 
 
 def test_texts_and_yes_or_no_are_filled_into_raw_messages(perform) -> None:  # noqa: ANN001

@@ -169,8 +169,17 @@ def test_a_measurement_in_python_goes_through_the_ceilings(perform, body: str, w
     assert axes == ([[("amps", "A")]] if not what else axes)
     called = [(event.test, event.given, event.gave["least"] > 4.5) for event in run.of(events.Called)]
     assert called == ([("t", {"most": 0.3}, True)] if not what else []), "what it was given and gave is recorded"
+    curves = [event.gave["held"] for event in run.of(events.Called)]
+    assert all(
+        list(c["axes"]) == ["amps"] and len(c["axes"]["amps"]) == len(c["values"]) == 5 and min(c["values"]) > 4
+        for c in curves
+    )
     assert ended(run)["u"][0] in ("pass", "skipped"), "the load was not set back"
     assert not any("CURR 9" in line for line in run.traffic)
+    tables: dict[int, list[float]] = {}
+    for row in run.of(events.Row):
+        tables.setdefault(row.table, []).append(row.x[0])
+    assert all(xs == [float(i) for i in range(1, len(xs) + 1)] for xs in tables.values()) and (tables or what)
     assert any(e.text == "measured in Python" for e in run.of(events.Shown))
 
 

@@ -139,6 +139,15 @@ def test_instruments_that_cannot_be_reserved_are_not_used(tmp_path, monkeypatch)
     with pytest.raises(BenchError, match="psu is in use by another run"):
         second.take([address], "two")
     first.release()
+    path.unlink()
+    path.mkdir()
+    other = ("dmm", "TCPIP::127.0.0.1::6::SOCKET")
+    with pytest.raises(BenchError, match="instruments cannot be reserved"):
+        second.take([other, address], "two")
+    first.take([other], "one")  # what was taken on the way is free again
+    first.release()
+    path.rmdir()
+    path.touch()
     monkeypatch.setattr(tempfile, "tempdir", str(path))  # a file where a folder is needed
     with pytest.raises(BenchError, match="instruments cannot be reserved"):
         second.take([address], "two")
@@ -547,6 +556,7 @@ class Renamed(MemoryLink):
 
 @pytest.mark.parametrize(("before", "link", "told"), [
     ('    stop "no board"\n', MemoryLink, "before unit stopped: no board"), ("", Complaining, "Data out of range"),
+    ('    read x = v_ok\n    check x >= 9 V as "power of the board"\n', MemoryLink, "before unit did not pass: power of the board: 5.000 V, against >= 9 V. No test was run."),
     ('    attach "nothing.csv"\n', MemoryLink, "t.ibx:12: nothing.csv cannot be attached"),
 ])  # fmt: skip
 def test_nothing_is_tested_when_the_preparation_did_not_succeed(tmp_path, monkeypatch, before, link, told) -> None:  # noqa: ANN001
@@ -660,3 +670,41 @@ def test_what_was_left_out_of_a_result_must_be_allowed(tmp_path, monkeypatch, li
     assert (judged.n, judged.bad) == ((2, 3) if "check max(x)" in lines else None, 1)
     # Of what a measurement left out it is not known here whether it is a fact about the unit.
     assert outcome.tests == {"a": "error" if verdict == "fail" and "measure" in lines else verdict}
+
+
+def test_an_instrument_that_complains_about_after_unit_makes_no_pass(tmp_path, monkeypatch) -> None:  # noqa: ANN001
+    def complain(self: MemoryLink, query: str) -> bytes:
+        if query == "SYST:ERR?" and self.held["SOUR1:VOLT"] == "3":
+            self.held["SOUR1:VOLT"] = "3.0"  # once
+            return b'-222,"Data out of range"'
+        return MemoryLink._answer(self, query)
+
+    monkeypatch.setattr(Complaining, "_answer", complain)
+    outcome = from_memory(
+        tmp_path, monkeypatch, ENOUGH + "after unit\n    set supply.voltage = 3 V\n", link=Complaining
+    )
+    assert (outcome.verdict, outcome.tests, outcome.is_safe) == ("error", {"a": "pass"}, True)
+    assert "Data out of range" in outcome.reason
+
+
+def test_drift_is_known_from_five_readings_on(tmp_path, monkeypatch) -> None:  # noqa: ANN001
+    for agreeing, readings in (("", 5), (" for 3 readings", 7), (" for 8 readings", 15)):
+        heard: list[events.Event] = []
+        lines = f"    wait reading y = v_ok every 1 s until abs(drift(y)) < 1 V/s{agreeing} timeout 60 s\n" + ENOUGH
+        assert from_memory(tmp_path, monkeypatch, lines, heard).verdict == "pass"
+        assert len([event for event in heard if isinstance(event, events.Row)]) == readings
+
+
+@pytest.mark.parametrize("formula", ["x + y", "y + x", "x * y", "y * x"])
+def test_of_two_holes_the_bad_one_decides_whatever_their_order(tmp_path, monkeypatch, formula: str) -> None:  # noqa: ANN001
+    monkeypatch.setattr(Overloaded, "readings", 9)
+    heard: list[events.Event] = []
+    lines = f"    sweep n over 1, 2\n        read x = v_ok\n        if n > 1.5\n            let y = 2 + 0 * n\n        check {formula} >= 1 V\n"
+    from_memory(
+        tmp_path,
+        monkeypatch,
+        lines.replace("2 + 0 * n", "2 V + 0 V * n" if "+" in formula else "2 + 0 * n"),
+        heard,
+        link=Overloaded,
+    )
+    assert [(event.judged, event.bad) for event in heard if isinstance(event, events.Judged)] == [(2, 2)]

@@ -158,6 +158,15 @@ def test_the_bench_is_looked_at_before_power(project: Path, old: str, new: str, 
         assert part in told
 
 
+def test_what_is_known_only_in_the_run_is_noted(project: Path) -> None:
+    source = Source(
+        "t.ibx", HEADER + 'test t "T"\n    read v_in\n    set supply.voltage = v_in + 1 V\n    check v_in >= 1 V\n'
+    )
+    vet_against(vet(source), bench_facts(read_bench(project / "bench.toml")))
+    found = [(f.level, f.title, f.remedy.split(";")[0]) for f in source.findings if "will be" in f.title]
+    assert set(found) == {("note", "will be watched", "supply.voltage is known only when the line runs")}
+
+
 @pytest.mark.parametrize(("reading", "expected"), [
     ("dc_voltage(channel = 101, range = 10 V)", ""), ("dc_voltage(range = 10 V)", ""),
     ("dc_voltage", "dc_voltage needs range|Write: meter.dc_voltage(channel = 101, range = …)"),

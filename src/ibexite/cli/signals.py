@@ -19,7 +19,7 @@ _NAMES = {"SIGINT": "Ctrl-C", "SIGTERM": "a request to terminate", "SIGHUP": "th
 
 
 MOMENT = 0.002  # s
-MOST_MOMENTS = 50  # a view that is not read, or a disk that hangs, does not keep anybody from ending the run
+MOST_DELAYS = 50  # a view that is not read, or a disk that hangs, does not keep anybody from ending the run
 
 
 class Signals:
@@ -37,7 +37,7 @@ class Signals:
     def stop_the_run(self) -> None:
         """From now on a signal raises StopRun where the run is at that moment; while it records what was measured, a
         moment later."""
-        left = MOST_MOMENTS
+        left = MOST_DELAYS
 
         def stop(number: int, frame: FrameType | None) -> None:
             nonlocal left

@@ -141,7 +141,7 @@ class Run:
         self._is_broken = True
         where = error.where or self._line_of(error)
         text = f"{where}: {error.what}" if where else error.what
-        self.outcome.reason = self.outcome.reason or f"{text} {error.remedy}".strip()
+        self.outcome.reason = self.outcome.reason or (f"{text}. {error.remedy}" if error.remedy else text)
 
     def _line_of(self, error: BaseException) -> str:
         """The line of the sequence that an error passed through; compiled code carries its line numbers."""
