@@ -78,7 +78,7 @@ def test_what_has_no_value_says_why() -> None:
                   events.TestEnded(2, "alive", "error", "undecided: empty reply", 0.1),
                   events.TestEnded(2, "rails", "skipped", "gate alive did not pass", 0))  # fmt: skip
     assert lines[2].startswith("  error    alive     idle ") and "-" in lines[2]
-    assert lines[3:] == ["         idle error: undecided: empty reply", "         bad readings, left out: 1",
+    assert lines[3:] == ["         idle error: undecided: empty reply", "         bad readings, left out: 1 (idle empty reply)",
                          "  skipped  rails     gate alive did not pass"]  # fmt: skip
 
 

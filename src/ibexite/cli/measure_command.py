@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import sys
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -76,7 +77,9 @@ def command(
         choices, sequence=path, serial=serial, records=records_folder(records, project), yes=True, is_measurement=True
     )
     signals = Signals()
-    outcome = run_unit(program, file, options, signals=signals)
+    # Whoever asked for JSON gets nothing else on standard output.
+    shown_on = sys.stderr if output == "json" else None
+    outcome = run_unit(program, file, options, signals=signals, shown_on=shown_on)
     signals.end_with(exit_code(outcome, accept_trial=True))
     _show(options.records, facts, outcome.run, output)
     raise click.exceptions.Exit(exit_code(outcome, accept_trial=True))

@@ -153,9 +153,8 @@ def take_in_left_over(folder: Path) -> None:
         with contextlib.closing(Store(folder, patience=LOOKING_PATIENCE)) as store:
             stored, damaged = store.take_in_left_over()
     except RecordsError as error:
-        click.echo(
-            f"not stored yet: {waiting} run{'s'[: waiting - 1]}: {error.what}. What is stored is shown.", err=True
-        )
+        what = f"not stored yet: {waiting} run{'s' if waiting > 1 else ''}: " if waiting else ""
+        click.echo(f"{what}{error.what}. What is stored is shown.", err=True)
         return
     for run in stored:
         click.echo(f"found a run that was not stored yet: {run}", err=True)

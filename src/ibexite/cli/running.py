@@ -12,7 +12,7 @@ import threading
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TextIO
 
 import click
 
@@ -131,10 +131,12 @@ def run_unit(
     helper: ReportHelper | None = None,
     completes: Earlier | None = None,
     signals: Signals | None = None,
+    shown_on: TextIO | None = None,
 ) -> Outcome:
     """Runs a vetted program for one unit: bench, journal, view, store. With a helper its report is begun; `completes`
     is what it takes over from the stored run that it completes. Given `signals`, a signal stops the run, and is held
-    off from then on until the caller says what it does; without them nothing is done about signals.
+    off from then on until the caller says what it does; without them nothing is done about signals. What is told goes
+    to `shown_on`, or else to standard output.
 
     Nothing is switched on before store and journal have been opened.
     """
@@ -162,12 +164,12 @@ def run_unit(
         stack.callback(journal.close)
         operator, guardian = _operator(options, prepared), Guardian(journal.handle)
         clock = _clock(bench, options)
-        run = Run(program, bench_file, identity, clock, operator, journal, [RunView()], guardian, orders)
+        run = Run(program, bench_file, identity, clock, operator, journal, [RunView(shown_on)], guardian, orders)
         run.runtime.records = options.records
         _prepare_tools(run.runtime, program, options)
         outcome = run.carry_out(signals.hold_off if signals is not None else lambda: None)
         outcome.run = identity.run
-        is_stored = _store(store, journal.path, outcome)
+        is_stored = _store(store, journal.path, outcome, shown_on)
         if run.runtime.timing is not None:
             from ibexite.cli.timing_view import show_timing
 
@@ -248,7 +250,7 @@ def sequence_hash(program: Program) -> str:
     return hashlib.sha256(program.source.text.encode()).hexdigest()
 
 
-def _store(store: Store, journal: Path, outcome: Outcome) -> bool:
+def _store(store: Store, journal: Path, outcome: Outcome, shown_on: TextIO | None) -> bool:
     """Puts the run into the store; if that fails, says so: the journal is kept and the next command tries again. A run
     whose journal is gone as well has not been recorded, and that is no pass."""
     told = f"  {store.path} is in use by another program; waiting for it"
@@ -269,7 +271,7 @@ def _store(store: Store, journal: Path, outcome: Outcome) -> bool:
         click.echo(str(error), err=True)
         return True
     for run in stored:
-        click.echo(f"  found a run that was not stored yet: {run}")
+        click.echo(f"  found a run that was not stored yet: {run}", file=shown_on)
     for text in damaged:
         click.echo(f"  a damaged journal was set aside: {text}", err=True)
     return True

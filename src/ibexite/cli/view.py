@@ -27,6 +27,7 @@ COLOURS = {
     "no check": "cyan",
 }
 _PROGRESS_INTERVAL = 0.1  # s
+MOST_KINDS = 3  # of bad readings that are told of a test; all are in the records
 _AT_ONCE = (events.MadeSafe, events.RunEnded, events.TestEnded)  # seen as soon as they are true
 
 
@@ -49,7 +50,7 @@ class RunView:
         self._has_progress = False
         self._width = 8
         self._trial: list[str] = []
-        self._bad = 0
+        self._bad: dict[str, list[str]] = {}  # of the running test: what was bad, and the reason each time
         self._notes: list[str] = []  # of the test that is running: they stand below its line
         self._is_in_test = False
         self._start: events.RunStarted | None = None
@@ -82,7 +83,7 @@ class RunView:
             self._has_progress = True
 
     def _teststarted(self, event: events.TestStarted) -> None:
-        self._results, self._bad, self._notes, self._is_in_test = [], 0, [], True
+        self._results, self._bad, self._notes, self._is_in_test = [], {}, [], True
         self._draw(f"  {'…':<8} {event.test:<{self._width}}  {event.title}")
 
     def _tablestarted(self, event: events.TableStarted) -> None:
@@ -94,7 +95,7 @@ class RunView:
 
     def _row(self, event: events.Row) -> None:
         self._rows += 1
-        self._bad += len(event.bad)
+        self._note_bad(event.bad)
         if not self._is_terminal:
             return
         now = time.monotonic()
@@ -135,7 +136,11 @@ class RunView:
         self.line(f"         {event.text}")
 
     def _value(self, event: events.Value) -> None:
-        self._bad += len(event.bad)
+        self._note_bad(event.bad)
+
+    def _note_bad(self, bad: list[tuple[str, str, str]]) -> None:
+        for name, reason, _ in bad:
+            self._bad.setdefault(f"{name} {reason.partition(':')[0]}", []).append(f"{name} {reason}")
 
     def _judged(self, event: events.Judged) -> None:
         self._results.append(event)
@@ -157,7 +162,7 @@ class RunView:
     def _testended(self, event: events.TestEnded) -> None:
         mine = [result for result in self._results if result.test == event.test]
         notes, bad, self._is_in_test = self._notes, self._bad, False
-        self._results, self._notes, self._bad = [], [], 0
+        self._results, self._notes, self._bad = [], [], {}
         head = f"  {verdict_word(event.verdict, width=8)} {event.test:<{self._width}}"
         worst = worst_first([r._asdict() for r in mine])
         reason = event.reason
@@ -170,7 +175,10 @@ class RunView:
         for note in notes:
             self.line(note)
         if bad:
-            self.line(f"         bad readings, left out: {bad}")
+            kinds = [why[0] if len(why) == 1 else f"{kind}, {len(why)} times" for kind, why in bad.items()]
+            more = f"; and {len(kinds) - MOST_KINDS} more kinds" if len(kinds) > MOST_KINDS else ""
+            count = sum(map(len, bad.values()))
+            self.line(f"         bad readings, left out: {count} ({'; '.join(kinds[:MOST_KINDS])}{more})")
 
     def _line_of_test(self, event: events.TestEnded, head: str, worst: list[dict[str, object]]) -> None:
         """The worst value of a test with its limits and margin, then whatever did not pass."""

@@ -1,0 +1,160 @@
+"""What a command prints, writes into a report or a file: by the installed program, on the example project."""
+
+from __future__ import annotations
+
+import csv
+import json
+import re
+import shutil
+from pathlib import Path
+
+import pytest
+
+from ibexite.instruments.profile import SHIPPED
+from ibexite.records.lookup import Lookup
+from ibexite.reports.report import gather, render
+from tests.conftest import GOOD
+from tests.test_report import Page
+
+HEAD = """sequence "Small"
+    product "P"
+    serial "A[0-9]"
+needs
+    supply : power_supply
+    load : electronic_load
+    v_in, v_out : signal in V
+before unit
+    set supply.current_limit = 1.3 A, supply.voltage = 9 V, supply.output = on
+    set load.current = 0 A, load.input = on
+    wait 30 ms
+    read idle_v = v_out
+    check idle_v >= 4 V as "board is powered"
+"""
+ONE = 'test a "A"\n    read v_in\n    check v_in >= 1 V\n'
+RUN = ("run", "small.ibx", "--serial", "A1", "--simulate")
+
+
+@pytest.fixture
+def small(project: Path):  # noqa: ANN201
+    """Writes a small sequence."""
+
+    def write(lines: str, head: str = HEAD) -> None:
+        (project / "small.ibx").write_text(head + lines)
+
+    return write
+
+
+def page(project: Path) -> str:
+    """The text of the report of the last run."""
+    lookup = Lookup(project / "records")
+    text = Page(render(gather(lookup.run(lookup.find("last"))))).text
+    lookup.close()
+    return text
+
+
+def test_what_before_unit_measured_and_judged_stands_everywhere(ibexite, project: Path, small) -> None:  # noqa: ANN001
+    small(ONE)
+    assert ibexite(*RUN, "--no-report").returncode == 5
+    for shown in (ibexite("show", "last").stdout, page(project)):
+        assert re.search(r"board is powered\s+5\s?\.\d+\s+V\s+>= 4 V", shown) and "idle_v" in shown, shown
+    stored = json.loads(ibexite("show", "last", "--format", "json").stdout)
+    assert any(result["label"] == "board is powered" for part in stored["tests"] for result in part["results"])
+    small(ONE, HEAD.replace("idle_v >= 4 V", "idle_v >= 40 V"))
+    failed = ibexite(*RUN, "--no-report")
+    assert failed.returncode == 3
+    assert re.search(r"before unit did not pass: board is powered: 5\.\d+ V, against >= 40 V", failed.stdout)
+
+
+def test_a_retest_on_another_profile_or_program_says_so(ibexite, project: Path, small) -> None:  # noqa: ANN001
+    shutil.copy(SHIPPED / "scpi-power-supply.toml", project / "mine.toml")
+    bench = project / "bench.toml"
+    bench.write_text(bench.read_text().replace('"scpi-power-supply"', '"mine.toml"'))
+    (project / "p.py").write_text('print("{\\"x\\": 1}")\n')
+    small(ONE + 'test b "B"\n    call "p.py" gives x in V timeout 20 s\n    check x >= 2 V\n')
+    assert ibexite(*RUN, "--no-report").returncode == 1
+    again = ("retest", "last", "--only", "b", "--simulate", "--no-report")
+    assert "changed since" not in ibexite(*again).stdout
+    for name, told in (("mine.toml", "profile mine"), ("p.py", "p.py")):
+        (project / name).write_text((project / name).read_text() + "# revised\n")
+        done = ibexite(*again)
+        assert re.search(f"changed since run .*: .*{told}", done.stdout), done.stdout
+
+
+@pytest.mark.parametrize(("arguments", "told"), [
+    (("report", "last", "--out", "x.pdf"), "'x.pdf' is no name for a report"), (("report", "last", "--out", ""), "--out"),
+])  # fmt: skip
+def test_a_report_is_written_as_what_its_name_says_or_not_at_all(ibexite, project, small, arguments, told) -> None:  # noqa: ANN001
+    small(ONE)
+    ibexite(*RUN, "--no-report")
+    before = set(project.iterdir())
+    done = ibexite(*arguments)
+    assert done.returncode == 2 and told in done.stderr and set(project.iterdir()) == before
+
+
+def test_a_measurement_gives_json_and_nothing_else(ibexite) -> None:  # noqa: ANN001
+    done = ibexite("measure", "heater_power", "--bench", "analog.toml", "--simulate", "--format", "json")
+    given = json.loads(done.stdout)
+    assert set(given["outputs"]) >= {"volts", "power", "most_power"} and given["verdict"] == "no check"
+
+
+def test_an_instrument_that_is_silent_is_named_with_the_command(ibexite, project: Path, small) -> None:  # noqa: ANN001
+    bench = project / "bench.toml"
+    text, trouble = bench.read_text(), 'trouble = [{ query = "READ?", how = "silent", times = 99 }]'
+    bench.write_text(text.replace("[instruments.dmm.simulated]", f"[instruments.dmm.simulated]\n{trouble}"))
+    small(ONE)
+    done = ibexite(*RUN, "--no-report")
+    assert done.returncode == 3 and "READ?" in done.stdout + done.stderr and "dmm" in done.stdout + done.stderr
+
+
+def test_a_bad_reading_in_a_test_without_checks_is_seen(ibexite, project: Path, small) -> None:  # noqa: ANN001
+    bench = project / "bench.toml"
+    bench.write_text(bench.read_text().replace('["-0.1 V", "20 V"]', '["-0.1 V", "2 V"]'))
+    small('test a "A"\n    read v_in\n', HEAD.partition("    read idle_v")[0])
+    done = ibexite(*RUN, "--no-report")
+    assert done.returncode == 3 and "nothing was judged" in done.stdout
+    assert re.search(r"bad readings, left out: 1 \(v_in not believable: [89]\.\d+ V\)", done.stdout), done.stdout
+
+
+def test_a_new_project_holds_its_own_files_only(ibexite, project: Path) -> None:  # noqa: ANN001
+    assert ibexite("new", "project", "front_end").returncode == 0
+    made = project / "front_end"
+    assert {path.name for path in made.iterdir()} == {"ibexite.toml", "bench.toml", "first.ibx", "measurements"}
+    assert not (project / "records").exists()
+
+
+@pytest.mark.parametrize(
+    "word", ["where", "guarded", "gate", "drift", "allowing", "complete_query", "believe", "settling", "safe_order"]
+)
+def test_clause_words_and_keys_of_files_are_explained(ibexite, word: str) -> None:  # noqa: ANN001
+    done = ibexite("explain", word)
+    assert done.returncode == 0 and done.stdout.startswith(word) and len(done.stdout) > 60
+
+
+@pytest.mark.parametrize("name", ["bench.toml", "mine.toml", "ibexite.toml"])
+def test_vet_takes_each_file_for_what_it_is(ibexite, project: Path, name: str) -> None:  # noqa: ANN001
+    shutil.copy(SHIPPED / "scpi-power-supply.toml", project / "mine.toml")
+    good = ibexite("vet", name)
+    assert good.returncode == 0, good.stdout + good.stderr
+    (project / name).write_text((project / name).read_text() + "\n[nonsense]\nx = 1\n")
+    bad = ibexite("vet", name)
+    assert bad.returncode == 2 and "nonsense" in bad.stdout + bad.stderr and "unexpected" not in bad.stdout + bad.stderr
+
+
+def test_a_table_of_units_keeps_remarks_and_gets_unrounded_numbers(ibexite, project: Path) -> None:  # noqa: ANN001
+    (project / "lot.csv").write_text(f"serial,remark\n{GOOD},from the top shelf\n")
+    assert ibexite("run", "fm2_final.ibx", "--table", "lot.csv", "--simulate", "--yes", "--no-report").returncode == 5
+    with (project / "lot_results.csv").open() as file:
+        (row,) = csv.DictReader(file)
+    assert row["remark"] == "from the top shelf"
+    (current,) = (cell for name, cell in row.items() if "idle" in name)
+    assert 17 < float(current) < 46 and len(current) > 6, row
+
+
+def test_a_report_has_tables_of_its_sweeps_and_pictures_of_its_waits(ibexite, project: Path, small) -> None:  # noqa: ANN001
+    small('test a "A"\n    sweep u over 7 V, 8 V, 9 V\n        set supply.voltage = u\n        wait 20 ms\n        read v_in\n'
+          "    check v_in >= 1 V\n    wait reading v_out every 10 ms until v_out > 4 V for 4 readings timeout 2 s\n")  # fmt: skip
+    assert ibexite(*RUN).returncode == 5
+    (report,) = (project / "records" / "reports").glob("*.html")
+    text = report.read_text()
+    assert re.search(r"<table[^>]*>(?:(?!</table>).)*>7<.*?>8<.*?>9<", text, re.DOTALL), "a table with the points"
+    assert text.count("<svg") >= 1 and "v_out" in text
