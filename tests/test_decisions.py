@@ -63,6 +63,8 @@ def mistakes(lines: str) -> list[str]:
     ("sweep n over 1, 2\n    search u from 9 V to 8 V resolution 0.5 V until now < 1 V\n        read now = v_in\ncheck max(u) >= 1 V", []),
     ("repeat k 3 V times\n    wait 1 s", ["not a whole number"]), ("repeat k 2.5 times\n    wait 1 s", ["not a whole number"]), ("repeat k 0 times\n    wait 1 s", ["not a whole number"]), ("repeat k yes times\n    wait 1 s", ["not a whole number"]),
     ("repeat k 10000001 times\n    wait 1 s", ["too many turns"]), ("repeat k 10000000 times\n    wait 1 s", []), ("repeat k 1 times\n    wait 1 s", []),
+    ("read v_in\nlet ph = 2 * v_in\nlet pm = abs(ph)\ncheck abs(pm) >= abs(ph)", []), ("read v_in\nlet x = abs(mV)\ncheck v_in >= 1 V", ["'mV' is a unit"]),
+    ("read v_in\nlet x = abs(ph)\ncheck v_in >= 1 V", ["unknown name 'ph'"]),
     ('ask lit = yes_no "Lit?"\ncheck lit == on', []), ('ask lit = yes_no "Lit?"\ncheck lit == "A"', ["these cannot be compared"]),
 ])  # fmt: skip
 def test_what_vetting_lets_through_and_what_not(lines: str, found: list[str]) -> None:

@@ -113,6 +113,14 @@ def test_all_mistakes_of_a_file_are_told_in_one_go() -> None:
                        "title": "unknown signal 'vout'", "mark": "", "remedy": "Did you mean v_out?"}  # fmt: skip
 
 
+@pytest.mark.parametrize("formula", [" + ".join(["1"] * 300), "-" * 800 + "1", "abs(" * 120 + "1" + ")" * 120])
+def test_a_formula_without_end_is_one_mistake_and_shown_in_part(formula: str) -> None:
+    told = report(WHOLE + f"    let long = {formula}\n    check long >= 1\n")
+    assert told.count("t.ibx:33:") == told.count("t.ibx:") == told.count("too long or nested too deeply") == 1
+    line, mark = told.split("\n")[1:3]
+    assert len(line) < 220 and 0 <= mark.index("^") < mark.rindex("^") + 1 <= len(line)
+
+
 def test_a_forgotten_switch_is_told_once() -> None:
     text = WHOLE.replace("set supply.output = on, ", "set ") + "    set supply.voltage = 9 V\n"
     assert report(text).count("nothing switches it on") == 1

@@ -21,7 +21,7 @@ class ExprBuilder:
     def __init__(self, source: Source) -> None:
         self.source = source
         self.offset = 0
-        self._depth = 0
+        self._depth, self._is_too_deep = 0, False
 
     def expr(self, tree: Any) -> nodes.Expr:
         """The node of an expression."""
@@ -29,18 +29,22 @@ class ExprBuilder:
             self.source.report(
                 self._span(tree), "not a value", "", "This belongs into a function: line(), smooth(), number()."
             )
-            return nodes.Text(self._span(tree), "")
+            return nodes.Name(self._span(tree), nodes.REPORTED)
         self._depth += 1
         try:
             if self._depth > MOST_DEPTH:
-                self.source.report(
-                    self._span(tree), "a formula that is too long or nested too deeply", "", "Split it: let part = …"
-                )
-                return nodes.Text(self._span(tree), "")
+                if not self._is_too_deep:  # once for a formula
+                    self.source.report(
+                        self._span(tree), "a formula that is too long or nested too deeply", "",
+                        "Split it: let part = …",
+                    )  # fmt: skip
+                self._is_too_deep = True
+                return nodes.Name(self._span(tree), nodes.REPORTED)
             result: nodes.Expr = getattr(self, f"_x_{tree.data}")(tree, self._span(tree))
             return result
         finally:
             self._depth -= 1
+            self._is_too_deep = self._is_too_deep and self._depth > 0
 
     def _x_named_argument(self, tree: Any, span: Span) -> nodes.Expr:
         self.source.report(span, "an argument with a name where a value is needed")
@@ -87,6 +91,8 @@ class ExprBuilder:
             if tree.data in ("window_points", "window_octave"):
                 return nodes.Window(span, self.expr(tree.children[0]), str(tree.data).removeprefix("window_"))
             if tree.data == "unit_argument":
+                if str(first).isidentifier() and not _is_unit(str(first)):
+                    return nodes.Name(span, str(first))  # it only looks like one: ph, pm
                 return nodes.UnitArgument(span, self._unit(first))
         return self.expr(tree)
 
@@ -181,3 +187,11 @@ class ExprBuilder:
 def string(token: Token) -> str:
     """The text between the quotes."""
     return str(token)[1:-1]
+
+
+def _is_unit(symbol: str) -> bool:
+    try:
+        units.parse_unit(symbol)
+    except UnitError:
+        return False
+    return True

@@ -174,9 +174,10 @@ class _Checker:
             if name.name in scope.types and isinstance(name, nodes.Name):
                 scope.used.add(name.name)
                 return scope.types[name.name]
-            source.report(
-                name.span, f"unknown name {name.name!r}", "", "A default is made of numbers and parameters above."
-            )
+            if name.name != nodes.REPORTED:
+                source.report(
+                    name.span, f"unknown name {name.name!r}", "", "A default is made of numbers and parameters above."
+                )
             return None
 
         typer = Typer(source, self.program.types, self.program.tolerances, {})

@@ -53,7 +53,7 @@ class NameChecker:
         binding = self.names.get(name.name)
         if binding is not None:
             return self._seen_from_here(binding)
-        if name.name not in self.broken:
+        if name.name not in self.broken and name.name != nodes.REPORTED:
             self.report_unknown(name)
         return None
 

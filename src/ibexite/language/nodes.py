@@ -58,6 +58,9 @@ class Word:
         return self.value in ("on", "yes")
 
 
+REPORTED = ""  # a name for what is no value at all, and was reported: no further message comes of it
+
+
 @node
 class Name:
     """A parameter, sweep variable, reading or computed result of this test."""

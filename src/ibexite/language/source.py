@@ -10,6 +10,7 @@ from ibexite.errors import MistakeError
 from ibexite.plain_file import read_plain
 
 MAX_BYTES = 1_000_000
+MOST_SHOWN = 200  # characters of a line that are shown with a finding
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,9 +79,10 @@ class Source:
         line, column = self.position(finding.span.start)
         text = self.line_text(line)
         width = max(1, min(finding.span.end - finding.span.start, len(text) - column + 1))
+        text, place, width = _cut_out(text, column, width)
         number = f"{line:5d} | "
         label = "" if finding.level == "mistake" else f"{finding.level}: "
-        mark = " " * (len(number) - 2) + "| " + " " * (column - 1) + "^" * width
+        mark = " " * (len(number) - 2) + "| " + " " * (place - 1) + "^" * width
         parts = [
             f"{self.name}:{line}:{column}: {label}{finding.title}",
             number + text,
@@ -104,6 +106,17 @@ class Source:
             "mark": finding.mark,
             "remedy": finding.remedy,
         }
+
+
+def _cut_out(text: str, column: int, width: int) -> tuple[str, int, int]:
+    """Of a very long line the part around a mark; with it where the mark stands there, and how long it is."""
+    if len(text) <= MOST_SHOWN:
+        return text, column, width
+    begin = max(0, min(column - 1 - MOST_SHOWN // 4, len(text) - MOST_SHOWN))
+    part = text[begin : begin + MOST_SHOWN]
+    part = ("…" + part[1:] if begin else part) + ("…" if begin + MOST_SHOWN < len(text) else "")
+    place = column - begin
+    return part, place, min(width, MOST_SHOWN - place + 1)
 
 
 def read_source(path: str | Path) -> Source:
