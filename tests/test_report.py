@@ -10,6 +10,7 @@ from pathlib import Path
 import pytest
 
 from ibexite.records.lookup import Lookup, RunRecord
+from ibexite.reports import figures
 from ibexite.reports.figures import draw
 from ibexite.reports.report import gather, render
 from tests.conftest import SHORT, WEAK
@@ -102,6 +103,18 @@ def test_in_a_figure_of_two_curves_each_limit_says_whose_it_is(records: Path) ->
     test = next(test for test in record(records, WEAK).tests if test.figures and "eff" in test.figures[0]["ys"])
     both = draw(test, {**test.figures[0], "ys": ["eff", "p_loss"]})
     assert "lower limit of eff 81" in both and "upper limit of p_loss 780" in both
+
+
+def test_a_figure_says_where_only_the_first_points_were_kept(records: Path, monkeypatch) -> None:  # noqa: ANN001
+    test = next(test for test in record(records, WEAK).tests if test.figures and "p_loss" in test.figures[-1]["ys"])
+    result = next(r for r in test.results if r["subject"] == "p_loss")
+    result["failed"] = 1234
+    result["limits"] = [[6.5, 0.03, None, 0.7], [6.5, 0.06, None, 0.8]]
+    monkeypatch.setattr(figures, "MOST_LIMITS", 2)
+    picture = draw(test, test.figures[-1])
+    assert (
+        f"failed (1234), first {len(result['failing'])} marked" in picture and "upper limit (first 2 points)" in picture
+    )
 
 
 def test_what_was_not_run_is_said(records: Path) -> None:

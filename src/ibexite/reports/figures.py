@@ -175,9 +175,11 @@ def _draw_limits(
                 height = f" {units.plain_number(float(ys[0]), 5)}" if len(set(ys.tolist())) == 1 else ""
                 text = word + of + height + only_first
                 if text not in texts:  # once for a limit in several runs
+                    end = -1 if side * (ys[-1] - ys[0]) > 0 else 0  # where the line does not run through its text
                     axes.annotate(
-                        text, (float(xs[0]), float(ys[0])), (2, 3.5 * side),
-                        color=LIMIT, textcoords="offset points", va="bottom" if side > 0 else "top", fontsize=8.5,
+                        text, (float(xs[end]), float(ys[end])), (-2 if end else 2, 3.5 * side),
+                        color=LIMIT, textcoords="offset points", fontsize=8.5,
+                        va="bottom" if side > 0 else "top", ha="right" if end else "left",
                     )  # fmt: skip
                 texts.add(text)
         _mark_failing(axes, grid, name, x, result, shown)
