@@ -6,6 +6,8 @@ import csv
 import json
 import re
 import shutil
+import subprocess
+import sys
 from pathlib import Path
 
 import pytest
@@ -158,3 +160,15 @@ def test_a_report_has_tables_of_its_sweeps_and_pictures_of_its_waits(ibexite, pr
     text = report.read_text()
     assert re.search(r"<table[^>]*>(?:(?!</table>).)*>7<.*?>8<.*?>9<", text, re.DOTALL), "a table with the points"
     assert text.count("<svg") >= 1 and "v_out" in text
+
+
+def test_output_that_is_not_complete_is_told_and_changes_no_code(ibexite, project: Path, small) -> None:  # noqa: ANN001
+    small(ONE)
+    program = [sys.executable, "-m", "ibexite"]
+    for arguments, code in (((*RUN, "--no-report"), 5), (("show", "last"), 0), (("runs", "--format", "json"), 0)):
+        with Path("/dev/full").open("w") as full:
+            done = subprocess.run(
+                [*program, *arguments], cwd=project, stdout=full, stderr=subprocess.PIPE, text=True, check=False
+            )
+        assert done.returncode == code and "what was written there is not complete" in done.stderr
+        assert done.stderr.count("\n") == 1, done.stderr

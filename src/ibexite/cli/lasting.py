@@ -1,9 +1,11 @@
 """Standard output and error that last: when nobody reads them any more, or the disk behind them is full, what is
-written goes nowhere. The exit code and the records must not depend on who looks."""
+written goes nowhere. The exit code and the records must not depend on who looks; it is told that a file is not
+complete."""
 
 from __future__ import annotations
 
 import contextlib
+import errno
 import os
 import sys
 from typing import Any, TextIO
@@ -33,8 +35,11 @@ class LastingStream:
             return None
         try:
             return getattr(self._stream, name)(*arguments)
-        except (OSError, ValueError):
+        except (OSError, ValueError) as error:
             self._give_up()
+            # A reader who has seen enough, or a closed stream, is nothing to tell of.
+            if self._number == 1 and isinstance(error, OSError) and error.errno not in (errno.EPIPE, errno.EBADF):
+                sys.stderr.write(f"standard output: {error.strerror}; what was written there is not complete\n")
         return None
 
     def _give_up(self) -> None:
