@@ -9,6 +9,7 @@ import pytest
 from hypothesis import assume, example, given
 from hypothesis import strategies as st
 
+from ibexite import units
 from ibexite.analysis import catalog
 from ibexite.analysis import curve as curves
 from ibexite.analysis.catalog import find
@@ -213,6 +214,17 @@ def test_a_single_value_is_judged_as_one_even_among_curves(where: float) -> None
     assert whole == one and (whole.judged, whole.failed, whole.bad) == (
         (0, 0, 0) if where == 0 else (1, where == 1, where != 1)
     )
+
+
+def test_a_value_that_was_converted_meets_the_limit_that_it_equals() -> None:
+    for tenths in range(-500, 1500):  # degC read by an instrument, and 0.1 mV over 100 mohm
+        limit = float(units.parse_quantity(f"{tenths / 10} degC").value)
+        amps = float(units.parse_quantity(f"{tenths} mA").value)
+        for value, at in ((tenths / 10 + 273.15, limit), (tenths * 1e-4 * (1 / 0.1), amps)):
+            for low, high in ((at, math.inf), (-math.inf, at), (at, at)):
+                tally = Tally()
+                tally.judge(value, low, high)
+                assert (tally.failed, tally.margin) == (0, 0.0), (value, low, high)
 
 
 def test_a_strict_limit_is_not_met_by_equality() -> None:

@@ -695,6 +695,18 @@ def test_drift_is_known_from_five_readings_on(tmp_path, monkeypatch) -> None:  #
         assert len([event for event in heard if isinstance(event, events.Row)]) == readings
 
 
+@pytest.mark.parametrize(
+    "formula", ["gap ^ 0", "1 ^ gap", "gap * 0", "0 * gap", "gap - gap", "min(xs) * 0 + gap / gap"]
+)
+def test_no_formula_makes_a_number_of_a_hole(tmp_path, monkeypatch, formula: str) -> None:  # noqa: ANN001
+    lines = f"    sweep n over 1, 2\n        read xs = v_ok\n    read x = v_ok\n    let gap = x / (x - x)\n    check {formula} >= 0 {'V' if 'xs' in formula else ''}\n"
+    assert from_memory(
+        tmp_path,
+        monkeypatch,
+        lines.replace(" \n", "\n").replace("min(xs) * 0 +", "min(xs) / 1 V * 0 +").replace("0 V\n", "0\n"),
+    ).tests == {"a": "error"}
+
+
 @pytest.mark.parametrize("formula", ["x + y", "y + x", "x * y", "y * x"])
 def test_of_two_holes_the_bad_one_decides_whatever_their_order(tmp_path, monkeypatch, formula: str) -> None:  # noqa: ANN001
     monkeypatch.setattr(Overloaded, "readings", 9)

@@ -72,7 +72,8 @@ def test_a_level_is_never_negated(dimension) -> None:
 @pytest.mark.parametrize(("value", "dimension", "shown", "text"), [
     (0.0125, A, None, "12.5 mA"), (0.0, V, None, "0 V"), (1e6, V, "kV", "1000 kV"), (298.15, C, None, "25 degC"),
     (0.8125, ONE, "%", "81.25 %"), (-40.0, DBM, None, "-40 dBm"), (2e6, units.divide(V, units.SECOND), "V/us", "2 V/us"),
-    (math.nan, V, None, "- V"), (999.9996, V, None, "1 kV"), (3.3e-13, A, None, "330 fA"),
+    (math.nan, V, None, "- V"), (999.9996, V, None, "1 kV"), (0.9999999, V, None, "1 V"), (-0.0, units.OHM, None, "0 ohm"), (-0.0, V, "mV", "0 mV"),
+    (0.00099999999, A, None, "1 mA"), (0.99999, V, None, "999.99 mV"), (4.8, V, None, "4.8 V"), (3.3e-13, A, None, "330 fA"),
 ])  # fmt: skip
 def test_values_are_shown_as_people_write_them(value, dimension, shown, text) -> None:
     assert format_value(value, dimension, shown=shown) == text

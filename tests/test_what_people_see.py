@@ -6,6 +6,7 @@ import csv
 import json
 import re
 import shutil
+import sqlite3
 import subprocess
 import sys
 from pathlib import Path
@@ -80,6 +81,30 @@ def test_a_retest_on_another_profile_or_program_says_so(ibexite, project: Path, 
         (project / name).write_text((project / name).read_text() + "# revised\n")
         done = ibexite(*again)
         assert re.search(f"changed since run .*: .*{told}", done.stdout), done.stdout
+
+
+def test_a_merged_result_is_whole_in_every_place(ibexite, project: Path, small) -> None:  # noqa: ANN001
+    small(
+        ONE
+        + 'test b "B"\n    sweep u over 7 V, 8 V\n        set supply.voltage = u\n        wait 20 ms\n        read w = v_in\n    check w <= 7.5 V\n'
+    )
+    assert ibexite(*RUN, "--no-report").returncode == 1
+    first = json.loads(ibexite("runs", "--format", "json").stdout)[0]["id"]
+    for _ in range(2):  # texts never nest, and the first pass stays the first
+        done = ibexite("retest", "last", "--only", "a", "--simulate", "--no-report")
+        assert done.returncode == 1 and f"first pass: fail (run {first})" in done.stdout
+    for shown in (ibexite("show", "last").stdout, page(project)):
+        assert "7.5 V" in shown and shown.count(f"from run {first}") in (1, 2) and "from run from run" not in shown, (
+            shown
+        )
+    assert ibexite("export", "last", "--to", "csv", "--out", "data").returncode == 0
+    tables = {path.name: path.read_text() for path in (project / "data").iterdir()}
+    assert any("\n7" in text and "\n8" in text for name, text in tables.items() if "b" in name), tables
+    connection = sqlite3.connect(project / "records" / "ibexite.sqlite")
+    counts = connection.execute("SELECT runs.number, COUNT(*) FROM results JOIN tests ON tests.id = results.test_id JOIN runs ON "
+                                "runs.id = tests.run_id WHERE tests.kind = 'test' GROUP BY runs.number ORDER BY 1").fetchall()  # fmt: skip
+    connection.close()
+    assert [count for _, count in counts] == [2, 2, 2], "each has the results of all its tests"
 
 
 @pytest.mark.parametrize(("arguments", "told"), [

@@ -142,7 +142,12 @@ def _area(x: Dimension, axis: Dimension) -> Dimension:
 
 
 def _size(x: Dimension, axis: Dimension) -> Dimension:
-    return x if x.kind not in ("level", "point") else units.negate(x)
+    if x.kind in ("level", "point"):
+        raise UnitError(
+            f"this is {units.describe(x)}, which has no zero of its own",
+            remedy=f"Take a difference first; that is in {units.symbol_of(units.difference(x))}.",
+        )
+    return x
 
 
 def _root(x: Dimension, axis: Dimension) -> Dimension:
