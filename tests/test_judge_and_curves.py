@@ -206,6 +206,11 @@ def test_nobody_knows_whether_a_hole_is_more_or_less(compare) -> None:  # noqa: 
         assert is_never_measured(compare(a, b))
 
 
+def test_a_complex_hole_is_of_the_kind_of_its_parts() -> None:
+    assert is_never_measured(complex(NEVER_MEASURED, 1.0)) and is_never_measured(complex(1.0, NEVER_MEASURED))
+    assert not any(map(is_never_measured, (complex(math.nan, 1.0), complex(1.0, math.nan), 1 + 1j)))
+
+
 @pytest.mark.parametrize("where", [1.0, 0.0, math.nan])
 def test_a_single_value_is_judged_as_one_even_among_curves(where: float) -> None:
     whole, one = Tally(), Tally()
