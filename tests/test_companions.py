@@ -77,10 +77,16 @@ def test_a_number_that_a_workbook_shows_in_per_cent_is_in_per_cent(tmp_path: Pat
     assert sheet is not None
     sheet.append(["test", "name", "nominal", "tolerance", "unit"])
     sheet.append(["t", "v", 5, 0.023, "V"])
-    sheet["D2"].number_format = "0.0%"
-    book.save(tmp_path / "limits.xlsx")
-    row = read_limits(tmp_path / "limits.xlsx").row("t", "v", "", "", VOLTS)
-    assert row is not None and (row.low, row.high) == (Decimal("4.885"), Decimal("5.115"))
+    for number, value, shown in (
+        ("D2", 0.023, "0.0%"),
+        ("D2", 2.3, '0.0"%"'),
+        ("D2", 2.3, r"0.0\ \%"),
+        ("D2", 0.023, "0.0%;[Red]-0.0%"),
+    ):
+        sheet[number].value, sheet[number].number_format = value, shown
+        book.save(tmp_path / "limits.xlsx")
+        row = read_limits(tmp_path / "limits.xlsx").row("t", "v", "", "", VOLTS)
+        assert row is not None and (row.low, row.high) == (Decimal("4.885"), Decimal("5.115")), shown
 
 
 def test_workbooks_and_semicolons_are_tables_too_and_mistakes_name_the_row(tmp_path: Path) -> None:

@@ -50,7 +50,7 @@ class RunView:
         self._has_progress = False
         self._width = 8
         self._trial: list[str] = []
-        self._bad: dict[str, list[str]] = {}  # of the running test: what was bad, and the reason each time
+        self._bad: dict[str, tuple[int, str]] = {}  # of the running test: how often what was bad, and first in full
         self._notes: list[str] = []  # of the test that is running: they stand below its line
         self._is_in_test = False
         self._start: events.RunStarted | None = None
@@ -140,7 +140,9 @@ class RunView:
 
     def _note_bad(self, bad: list[tuple[str, str, str]]) -> None:
         for name, reason, _ in bad:
-            self._bad.setdefault(f"{name} {reason.partition(':')[0]}", []).append(f"{name} {reason}")
+            kind = f"{name} {reason.partition(':')[0]}"
+            count, first = self._bad.get(kind, (0, f"{name} {reason}"))
+            self._bad[kind] = (count + 1, first)
 
     def _judged(self, event: events.Judged) -> None:
         self._results.append(event)
@@ -175,10 +177,10 @@ class RunView:
         for note in notes:
             self.line(note)
         if bad:
-            kinds = [why[0] if len(why) == 1 else f"{kind}, {len(why)} times" for kind, why in bad.items()]
+            kinds = [first if count == 1 else f"{kind}, {count} times" for kind, (count, first) in bad.items()]
             more = f"; and {len(kinds) - MOST_KINDS} more kinds" if len(kinds) > MOST_KINDS else ""
-            count = sum(map(len, bad.values()))
-            self.line(f"         bad readings, left out: {count} ({'; '.join(kinds[:MOST_KINDS])}{more})")
+            total = sum(count for count, _ in bad.values())
+            self.line(f"         bad readings, left out: {total} ({'; '.join(kinds[:MOST_KINDS])}{more})")
 
     def _line_of_test(self, event: events.TestEnded, head: str, worst: list[dict[str, object]]) -> None:
         """The worst value of a test with its limits and margin, then whatever did not pass."""

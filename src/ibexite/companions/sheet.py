@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import re
 from dataclasses import dataclass
 from decimal import Decimal
 from pathlib import Path
@@ -14,6 +15,7 @@ from ibexite.plain_file import read_plain
 
 MAX_BYTES = 50_000_000
 WORKBOOK = ".xlsx"
+_WRITTEN = re.compile(r'"[^"]*"|\\.')  # in the format of a cell: what is written as it stands
 
 
 @dataclass(frozen=True, slots=True)
@@ -103,11 +105,12 @@ def _workbook_rows(path: Path, data: bytes) -> list[tuple[int, list[str]]]:
 
 
 def _cell_text(value: object, shown_as: str) -> str:
-    """The text of a cell as people read it: 0.02 that is shown as 2 % is "2 %"."""
+    """The text of a cell as people read it: 0.02 that is shown as 2 % is "2 %", and so is 2 with a % written behind."""
     if value is None:
         return ""
     if isinstance(value, int | float) and not isinstance(value, bool) and "%" in shown_as:
-        return f"{Decimal(repr(value)) * 100:f} %"
+        is_scaled = "%" in _WRITTEN.sub("", shown_as)
+        return f"{Decimal(repr(value)) * (100 if is_scaled else 1):f} %"
     if isinstance(value, float) and value.is_integer():
         return str(int(value))
     return str(value)
