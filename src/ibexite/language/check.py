@@ -241,8 +241,6 @@ class _Checker:
                     source.report(out.span, f"'{out.name}' never gets a value", "", "Let its lines read or compute it.")
             elif not binding.type.fits(wanted) or set(binding.type.axes) != set(wanted.axes):
                 source.report(out.span, "another type than its value", f"it is {binding.type}", f"Here it is {wanted}.")
-            else:
-                checker.scope.used.add(out.name)
 
     def block_checker(self, scope: Scope, block: str) -> DeedChecker:
         """A checker for one block."""

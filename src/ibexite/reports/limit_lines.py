@@ -18,17 +18,18 @@ def limit_lines(result: dict[str, Any], grid: Grid, x: str, key: str) -> list[li
     """The lines of a check's limit (`key` is low or high) along x, from left to right, in base units: one level over
     all that was judged, or, where limits are no constants, one for each run of points along x, each different one once.
     A line is interrupted where points were measured and not judged. `grid` has the subject of the result."""
-    rows = _measured(result, grid)
     if not result["limits"]:
-        return [] if result[key] is None else _level(result, rows, x, key)
+        return [] if result[key] is None else _level(result, grid, x, key)
     place, column = _names(result).index(x), len(result["axes"]) + (key == "high")
     families: dict[Key, list[Point]] = {}
     for point in result["limits"]:
         if point[column] is not None:
             families.setdefault(_others(point[: len(result["axes"])], place), []).append((point[place], point[column]))
+    if not families:
+        return []
     left_out: dict[Key, set[float]] = {}
     judged = {tuple(point[: len(result["axes"])]) for point in result["limits"]}
-    for at, _ in rows:
+    for at, _ in _measured(result, grid):
         if at not in judged:
             left_out.setdefault(_others(at, place), set()).add(at[place])
     lines = {
@@ -37,7 +38,7 @@ def limit_lines(result: dict[str, Any], grid: Grid, x: str, key: str) -> list[li
     return [list(line) for line in sorted(lines)]
 
 
-def _level(result: dict[str, Any], rows: list[tuple[Key, float]], x: str, key: str) -> list[list[Point]]:
+def _level(result: dict[str, Any], grid: Grid, x: str, key: str) -> list[list[Point]]:
     """A constant limit. It holds where anything was judged; which points were not is known of those beyond it that did
     not fail."""
     level, (begin, end) = result[key], result["extent"][x]
@@ -46,7 +47,7 @@ def _level(result: dict[str, Any], rows: list[tuple[Key, float]], x: str, key: s
     if len(failing) < result["failed"]:
         return [whole]  # it is not known which of all failed
     holds: dict[float, bool] = {}
-    for at, value in rows:
+    for at, value in _measured(result, grid):
         beyond = value - level if key == "high" else level - value
         was_left_out = beyond > EQUAL * abs(value) and at not in failing
         holds[at[place]] = holds.get(at[place], False) or not was_left_out
