@@ -13,7 +13,7 @@ from pathlib import Path
 from ibexite.bench.file import read_bench
 from ibexite.engine.orders import Identity
 from ibexite.engine.run import Run
-from ibexite.engine.services import NoOperator, RealClock
+from ibexite.engine.services import NoOperator, RealClock, Services
 from ibexite.language.check import vet
 from ibexite.language.source import read_source
 from ibexite.records.journal import Journal
@@ -26,7 +26,7 @@ def main() -> None:
     assert not program.source.has_mistakes
     identity = Identity("memory", "B1", "", "", datetime.datetime.now().astimezone())
     journal = Journal(folder / "journal.jsonl")
-    run = Run(program, read_bench(folder / "bench.toml"), identity, RealClock(), NoOperator(), journal)
+    run = Run(program, read_bench(folder / "bench.toml"), identity, Services(RealClock(), NoOperator()), journal)
     outcome = run.carry_out()
     assert outcome.verdict == "pass", outcome
     journal.close()

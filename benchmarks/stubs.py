@@ -19,7 +19,7 @@ from ibexite.bench import bench
 from ibexite.bench.file import read_bench
 from ibexite.engine.orders import Identity
 from ibexite.engine.run import Run
-from ibexite.engine.services import Consenting
+from ibexite.engine.services import Consenting, Services
 from ibexite.instruments import link
 from ibexite.language.check import vet
 from ibexite.language.source import Source
@@ -67,7 +67,7 @@ class Still:
 
     now = staticmethod(time.monotonic)
 
-    def wait(self, seconds: float) -> None:
+    def wait(self, seconds: float, heed: Any) -> None:
         """Returns at once."""
 
 
@@ -117,7 +117,7 @@ def _run(points: int) -> float:
         assert not program.has_mistakes, [program.source.render(f) for f in program.source.findings]
         rows: list[Any] = []
         identity = Identity("r", "B1", "", "", datetime.datetime.now(datetime.UTC))
-        run = Run(program, read_bench(path), identity, Still(), Consenting(), rows.append)
+        run = Run(program, read_bench(path), identity, Services(Still(), Consenting()), rows.append)
         began = time.perf_counter()
         outcome = run.carry_out()
         took = time.perf_counter() - began

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import datetime
 import os
 import subprocess
 import sys
@@ -13,16 +12,16 @@ from pathlib import Path
 import pytest
 
 from ibexite.bench.file import BenchFile, read_bench
-from ibexite.cli.demo_command import make_project
-from ibexite.cli.stand_ins import make_plan
 from ibexite.companions.files import Files
-from ibexite.engine.orders import Identity, Outcome
-from ibexite.engine.run import Run
-from ibexite.engine.services import Clock, Consenting, Operator, RealClock
+from ibexite.demo.project import make_project
+from ibexite.engine.orders import Outcome
+from ibexite.engine.services import Clock, Operator, RealClock
 from ibexite.language.check import vet
 from ibexite.language.source import Source
 from ibexite.simulate.server import BenchServer
+from ibexite.station.stand_ins import make_plan
 from tests.laboratory.kills import hear_signals
+from tests.runs import carried_out
 
 hear_signals()
 
@@ -60,6 +59,14 @@ def own_addresses(project: Path) -> None:
     path, number = project / "bench.toml", os.getpid()
     host = f"127.{1 + number // 250 % 250}.{1 + number % 250}.9"
     path.write_text(path.read_text().replace("TCPIP::127.0.0.1::502", f"TCPIP::{host}::502"))
+
+
+def children_of(process: subprocess.Popen, name: str) -> list[int]:
+    """The processes that any thread of a process has started, whose command line has this name in it."""
+    listed = [
+        number for path in Path(f"/proc/{process.pid}/task").glob("*/children") for number in path.read_text().split()
+    ]
+    return [int(number) for number in listed if name.encode() in Path(f"/proc/{number}/cmdline").read_bytes()]
 
 
 @pytest.fixture
@@ -123,24 +130,18 @@ def perform(serve: Callable[..., BenchFile], project: Path) -> Callable[..., Rec
     the sequence, by name."""
 
     def run(text: str, serial: str = GOOD, *, header: str = HEADER, readers: tuple = (), files: dict | None = None,
-            operator: Operator | None = None, journal: Callable | None = None, clock: Clock | None = None, change: Callable[[str], str] = lambda text: text) -> Recorded:  # fmt: skip
+            operator: Operator | None = None, journal: Callable | None = None, clock: Clock | None = None, change: Callable[[str], str] = lambda text: text,
+            **services: object) -> Recorded:  # fmt: skip
         for name, content in (files or {}).items():
             (project / name).write_text(content)
         source = Source(str(project / "test.ibx") if files else "test.ibx", header + text)
         program = vet(source, None, Files(project) if files else None)
         assert not source.has_mistakes, [source.render(f) for f in source.findings]
         events: list = []
-        now = datetime.datetime(2026, 11, 23, 9, 0, tzinfo=datetime.UTC)
-        identity = Identity("20261123-090000-aaaaaa", serial, "tester", "desk", now)
-        run = Run(
-            program,
-            serve(serial, change),
-            identity,
-            clock or RealClock(),
-            operator or Consenting(),
-            journal or events.append,
-            [*([events.append] if journal else []), *readers],
-        )
-        return Recorded(run.carry_out(), events)
+        outcome = carried_out(
+            program, serve(serial, change), journal or events.append, views=(*([events.append] if journal else []), *readers),
+            clock=clock or RealClock(), operator=operator, serial=serial, **services,
+        )  # fmt: skip
+        return Recorded(outcome, events)
 
     return run

@@ -325,9 +325,10 @@ def test_a_loop_that_makes_no_end_is_no_loop_that_has_ended(monkeypatch) -> None
     assert len(list(Turns(lambda: 0.0, lambda seconds: None, times=100))) == 100
 
 
-def test_a_wait_may_be_longer_than_the_system_can_sleep(monkeypatch) -> None:  # noqa: ANN001
+def test_a_wait_looks_again_and_again_whether_it_is_to_end(monkeypatch) -> None:  # noqa: ANN001
     slept = [0.0]
     monkeypatch.setattr(services, "time", SimpleNamespace(monotonic=lambda: sum(slept), sleep=slept.append))
-    services.RealClock.wait(2.5e6)
-    services.RealClock.wait(-1.0)
-    assert slept[1:] == [1e6, 1e6, 5e5]
+    looked: list[float] = []
+    services.RealClock.wait(0.25, lambda: looked.append(sum(slept)))
+    services.RealClock.wait(-1.0, lambda: looked.append(sum(slept)))
+    assert slept[1:] == [0.1, 0.1, pytest.approx(0.05)] and looked == [0, 0.1, 0.2, 0.25]

@@ -15,7 +15,7 @@ import ibexite
 SOURCE = Path(ibexite.__file__).parent
 # Each part and the parts it may import, besides itself and `errors`.
 ALLOWED = {
-    "errors": set(), "file_lock": set(), "plain_file": set(), "verdicts": set(), "holes": set(), "offer": set(), "units": set(), "events": set(), "protocols": set(), "demo": set(), "__init__": {"offer"},
+    "errors": set(), "file_lock": set(), "plain_file": set(), "verdicts": set(), "holes": set(), "offer": set(), "units": set(), "events": set(), "protocols": set(), "demo": set(), "stop": set(), "__init__": {"offer"},
     "classes": {"units"}, "functions": {"units"}, "toml_reader": {"units", "plain_file"}, "wording": {"units", "holes"},
     "analysis": {"units", "holes"},
     "language": {"units", "classes", "functions", "plain_file"},
@@ -24,9 +24,10 @@ ALLOWED = {
     "bench": {"units", "instruments", "protocols", "toml_reader", "file_lock"},
     "outside": set(),
     "companions": {"units", "classes", "language", "toml_reader", "plain_file"},
-    "engine": {"units", "language", "bench", "instruments", "analysis", "events", "functions", "holes", "outside", "verdicts", "wording", "__init__"},
+    "engine": {"units", "language", "bench", "instruments", "analysis", "events", "functions", "holes", "outside", "verdicts", "wording", "stop", "__init__"},
     "records": {"events", "analysis", "units", "wording", "file_lock", "plain_file", "holes", "verdicts"},
     "reports": {"records", "analysis", "units", "wording", "events", "holes"},
+    "station": {"engine", "records", "reports", "bench", "instruments", "simulate", "language", "companions", "analysis", "protocols", "units", "events", "stop", "verdicts", "plain_file", "toml_reader"},
 }  # fmt: skip
 
 
@@ -68,7 +69,7 @@ def loaded_after(code: str) -> set[str]:
 def test_help_and_vetting_load_no_heavy_library() -> None:
     heavy = {"numpy", "matplotlib", "jinja2", "scipy", "pandas", "orjson", "sqlite3"}
     assert not loaded_after("import ibexite.cli.main") & (heavy | {"lark", "decimal", "tomllib"})
-    vetting = "from ibexite.cli import vet_command; import ibexite.engine.facts, ibexite.language.check, ibexite.cli.stand_ins"
+    vetting = "from ibexite.cli import vet_command; import ibexite.engine.facts, ibexite.language.check, ibexite.station.stand_ins"
     assert not loaded_after(vetting) & (heavy | {"subprocess", "zipfile"})
 
 

@@ -7,10 +7,10 @@ from pathlib import Path
 import pytest
 
 from ibexite.bench.file import TroubleFact, read_bench
-from ibexite.cli.project import find_project
-from ibexite.cli.stand_ins import make_plan
 from ibexite.errors import MistakeError
 from ibexite.instruments.profile import SHIPPED, load_profile
+from ibexite.station.project import find_project
+from ibexite.station.stand_ins import make_plan
 
 
 def test_the_example_bench_is_read(project: Path) -> None:

@@ -18,7 +18,7 @@ from ibexite.bench.file import read_bench
 from ibexite.cli.main import COMMANDS
 from ibexite.records.journal import left_over
 from ibexite.records.lookup import Lookup
-from tests.conftest import GOOD, IBEXITE, SHORT, WEAK, own_addresses
+from tests.conftest import GOOD, IBEXITE, SHORT, WEAK, children_of, own_addresses
 
 RUN = ("run", "fm2_final.ibx", "--simulate", "--yes")
 
@@ -211,9 +211,8 @@ def test_without_its_guardian_a_run_does_not_go_on_but_is_made_safe(project: Pat
     change(project, "bench.toml", "[instruments.dmm.simulated]", "[instruments.dmm.simulated]\ntrouble = "
            '[{ query = "READ?", how = "close", nth = 40, times = 9 }]')  # fmt: skip
     process, _ = begun(project)
-    children = Path(f"/proc/{process.pid}/task/{process.pid}/children").read_text().split()
-    guardian = next(pid for pid in children if b"guardian_process" in Path(f"/proc/{pid}/cmdline").read_bytes())
-    os.kill(int(guardian), signal.SIGKILL)
+    (guardian,) = children_of(process, "guardian_process")
+    os.kill(guardian, signal.SIGKILL)
     out, _ = process.communicate(timeout=120)
     assert "the guardian process does not answer" in out and "outputs off: load, supply" in out
     assert "the guardian process had ended before the run did" in out

@@ -3,7 +3,6 @@ behind the end of a block."""
 
 from __future__ import annotations
 
-import datetime
 import math
 import re
 import socket
@@ -18,10 +17,7 @@ from ibexite.bench.bench import Bench
 from ibexite.bench.file import read_bench
 from ibexite.bench.read_line import mean_of
 from ibexite.engine.facts import bench_facts
-from ibexite.engine.orders import Identity
 from ibexite.engine.preview import preview, timeline
-from ibexite.engine.run import Run
-from ibexite.engine.services import Consenting
 from ibexite.errors import CeilingError, InstrumentError, MistakeError
 from ibexite.instruments.profile import SHIPPED
 from ibexite.language import points
@@ -31,7 +27,7 @@ from ibexite.language.source import Source
 from tests.conftest import HEADER
 from tests.laboratory import state
 from tests.laboratory.stub_bench import ANSWERS, RESET, MemoryLink, memory_bench
-from tests.laboratory.verdicts import Still
+from tests.runs import Still, carried_out
 from tests.test_asking_and_keeping import Prepared
 from tests.test_trust import MEASURED, spoilt
 from tests.test_verbs import ended
@@ -551,9 +547,7 @@ def test_what_limits_while_an_output_is_switched_back_on_is_not_charged_to_the_n
     text = state.HEAD.format(prot=16, volts=9, load="off", output="on") + (
         'test a "A"\n    set supply.output = off\n    read x = v_ok\n    check x >= 1 V\ntest b "B"\n    read x = v_ok\n    check x >= 1 V\n'
     )
-    identity = Identity("r", "R", "", "", datetime.datetime(2026, 11, 25, tzinfo=datetime.UTC))
-    run = Run(vet(Source("t.ibx", text)), memory_bench(tmp_path), identity, Still(), Consenting(), lambda event: None)
-    assert run.carry_out().tests == {"a": "pass", "b": "pass"}
+    assert carried_out(vet(Source("t.ibx", text)), memory_bench(tmp_path)).tests == {"a": "pass", "b": "pass"}
 
 
 @pytest.mark.parametrize(
@@ -651,9 +645,8 @@ def test_settled_is_heard_where_it_is_written(tmp_path, monkeypatch) -> None:  #
         state.HEAD.format(prot=16, volts=9, load="off", output="on")
         + 'test a "A"\n    read x = v_ok settled 0.2 V\n    check x >= 1 V\n'
     )
-    identity = Identity("r", "R", "", "", datetime.datetime(2026, 11, 25, tzinfo=datetime.UTC))
     seen: list[events.Event] = []
-    Run(vet(Source("t.ibx", text)), memory_bench(tmp_path), identity, Still(), Consenting(), seen.append).carry_out()
+    carried_out(vet(Source("t.ibx", text)), memory_bench(tmp_path), seen.append)
     assert [event.value for event in seen if isinstance(event, events.Value)] == [3.4]
 
 
@@ -871,17 +864,21 @@ def test_what_is_too_large_for_a_number_is_none(tmp_path, monkeypatch, lines: st
 
 
 def from_memory(
-    folder, monkeypatch, lines: str, heard: list | None = None, head: str = "", link=MemoryLink, before: str = ""
+    folder,
+    monkeypatch,
+    lines: str,
+    heard: list | None = None,
+    head: str = "",
+    link=MemoryLink,
+    before: str = "",
+    **services,
 ):  # noqa: ANN001, ANN201
     """The outcome of a test on a bench from memory, by a clock that does not wait."""
     monkeypatch.setattr(bench_module, "SocketLink", link)
     text = head + state.HEAD.format(prot=16, volts=9, load="off", output="on") + before + 'test a "A"\n' + lines
     program = vet(Source("t.ibx", text))
     assert not program.has_mistakes, [program.source.render(finding) for finding in program.source.findings]
-    identity = Identity("r", "R", "", "", datetime.datetime(2026, 11, 25, tzinfo=datetime.UTC))
-    return Run(
-        program, memory_bench(folder), identity, Still(), Consenting(), (heard if heard is not None else []).append
-    ).carry_out()
+    return carried_out(program, memory_bench(folder), (heard if heard is not None else []).append, **services)
 
 
 @pytest.mark.parametrize("time", ["1 s * (x / (x - x))", "0 s - 1 s * (x / 1 V)"])

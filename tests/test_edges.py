@@ -21,10 +21,8 @@ import pytest
 
 from ibexite import events
 from ibexite.bench.file import read_bench
-from ibexite.cli.project import find_project
+from ibexite.cli.lasting import LastingStream
 from ibexite.cli.signals import Signals
-from ibexite.cli.simulated_bench import SimulatedBench
-from ibexite.cli.stand_ins import make_plan
 from ibexite.engine.preview import preview
 from ibexite.errors import MistakeError, RecordsError
 from ibexite.instruments.profile import SHIPPED
@@ -32,7 +30,12 @@ from ibexite.language.check import vet
 from ibexite.language.source import Source, decode_text, read_source
 from ibexite.records.journal import Journal
 from ibexite.records.lookup import Lookup
+from ibexite.station.project import find_project
+from ibexite.station.simulated_bench import SimulatedBench
+from ibexite.station.stand_ins import make_plan
+from ibexite.stop import Stop
 from tests.conftest import GOOD, HEADER, IBEXITE, Recorded, own_addresses
+from tests.runs import emitted
 from tests.test_records import EVENTS
 
 
@@ -142,7 +145,7 @@ def test_ctrl_c_ends_with_its_code_also_where_python_would_die_of_it(tmp_path: P
     assert (done.returncode, done.stderr) == (4, "interrupted\n")
 
 
-@pytest.mark.parametrize("module", ["ibexite.simulate.server", "ibexite.cli.helper"])
+@pytest.mark.parametrize("module", ["ibexite.simulate.server", "ibexite.station.report_helper"])
 def test_a_helper_whose_run_has_gone_says_nothing(project: Path, module: str) -> None:  # noqa: ANN001
     plan = make_plan(read_bench(project / "bench.toml"), GOOD, own_ports=True).as_data()
     request = {"records": str(project), "run": "none", "report": "r.html"}
@@ -157,35 +160,48 @@ def test_a_helper_whose_run_has_gone_says_nothing(project: Path, module: str) ->
         assert process.communicate(said, timeout=120) == (None, "") and process.returncode == 0, said
 
 
-@pytest.mark.parametrize("where", ["journal", "view"])
-def test_a_signal_while_a_row_is_recorded_does_not_lose_it(perform, where: str) -> None:  # noqa: ANN001
+def test_a_run_whose_output_nobody_reads_can_be_stopped(project: Path) -> None:
+    reader, writer = os.pipe()
+    os.set_blocking(writer, False)
+    with contextlib.suppress(BlockingIOError):
+        while True:
+            os.write(writer, b"x" * 4096)
+    os.set_blocking(writer, True)
+    process = subprocess.Popen([*IBEXITE, "run", "fm2_final.ibx", "--serial", GOOD, "--yes", "--simulate", "--real-time", "--no-report"],
+                               cwd=project, stdout=writer, stderr=subprocess.PIPE)  # fmt: skip
+    journals = project / "records" / "journals"
+    while not any(journals.glob("*.jsonl")):
+        time.sleep(0.05)
+    process.send_signal(signal.SIGINT)
+    _, said = process.communicate(timeout=60)
+    assert process.returncode == 4, said
+    os.close(reader)
+    os.close(writer)
+    with contextlib.closing(Lookup(project / "records")) as lookup:
+        assert lookup.runs()[0]["verdict"] == "aborted"
+
+
+def test_a_signal_while_a_row_is_recorded_does_not_lose_it(perform) -> None:  # noqa: ANN001
     rows: list[events.Row] = []
-    stuck: list[object] = []
 
     def journal(event: events.Event) -> None:
         if isinstance(event, events.Row):
-            if where == "journal" and len(rows) == 2:
+            if len(rows) == 2:
                 signal.raise_signal(signal.SIGINT)
             rows.append(event)
 
-    def view(event: events.Event) -> None:
-        if where == "view" and len(rows) == 3 and not stuck:
-            stuck.append(event)
-            signal.raise_signal(signal.SIGINT)
-            for _ in range(3000):  # somebody does not read on
-                time.sleep(0.01)
-            stuck.append("through")
-
     numbers = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
     before = [signal.getsignal(number) for number in numbers]
-    Signals().stop_the_run()
+    wish = Stop()
+    Signals().stop_the_run(wish)
     try:
         text = 'test t "T"\n    repeat turn 100 times\n        wait 5 ms\n        read v_in\n    check v_in >= 1 V\n'
-        run = perform(text, journal=journal, readers=(view,))
+        run = perform(text, journal=journal, stop=wish)
     finally:
+        LastingStream.waits_for_readers = True
         for number, handler in zip(numbers, before, strict=True):
             signal.signal(number, handler)
-    assert run.outcome.verdict == "aborted" and 3 <= len(rows) < 100 and "through" not in stuck
+    assert run.outcome.verdict == "aborted" and len(rows) == 3
     assert [row.x for row in rows] == [(float(i),) for i in range(1, len(rows) + 1)]
 
 
@@ -247,7 +263,7 @@ def test_an_instrument_with_other_manners(tmp_path: Path) -> None:
 
 
 def test_the_simulated_bench_ends_with_the_program_that_started_it(project: Path) -> None:
-    code = ("import sys; from ibexite.bench.file import read_bench; from ibexite.cli.simulated_bench import SimulatedBench\n"
+    code = ("import sys; from ibexite.bench.file import read_bench; from ibexite.station.simulated_bench import SimulatedBench\n"
             "s = SimulatedBench(read_bench('bench.toml'), 'FC00400'); s.__enter__()\n"
             "print(s._process.pid, flush=True); sys.stdin.read()")  # fmt: skip
     parent = subprocess.Popen(
@@ -285,9 +301,10 @@ def test_many_processes_may_store_into_a_new_store_at_once(tmp_path: Path) -> No
         path = tmp_path / "journals" / f"{number}.jsonl"
         journal = Journal(path)
         for event in EVENTS:
-            journal(
+            named = (
                 event._replace(run=f"20261123-09000{number}-aaaaaa") if isinstance(event, events.RunStarted) else event
             )
+            journal(emitted(named))
         journal.close()
         paths.append(path)
     writers = [subprocess.Popen([sys.executable, "-c", code, str(tmp_path), str(path)]) for path in paths]
@@ -298,10 +315,10 @@ def test_many_processes_may_store_into_a_new_store_at_once(tmp_path: Path) -> No
 def test_a_disk_that_fails_while_syncing_is_told_at_the_next_event(tmp_path: Path, monkeypatch) -> None:  # noqa: ANN001
     journal = Journal(tmp_path / "j.jsonl")
     monkeypatch.setattr(os, "fsync", lambda handle: (_ for _ in ()).throw(OSError(5, "Input/output error")))
-    journal(EVENTS[1])
+    journal(emitted(EVENTS[1]))
     journal._syncer.join(5)
     with pytest.raises(RecordsError, match="Input/output error"):
-        journal(EVENTS[1])
+        journal(emitted(EVENTS[1]))
     journal.close()
 
 

@@ -2,19 +2,15 @@
 
 from __future__ import annotations
 
-import datetime
 import math
 
 import pytest
 
 from ibexite import events
-from ibexite.engine.orders import Identity
-from ibexite.engine.run import Run
-from ibexite.engine.services import NoOperator, Question, RealClock
-from ibexite.errors import RecordsError, SequenceError, StopRun
+from ibexite.engine.services import NoOperator, Question
+from ibexite.errors import RecordsError, SequenceError
 from ibexite.instruments.profile import SHIPPED
-from ibexite.language.check import vet
-from ibexite.language.source import Source
+from ibexite.stop import Stop
 from tests.conftest import HEADER, SHORT
 
 SWEEP = """test swept "Swept"
@@ -196,13 +192,15 @@ def test_a_question_without_anybody_to_ask_ends_at_once() -> None:
 
 
 def test_a_stop_in_the_middle_still_cleans_up_and_records(perform) -> None:  # noqa: ANN001
+    wish = Stop()
+
     def stop(event) -> None:  # noqa: ANN001
         if isinstance(event, events.Row) and len(seen) == 2:
-            raise StopRun("stopped by Ctrl-C")
+            assert wish.request("stopped by Ctrl-C") and not wish.request("again")
         seen.extend([event] if isinstance(event, events.Row) else [])
 
     seen: list = []
-    run = perform(SWEEP + "after unit\n    set load.current = 0 A\n", readers=(stop,))
+    run = perform(SWEEP + "after unit\n    set load.current = 0 A\n", readers=(stop,), stop=wish)
     assert (run.outcome.verdict, run.outcome.reason) == ("aborted", "stopped by Ctrl-C")
     assert len(run.of(events.Row)) == 3
     assert run.of(events.TestEnded)[-1].verdict == "aborted"
@@ -265,15 +263,18 @@ def test_limits_are_exact(perform, check, low, high) -> None:  # noqa: ANN001
     assert (judged.low, judged.high) == ((low, high) if exactly else (pytest.approx(low), pytest.approx(high)))
 
 
-def test_a_signal_in_the_moment_before_cleaning_does_not_keep_the_outputs_on(serve) -> None:  # noqa: ANN001
-    program = vet(Source("test.ibx", HEADER + 'test t "T"\n    read v_in\n    check v_in >= 1 V\n'))
-    happened: list = []
-    identity = Identity("r", "FC00400", "", "", datetime.datetime(2026, 11, 23, tzinfo=datetime.UTC))
-    run = Run(program, serve(), identity, RealClock(), NoOperator(), happened.append)
+def test_a_wish_that_is_accepted_when_the_last_test_has_ended_is_heeded_and_a_later_one_refused(perform) -> None:  # noqa: ANN001
+    wish, answers = Stop(), []
 
-    def interrupt() -> None:
-        raise StopRun("stopped by Ctrl-C")
+    def interrupt(event: events.Event) -> None:
+        if isinstance(event, events.Restored | events.MadeSafe):
+            answers.append(wish.request("stopped by Ctrl-C" if not answers else "too late"))
 
-    assert run.carry_out(interrupt).verdict == "aborted"
-    safe = next(event for event in happened if isinstance(event, events.MadeSafe))
+    run = perform(
+        'test t "T"\n    set supply.voltage = 8 V\n    read v_in\n    check v_in >= 1 V\n',
+        readers=(interrupt,),
+        stop=wish,
+    )
+    assert (answers, run.outcome.verdict, run.outcome.reason) == ([True, False], "aborted", "stopped by Ctrl-C")
+    safe = run.of(events.MadeSafe)[0]
     assert [(role["role"], role["problem"]) for role in safe.roles] == [("load", ""), ("supply", "")]

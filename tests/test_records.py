@@ -22,6 +22,7 @@ from ibexite.records.export import export_csv
 from ibexite.records.journal import Journal, left_over, mend_tail, read_journal
 from ibexite.records.lookup import Lookup
 from ibexite.records.store import Store
+from tests.runs import emitted
 
 SEQUENCE = {"title": "Test", "product": "Board", "revision": "C", "file": "t.ibx", "sha256": "0" * 64}
 AXIS = {"name": "x", "unit": "V", "shown": "", "origin": "sweep"}
@@ -49,7 +50,7 @@ def journal(tmp_path: Path) -> Path:
     path = tmp_path / "journals" / "20261123-090000-aaaaaa.jsonl"
     writer = Journal(path)
     for event in EVENTS:
-        writer(event)
+        writer(emitted(event))
     writer.close()
     return path
 
@@ -127,7 +128,7 @@ def test_a_run_that_broke_off_anywhere_is_stored_as_aborted(journal: Path, kept:
 
 def test_a_journal_that_is_being_written_is_left_alone(tmp_path: Path) -> None:
     writer = Journal(tmp_path / "journals" / "live.jsonl")
-    writer(EVENTS[0])
+    writer(emitted(EVENTS[0]))
     assert list(left_over(tmp_path / "journals")) == []
     writer.close()
     assert [path.name for path in left_over(tmp_path / "journals")] == ["live.jsonl"]
@@ -137,7 +138,7 @@ def test_a_full_disk_ends_the_journal_with_a_message(tmp_path: Path) -> None:
     writer = Journal(tmp_path / "journals" / "full.jsonl")
     os.dup2(os.open("/dev/full", os.O_WRONLY), writer._fd)
     with pytest.raises(RecordsError, match="the journal cannot be written .No space left on device"):
-        writer(EVENTS[1])
+        writer(emitted(EVENTS[1]))
     writer.close()
 
 
@@ -234,7 +235,7 @@ def test_every_event_can_be_written_whatever_is_in_it(tmp_path_factory: pytest.T
     @settings(max_examples=30, deadline=None)
     def write(data: st.DataObject) -> None:
         nonlocal written
-        writer(kind(**{name: data.draw(ANYTHING) for name in kind._fields}))  # type: ignore[attr-defined]
+        writer(emitted(kind(**{name: data.draw(ANYTHING) for name in kind._fields})))  # type: ignore[attr-defined]
         written += 1
 
     try:

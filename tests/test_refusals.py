@@ -16,10 +16,10 @@ from ibexite.bench.lock import AddressLocks
 from ibexite.bench.read_line import BadReading, Item, mean_of
 from ibexite.engine import asking
 from ibexite.engine.calling import call_function, typed_value
-from ibexite.engine.debugger import Debugger
+from ibexite.engine.cleaning import Cleaning
 from ibexite.engine.measuring import _Requests
 from ibexite.engine.run import Run
-from ibexite.engine.services import Consenting, NoOperator, Question
+from ibexite.engine.services import Consenting, Halts, NoOperator, Question
 from ibexite.errors import (
     BenchError,
     IbexiteError,
@@ -319,10 +319,10 @@ def test_a_group_may_have_one_corner_and_its_tests_conditions(tmp_path, monkeypa
     assert list(tests.values()) == ["pass", "pass", "skipped"]
 
 
-@pytest.mark.parametrize("part", ["_before_unit", "_tests", "_after_unit"])
-def test_a_mistake_of_ours_outside_the_tests_is_no_pass(tmp_path, monkeypatch, part: str) -> None:  # noqa: ANN001
-    original = getattr(Run, part)
-    monkeypatch.setattr(Run, part, lambda self: [original(self), 1 / 0])
+@pytest.mark.parametrize(("owner", "part"), [(Run, "_before_unit"), (Run, "_tests"), (Cleaning, "_after_unit")])
+def test_a_mistake_of_ours_outside_the_tests_is_no_pass(tmp_path, monkeypatch, owner: type, part: str) -> None:  # noqa: ANN001
+    original = getattr(owner, part)
+    monkeypatch.setattr(owner, part, lambda self: [original(self), 1 / 0])
     heard: list[events.Event] = []
     outcome = from_memory(tmp_path, monkeypatch, "    read x = v_ok\n    check x >= 1 V\n", heard)
     assert (outcome.verdict, outcome.is_safe) == ("error", True) and "ZeroDivisionError" in outcome.reason
@@ -585,14 +585,7 @@ def test_an_interruption_while_preparing_aborts_the_run(tmp_path, monkeypatch) -
 
 
 def test_whoever_stops_at_a_halt_aborts_the_run(tmp_path, monkeypatch) -> None:  # noqa: ANN001
-    original = Run.carry_out
-
-    def halted(self: Run, *more: Any) -> Any:
-        self.runtime.debugger = Debugger(self.program, lambda *_: "stop", stepping=True, stops=set())
-        return original(self, *more)
-
-    monkeypatch.setattr(Run, "carry_out", halted)
-    outcome = from_memory(tmp_path, monkeypatch, ENOUGH)
+    outcome = from_memory(tmp_path, monkeypatch, ENOUGH, halts=Halts(lambda *_: "stop", is_stepping=True))
     assert (outcome.verdict, outcome.reason, outcome.is_safe) == ("aborted", "stopped at a halt", True)
 
 

@@ -45,16 +45,21 @@ class Page(HTMLParser):
 @pytest.fixture(scope="module")
 def records(tmp_path_factory) -> Path:  # noqa: ANN001
     """A store with a run of a weak and of a shorted unit."""
-    from ibexite.cli.demo_command import make_project
-    from ibexite.cli.options import open_program
-    from ibexite.cli.running import RunOptions, run_unit
+    from ibexite.demo.project import make_project
+    from ibexite.engine.orders import Orders
+    from ibexite.engine.services import Consenting
+    from ibexite.station.opening import open_to_run
+    from ibexite.station.service import RunService, UnitOrders
+    from ibexite.stop import Stop
 
     folder = tmp_path_factory.mktemp("project")
     make_project(folder)
-    program, file, project = open_program(folder / "fm2_final.ibx", None, ())
+    ready = open_to_run(folder / "fm2_final.ibx", None, {})
+    service = RunService(ready.project.records)
     for serial in (WEAK, SHORT):
-        run_unit(program, file, RunOptions(serial, project.records, "demo", simulate=True, yes=True))
-    return project.records
+        orders = UnitOrders(ready.program, ready.bench, serial, operator="demo", orders=Orders(is_simulated=True))
+        service.start(orders, (), Consenting(), Stop()).wait()
+    return ready.project.records
 
 
 def record(records: Path, serial: str) -> RunRecord:

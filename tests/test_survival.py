@@ -14,7 +14,7 @@ from pathlib import Path
 import pytest
 
 from ibexite.records import schema
-from tests.conftest import GOOD, IBEXITE, WEAK
+from tests.conftest import GOOD, IBEXITE, WEAK, children_of
 from tests.laboratory import damaged
 from tests.test_commands import RUN, begun
 from tests.test_toml_and_sessions import Instrument, guarded
@@ -50,9 +50,8 @@ def test_a_report_helper_that_is_killed_costs_the_report_alone(project: Path) ->
                                stdout=subprocess.PIPE, stderr=subprocess.STDOUT)  # fmt: skip
     assert process.stdout
     process.stdout.readline()
-    children = Path(f"/proc/{process.pid}/task/{process.pid}/children").read_text().split()
-    helper = next(pid for pid in children if b"ibexite.cli.helper" in Path(f"/proc/{pid}/cmdline").read_bytes())
-    os.kill(int(helper), signal.SIGKILL)
+    (helper,) = children_of(process, "ibexite.station.report_helper")
+    os.kill(helper, signal.SIGKILL)
     out, _ = process.communicate(timeout=120)
     assert process.returncode == 5 and "PASS (trial)" in out
     assert "the report was not written" in out and "ibexite report" in out

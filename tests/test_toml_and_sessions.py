@@ -20,10 +20,10 @@ from hypothesis import strategies as st
 from ibexite import errors, units
 from ibexite.bench import guardian_process
 from ibexite.bench.guardian import Guardian
-from ibexite.cli.helper import ReportHelper
 from ibexite.errors import MistakeError
 from ibexite.language import fill
 from ibexite.records.run_id import new_run_id
+from ibexite.station.report_helper import ReportHelper
 from ibexite.toml_reader import read_toml
 
 

@@ -14,15 +14,14 @@ from ibexite import events, instruments
 from ibexite.bench.file import read_bench
 from ibexite.engine.orders import Earlier, EarlierTest
 from ibexite.engine.preview import timeline
-from ibexite.engine.run import Run
-from ibexite.engine.services import NoOperator
+from ibexite.engine.services import Halts, NoOperator
 from ibexite.errors import MistakeError, SequenceError
 from ibexite.instruments.profile import load_profile
 from ibexite.language.check import vet
 from ibexite.language.source import Source
 from ibexite.verdicts import Judgement, Reason
 from tests.conftest import GOOD, HEADER
-from tests.laboratory.verdicts import Still
+from tests.runs import Still
 
 PROFILES = Path(instruments.__file__).with_name("profiles")
 GOOD_TEST = 'test good "Good"\n    read v_in\n    check v_in >= 1 V\n'
@@ -340,28 +339,16 @@ def test_reasons_stay_as_long_as_a_value_of_their_run_does() -> None:
     assert [r.code for r in earlier.reasons({"r2"})] == ["halted"]
 
 
-def test_a_halt_is_a_remark_and_makes_a_trial(perform, monkeypatch) -> None:  # noqa: ANN001
-    from ibexite.engine.debugger import Debugger
-
+def test_a_halt_is_a_remark_and_makes_a_trial(perform) -> None:  # noqa: ANN001
     answers = iter(["next", "again", "continue"])
-    original = Run.carry_out
-
-    def halted(self: Run, *more) -> object:  # noqa: ANN002
-        self.runtime.debugger = Debugger(self.program, lambda halt, _: next(answers), stepping=False, stops={"good"})
-        return original(self, *more)
-
-    monkeypatch.setattr(Run, "carry_out", halted)
-    run = perform(GOOD_TEST)
+    run = perform(GOOD_TEST, halts=Halts(lambda halt, _: next(answers), stops=frozenset({"good"})))
     assert [r.code for r in run.outcome.trial] == ["simulated", "halted"]
     assert [e.answer for e in run.of(events.Halted)] == ["next", "again", "continue"]
     assert 8 < run.of(events.Halted)[1].values["v_in"] < 10
 
 
-def test_a_run_by_itself_is_a_whole_lot_and_may_be_looked_at_in_its_blocks(perform, monkeypatch) -> None:  # noqa: ANN001
-    from ibexite.engine.debugger import Debugger
-
+def test_a_run_by_itself_is_a_whole_lot_and_may_be_looked_at_in_its_blocks(perform) -> None:  # noqa: ANN001
     asked: list[str] = []
-    original = Run.carry_out
 
     def prompt(halt, evaluate) -> str:  # noqa: ANN001
         asked.append(evaluate("1 V + 0 * v_in") if "v_in" in halt.values else "")
@@ -370,37 +357,29 @@ def test_a_run_by_itself_is_a_whole_lot_and_may_be_looked_at_in_its_blocks(perfo
         assert unknown.value.remedy == f"There is: {', '.join(halt.values) or 'nothing yet'}."
         return "next"
 
-    def halted(self: Run, *more) -> object:  # noqa: ANN002
-        self.runtime.debugger = Debugger(self.program, prompt, stepping=True, stops=set())
-        return original(self, *more)
-
-    monkeypatch.setattr(Run, "carry_out", halted)
     header = HEADER.replace(
         "before unit", 'before lot\n    show "a lot begins"\n    read v_in\n    wait 1 ms\n\nbefore unit', 1
     )
-    run = perform(GOOD_TEST + 'after unit\n    show "a unit ends"\nafter lot\n    show "a lot ends"\n', header=header)
+    run = perform(
+        GOOD_TEST + 'after unit\n    show "a unit ends"\nafter lot\n    show "a lot ends"\n',
+        header=header,
+        halts=Halts(prompt, is_stepping=True),
+    )
     assert [text for text in asked if text] == ["1 V", "1 V"]
     assert [event.text for event in run.of(events.Shown)] == ["a lot begins", "a unit ends", "a lot ends"]
 
 
-def test_at_a_halt_a_formula_has_the_value_of_this_place(perform, monkeypatch) -> None:  # noqa: ANN001
-    from ibexite.engine.debugger import Debugger
-
+def test_at_a_halt_a_formula_has_the_value_of_this_place(perform) -> None:  # noqa: ANN001
     found: list[str] = []
-    original = Run.carry_out
 
     def prompt(halt, evaluate) -> str:  # noqa: ANN001
         if "v_in" in halt.values:
             found.append(evaluate("0 * v_in + 2 V") if "curve" not in evaluate("v_in") else evaluate("v_in"))
         return "next"
 
-    def halted(self: Run, *more) -> object:  # noqa: ANN002
-        self.runtime.debugger = Debugger(self.program, prompt, stepping=True, stops=set())
-        return original(self, *more)
-
-    monkeypatch.setattr(Run, "carry_out", halted)
     perform(
-        'test t "T"\n    sweep u over 7 V, 8 V, 9 V\n        set supply.voltage = u\n        read v_in\n    check v_in >= 1 V\n'
+        'test t "T"\n    sweep u over 7 V, 8 V, 9 V\n        set supply.voltage = u\n        read v_in\n    check v_in >= 1 V\n',
+        halts=Halts(prompt, is_stepping=True),
     )
     assert set(found) - {"- V"} == {"2 V", "a curve of 3 values over u"}, "- V: a reading that there is not yet"
 

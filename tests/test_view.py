@@ -38,8 +38,8 @@ def shown(*happened: events.Event) -> list[str]:
     """The lines that a view writes where there is no terminal."""
     stream = io.StringIO()
     view = RunView(stream)
-    for event in happened:
-        view(event)
+    for number, event in enumerate(happened, 1):
+        view(events.Emitted("r1", number, event))
     assert "\r" not in stream.getvalue()
     return re.sub(r"\x1b\[[\d;]*m", "", stream.getvalue()).splitlines()
 

@@ -286,6 +286,15 @@ class RunEnded(NamedTuple):
     tests: int
 
 
+class Emitted(NamedTuple):
+    """An event as readers are told of it: the run that it belongs to, and its number in that run, from 1. The events of
+    a run are the lines of its journal, in the same order."""
+
+    run: str
+    number: int
+    event: Event
+
+
 Event = (
     RunStarted
     | BenchConnected

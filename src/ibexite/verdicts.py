@@ -179,6 +179,15 @@ def exit_code(verdict: str, is_trial: bool, *, accept_trial: bool = False) -> in
     return {NO_CHECK: EXIT_PASS, FAIL: EXIT_FAIL, ERROR: EXIT_BENCH}.get(verdict, EXIT_ABORTED)
 
 
+def worst_code(codes: Iterable[int]) -> int:
+    """The exit code of several runs: that of the worst one.
+
+    >>> worst_code([0, 5, 1, 0])
+    1
+    """
+    return min(codes, key=(EXIT_ABORTED, EXIT_BENCH, EXIT_FAIL, EXIT_TRIAL, EXIT_PASS).index)
+
+
 def describe() -> str:
     """The rules as Markdown, for docs/verdicts.md."""
     lines = ["## What makes a trial", "", "| code | |", "|---|---|"]

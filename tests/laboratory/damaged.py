@@ -20,13 +20,15 @@ import click
 
 from ibexite import events
 from ibexite.bench.file import read_bench
-from ibexite.cli.demo_command import make_project
 from ibexite.cli.main import program
-from ibexite.cli.run_inputs import read_parameters, read_prepared, read_selection, read_units
+from ibexite.demo.project import make_project
 from ibexite.errors import IbexiteError
 from ibexite.records.journal import Journal
 from ibexite.records.lookup import Lookup
 from ibexite.records.store import Store
+from ibexite.station.given import read_parameters, read_selection
+from ibexite.station.prepared import read_prepared
+from ibexite.station.unit_table import read_units
 
 PATIENCE = 20  # s; what takes longer hangs
 JUNK = [b"", b"\0", b"\xff\xfe", "Ω".encode(), b"\r", b"\t", b'"', b"[", b"]", b"{", b"(", b")" * 50, b"(" * 300, b"#", b"=", b",", b"1e999", b"-1", b"nan",
@@ -91,7 +93,7 @@ def make_files(folder: Path) -> None:
         events.Row(0.3, 1, (2.0,), (0.6,), [], []), events.TestEnded(0.7, "t", "no check", "", 0.6),
         events.MadeSafe(0.8, [{"role": "supply", "problem": ""}]), events.RunEnded(0.9, "no check", "", [], 0, 1),
     ):  # fmt: skip
-        journal(event)
+        journal(events.Emitted("20261123-090000-aaaaaa", 1, event))
     journal.close()
 
 

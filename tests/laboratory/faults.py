@@ -3,7 +3,6 @@ passed, outputs off at the end, no row lost, no internal error. `python -m tests
 
 from __future__ import annotations
 
-import datetime
 import random
 import sys
 import tempfile
@@ -14,15 +13,14 @@ from pathlib import Path
 from ibexite import events
 from ibexite.bench import bench as bench_module
 from ibexite.bench.file import BenchFile, read_bench
-from ibexite.cli.demo_command import make_project
-from ibexite.cli.stand_ins import make_plan
-from ibexite.engine.orders import Identity
-from ibexite.engine.run import Run
-from ibexite.engine.services import Consenting, RealClock
+from ibexite.demo.project import make_project
+from ibexite.engine.services import RealClock
 from ibexite.language.check import vet
 from ibexite.language.source import Source
 from ibexite.simulate.server import BenchServer
+from ibexite.station.stand_ins import make_plan
 from tests.laboratory.proxy import FAULTS, Proxy
+from tests.runs import carried_out
 
 SEQUENCE = """sequence "Laboratory"
     product "FM-2 control board"
@@ -112,9 +110,7 @@ class Laboratory:
         moved: BenchFile = self.file.moved_to({name: proxy.port for name, proxy in proxies.items()})
         program = vet(Source("laboratory.ibx", SEQUENCE))
         happened: list[events.Event] = []
-        identity = Identity("r", "FC00400", "", "", datetime.datetime.now(datetime.UTC))
-        run = Run(program, replace(moved), identity, RealClock(), Consenting(), happened.append)
-        outcome = run.carry_out()
+        outcome = carried_out(program, replace(moved), happened.append, clock=RealClock(), serial="FC00400")
         for proxy in proxies.values():
             proxy.close()
         wrong = _untrue(happened) if outcome.verdict == "pass" else []

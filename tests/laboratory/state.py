@@ -5,7 +5,6 @@ and a tenth of them over sockets on the simulated one."""
 
 from __future__ import annotations
 
-import datetime
 import random
 import sys
 import tempfile
@@ -16,16 +15,15 @@ from typing import Any, Protocol
 from ibexite import events
 from ibexite.bench import bench as bench_module
 from ibexite.bench.file import BenchFile, read_bench
-from ibexite.engine.orders import Identity, Orders
+from ibexite.engine.orders import Orders
 from ibexite.engine.preview import timeline
 from ibexite.engine.run import Run
 from ibexite.engine.selection import Selection
-from ibexite.engine.services import Consenting
 from ibexite.language.check import vet
 from ibexite.language.source import Source
 from tests.laboratory.faults import Laboratory
 from tests.laboratory.stub_bench import MemoryLink, memory_bench
-from tests.laboratory.verdicts import Still
+from tests.runs import made_run
 
 HEAD = """sequence "Random"
     product "none"
@@ -148,8 +146,7 @@ def wrong(seed: int, bench: Recorded) -> str:
         if chance.random() < 0.2 and not keeping
         else ()
     )
-    identity = Identity("r", "R", "", "", datetime.datetime(2026, 11, 25, tzinfo=datetime.UTC))
-    run = Run(program, bench.file, identity, Still(), Consenting(), look, (), None, Orders(Selection(only=only)))
+    run = made_run(program, bench.file, look, orders=Orders(Selection(only=only)))
     run.carry_out()
     values = _values(bench.heard)
     return (

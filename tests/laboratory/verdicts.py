@@ -5,7 +5,6 @@
 
 from __future__ import annotations
 
-import datetime
 import random
 import sys
 import tempfile
@@ -15,13 +14,12 @@ from typing import Any
 
 from ibexite.bench import bench as bench_module
 from ibexite.bench.file import BenchFile
-from ibexite.engine.orders import Earlier, EarlierTest, Identity, Orders, Outcome
-from ibexite.engine.run import Run
+from ibexite.engine.orders import Earlier, EarlierTest, Orders, Outcome
 from ibexite.engine.selection import Selection
-from ibexite.engine.services import Consenting
 from ibexite.language.check import vet
 from ibexite.language.source import Source
 from ibexite.verdicts import Judgement, Reason
+from tests import runs
 from tests.laboratory.stub_bench import MemoryLink, memory_bench
 
 HEAD = """sequence "Random"
@@ -263,35 +261,17 @@ def _stops(test: Test) -> bool:
 # --- comparing -------------------------------------------------------------------------------------------------------
 
 
-class Still:
-    """A clock that does not wait."""
-
-    def __init__(self) -> None:
-        self._now = 0.0
-
-    def now(self) -> float:
-        """Goes on a little at each look."""
-        self._now += 1e-4
-        return self._now
-
-    def wait(self, seconds: float) -> None:
-        """Over at once."""
-        self._now += seconds
-
-
-def carried_out(plan: Plan, file: BenchFile, only: tuple[str, ...], earlier: Earlier | None = None) -> Outcome:
+def real_outcome(plan: Plan, file: BenchFile, only: tuple[str, ...], earlier: Earlier | None = None) -> Outcome:
     """The outcome of a real run."""
     program = vet(Source("random.ibx", text_of(plan)))
     assert not program.has_mistakes, [program.source.render(f) for f in program.source.findings]
     orders = Orders(Selection(only=only), plan.stop_on_fail, earlier=earlier)
-    identity = Identity("r", "R", "", "", datetime.datetime(2026, 11, 25, tzinfo=datetime.UTC))
-    run = Run(program, file, identity, Still(), Consenting(), lambda event: None, (), None, orders)
-    return run.carry_out()
+    return runs.carried_out(program, file, orders=orders)
 
 
 def difference(plan: Plan, file: BenchFile) -> str:
     """What the run and the naive reading say differently, "" if nothing."""
-    outcome = carried_out(plan, file, plan.only)
+    outcome = real_outcome(plan, file, plan.only)
     told, verdict = expected(plan, plan.only, {})
     found = _compared(outcome, told, verdict)
     if found or not plan.again or plan.before:
@@ -300,7 +280,7 @@ def difference(plan: Plan, file: BenchFile) -> str:
     completed = {name for name, mine in told.items() if mine.is_done}
     earlier = Earlier("r1", "r1", outcome.verdict, ended, (Reason("halted", "halted", "r1"),), {},
                       lambda test, name: 5.0 if test in completed else None)  # fmt: skip
-    again = carried_out(plan, file, plan.again, earlier)
+    again = real_outcome(plan, file, plan.again, earlier)
     told, verdict = expected(plan, plan.again, told)
     taken = set(told) - set(plan.again)
     codes = {reason.code for reason in again.trial}

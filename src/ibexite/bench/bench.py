@@ -37,8 +37,9 @@ class SafeDeed:
 class Bench:
     """A bench whose instruments are being driven. `traffic` and `bad` are emptied by whoever records them."""
 
-    def __init__(self, file: BenchFile) -> None:
-        self.file = file
+    def __init__(self, file: BenchFile, heed: Callable[[], None] = lambda: None) -> None:
+        """`heed` is called while an instrument is waited for; what it raises ends the wait."""
+        self.file, self.heed = file, heed
         self.sessions: dict[str, Session] = {}
         self.state: dict[tuple[str, str], float] = {}  # what is believed of each setting
         self.mistrusted: set[str] = set()  # roles whose state was found to be another than believed
@@ -75,7 +76,11 @@ class Bench:
     def _session(self, fact: InstrumentFact) -> Session:
         profile = fact.profile
         link = SocketLink(
-            fact.address, name=fact.name, timeout=profile.timeout, terminator=profile.terminator.encode("latin-1")
+            fact.address,
+            name=fact.name,
+            timeout=profile.timeout,
+            terminator=profile.terminator.encode("latin-1"),
+            heed=self.heed,
         )
         return Session(fact.name, profile, link, self.traffic)
 
@@ -159,6 +164,7 @@ class Bench:
                     f"{key[1]} did not go {'on' if wanted else 'off'}", where=key[0],
                     remedy="Look at the instrument: has a protection tripped, is its front panel locked?",
                 )  # fmt: skip
+            self.heed()
             time.sleep(SWITCHED_WITHIN / 10)
 
     def _target(self, role_name: str, setting: str) -> Target:

@@ -7,15 +7,10 @@ from pathlib import Path
 
 import click
 
-from ibexite import demo
-from ibexite.cli.project import shown_path
-from ibexite.errors import EXIT_ABORTED, MistakeError
+from ibexite.demo.project import make_project
+from ibexite.errors import EXIT_ABORTED
+from ibexite.station.project import shown_path
 
-FILES = (
-    "README.md", "ibexite.toml", "bench.toml", "analog.toml", "fm2_final.ibx", "characterise.ibx", "sensor_parts.ibx",
-    "shared.ibx", "parts_limits.csv", "maths.py", "link_stress.py", "measurements/band_pass.ibx",
-    "measurements/one_db_point.py", "measurements/heater_power.py", "measurements/heater_power.measurement.toml",
-)  # fmt: skip
 # Two good boards, one with shorted turns in its inductor, one with a short across its input.
 UNITS = ("FC00400", "FC00413", "FC00411", "FC00427")
 RUNS = (("fm2_final.ibx", UNITS), ("characterise.ibx", ("FC00400",)), ("sensor_parts.ibx", ("FP0107",)))
@@ -35,11 +30,11 @@ def command(folder: Path) -> None:
     \b
     ibexite demo
     """
-    from ibexite.cli.helper import ReportHelper
     from ibexite.cli.options import open_program
     from ibexite.cli.running import RunOptions, run_unit, tell_report
     from ibexite.cli.signals import Signals
     from ibexite.records.lookup import verdict_text
+    from ibexite.station.report_helper import ReportHelper
 
     kept = make_project(folder)
     click.echo(
@@ -59,10 +54,10 @@ def command(folder: Path) -> None:
         for name, serials in RUNS:
             if name != RUNS[0][0]:
                 _headline(MORE[name], f"ibexite run {folder}/{name} --serial {serials[0]} --simulate --yes")
-            program, file, project = open_program(folder / name, None, ())
+            ready = open_program(folder / name, None, {})
             for serial in serials:
-                options = RunOptions(serial, project.records, "demo", simulate=True, yes=True)
-                outcomes.append((name, serial, run_unit(program, file, options, helper, signals=signals)))
+                options = RunOptions(serial, ready.project.records, "demo", simulate=True, yes=True)
+                outcomes.append((name, serial, run_unit(ready, options, signals, helper=helper)))
                 signals.end_with(EXIT_ABORTED)
                 if signals.was_held_off:
                     raise click.exceptions.Exit(EXIT_ABORTED)
@@ -75,31 +70,6 @@ def command(folder: Path) -> None:
             tell_report(helper.finish())
     finally:
         helper.close()
-
-
-def make_project(folder: Path) -> list[str]:
-    """Writes the files of the example project; returns the names of those that were there and had been changed."""
-    kept = []
-    source = Path(demo.__file__).parent
-    try:
-        folder.mkdir(parents=True, exist_ok=True)
-        for name in FILES:
-            # Python files of the example are kept as texts, so that no tool takes them for modules of the package.
-            stored = source.joinpath(name + ".txt" if name.endswith(".py") else name)
-            content = stored.read_bytes()
-            target = folder / name
-            target.parent.mkdir(parents=True, exist_ok=True)
-            if target.exists() and target.read_bytes() != content:
-                kept.append(name)
-            elif not target.exists():
-                target.write_bytes(content)
-    except OSError as error:
-        raise MistakeError(
-            f"cannot make the project ({error.strerror})",
-            where=str(folder),
-            remedy="Name another folder: ibexite demo FOLDER",
-        ) from None
-    return kept
 
 
 def _headline(text: str, command_line: str) -> None:

@@ -30,9 +30,9 @@ def main() -> None:
         signal.signal(signal.SIGINT, _end)
     arguments = sys.argv[1:]
     if arguments[:1] == ["run"] and not {"--no-report", "--help", "-h"} & set(arguments):
-        from ibexite.cli import helper
+        from ibexite.station import report_helper
 
-        helper.start_early()
+        report_helper.start_early()
     from ibexite.cli.main import main as command_line
 
     if is_default:

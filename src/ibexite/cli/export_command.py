@@ -7,7 +7,7 @@ from pathlib import Path
 import click
 
 from ibexite.cli.options import open_records, records_option
-from ibexite.cli.project import shown_path
+from ibexite.station.project import shown_path
 
 
 @click.command("export")

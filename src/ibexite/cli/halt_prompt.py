@@ -7,9 +7,11 @@ from typing import Any
 
 import click
 
-from ibexite.engine.debugger import Halt
+from ibexite.cli.terminal_operator import read_line
+from ibexite.engine.services import Halt
 from ibexite.errors import MistakeError, StopRun
 from ibexite.language.program import Program
+from ibexite.stop import Stop
 from ibexite.wording import column_text
 
 HELP = "next (n, Enter) · continue (c) · again (a): the line before once more · values (v) · stop (s) · or a formula"
@@ -18,18 +20,19 @@ HELP = "next (n, Enter) · continue (c) · again (a): the line before once more 
 class HaltPrompt:
     """Shows where the run stands and the values so far; asks what to do."""
 
-    def __init__(self, program: Program) -> None:
-        self._program = program
+    def __init__(self, program: Program, stop: Stop) -> None:
+        self._program, self._stop = program, stop
 
     def __call__(self, halt: Halt, evaluate: Callable[[str], str]) -> str:
         """next, continue, again or stop."""
         place = f"{halt.file}:{halt.line}  " if halt.line else ""
         click.echo(click.style(f"  {place}{halt.text}", bold=True))
         while True:
-            try:
-                text = click.prompt("  halt", default="next", show_default=False, prompt_suffix="> ").strip()
-            except (click.Abort, EOFError):
-                raise StopRun("the terminal was closed at a halt") from None
+            click.echo("  halt> ", nl=False)
+            line = read_line(self._stop)
+            if not line:
+                raise StopRun("the terminal was closed at a halt")
+            text = line.decode("utf-8", "replace").strip() or "next"
             word = {"n": "next", "c": "continue", "a": "again", "s": "stop", "v": "values"}.get(text, text)
             if word in ("next", "continue", "stop") or (word == "again" and halt.is_after):
                 return word

@@ -1,18 +1,23 @@
 """Standard output and error that last: when nobody reads them any more, or the disk behind them is full, what is
 written goes nowhere. The exit code and the records must not depend on who looks; it is told that a file is not
-complete."""
+complete. A reader who holds (a paused terminal) is waited for, but not by a run that somebody wants to end."""
 
 from __future__ import annotations
 
 import contextlib
 import errno
 import os
+import select
 import sys
 from typing import Any, TextIO
+
+TURN = 0.1  # s
 
 
 class LastingStream:
     """A text stream around another one, which never fails."""
+
+    waits_for_readers = True  # of all streams
 
     def __init__(self, stream: TextIO | None, number: int) -> None:
         self._stream = stream
@@ -20,11 +25,22 @@ class LastingStream:
 
     def write(self, text: str) -> int:
         """Writes, as long as somebody reads."""
-        return self._tried("write", text) or len(text)
+        if self._is_read():
+            self._tried("write", text)
+        return len(text)
 
     def flush(self) -> None:
         """Flushes, as long as somebody reads."""
-        self._tried("flush")
+        if self._is_read():
+            self._tried("flush")
+
+    def _is_read(self) -> bool:
+        """Waits until there is room for a line; false if there is none and nobody is to be waited for."""
+        with contextlib.suppress(OSError, ValueError):  # what cannot be waited for is tried
+            while self._stream is not None and not select.select([], [self._number], [], TURN)[1]:
+                if not LastingStream.waits_for_readers:
+                    return False
+        return True
 
     def isatty(self) -> bool:
         """True for a terminal."""

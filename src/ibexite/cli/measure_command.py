@@ -11,22 +11,20 @@ import click
 
 from ibexite.cli.options import (
     bench_option,
-    companions_of,
+    findings_end_it,
     format_option,
     parameters,
-    records_folder,
     records_option,
     with_option,
 )
-from ibexite.cli.project import find_project, need_bench, shown_path
 from ibexite.cli.running import RunOptions, exit_code, run_unit
 from ibexite.cli.signals import Signals
-from ibexite.errors import EXIT_MISTAKE, MistakeError, did_you_mean
+from ibexite.station.desk import RESULT, Desk, kind_of, outputs_of
+from ibexite.station.project import shown_path
+from ibexite.station.records_folder import records_folder
 
 if TYPE_CHECKING:
-    from ibexite.bench.file import BenchFile
-    from ibexite.language import nodes
-    from ibexite.language.program import MeasurementFacts, Program
+    from ibexite.language.program import MeasurementFacts
     from ibexite.records.lookup import RunRecord
 
 
@@ -58,28 +56,19 @@ def command(
     ibexite measure --list
     ibexite measure band_pass --role tap=v_filter --role reference=v_tone --with f_high="90 kHz" --simulate
     """
-    project = find_project(Path.cwd())
-    companions = companions_of(Path.cwd() / "measure.ibx", project)
-    offered = companions.measurements()
+    desk = Desk(Path.cwd())
     if listed or name is None:
-        _list({**companions.installed(), **offered}, output)
+        _list(desk.offered(), output)
         return
-    facts = offered.get(name) or companions.installed().get(name)
-    if facts is None:
-        raise MistakeError(
-            f"there is no measurement {name!r}",
-            remedy=did_you_mean(name, offered)
-            or f"Name a folder of them in {project.folder.name}/ibexite.toml: measurements",
-        )
-    path = need_bench(bench, project, Path("measure.ibx"))
-    program, file = _program(facts, parameters(given), parameters(roles, "--role"), path, companions)
+    facts = desk.find(name)
+    with findings_end_it():
+        ready = desk.open(facts, parameters(given), parameters(roles, "--role"), bench)
     options = RunOptions.from_choices(
-        choices, sequence=path, serial=serial, records=records_folder(records, project), yes=True, is_measurement=True
+        choices, serial=serial, records=records_folder(records, desk.project), yes=True, is_measurement=True
     )
     signals = Signals()
     # Whoever asked for JSON gets nothing else on standard output.
-    shown_on = sys.stderr if output == "json" else None
-    outcome = run_unit(program, file, options, signals=signals, shown_on=shown_on)
+    outcome = run_unit(ready, options, signals, shown_on=sys.stderr if output == "json" else None)
     signals.end_with(exit_code(outcome, accept_trial=True))
     _show(options.records, facts, outcome.run, output)
     raise click.exceptions.Exit(exit_code(outcome, accept_trial=True))
@@ -90,7 +79,7 @@ def _list(offered: dict[str, MeasurementFacts], output: str) -> None:
         entries = [
             {
                 "name": m.name, "title": m.title, "kind": m.kind, "origin": m.origin, "version": m.version,
-                "needs": {n: _kind_of(need) for n, need in m.needs.items()},
+                "needs": {n: kind_of(need) for n, need in m.needs.items()},
                 "inputs": {n: str(kind) for n, kind in m.inputs.items()},
                 "outputs": {n: str(kind) for n, kind in m.outputs.items()},
             }
@@ -107,80 +96,6 @@ def _list(offered: dict[str, MeasurementFacts], output: str) -> None:
                 click.echo(f"    {title:<8} {', '.join(entries_)}")
 
 
-def _kind_of(need: nodes.Need) -> str:
-    """The class of a role, the unit or kind of a signal."""
-    return need.class_name or (need.unit.symbol if need.unit else need.kind)
-
-
-def _check_roles(facts: MeasurementFacts, roles: dict[str, str], file: BenchFile) -> None:
-    """Refuses names that the bench does not have; the kinds of those it has are vetted with the sequence.
-
-    Raises:
-        MistakeError: with the option that says what plays a role.
-    """
-    for name, need in facts.needs.items():
-        what, known = ("role", file.roles) if need.class_name else ("signal", file.signals)
-        if roles.get(name, name) not in known:
-            raise MistakeError(
-                f"{facts.name} needs the {what} {name!r}, and the bench has no {what} {roles.get(name, name)!r}",
-                where=str(file.path),
-                remedy=f"Say what plays it: --role {name}=NAME. There is: {', '.join(sorted(known))}.",
-            )
-
-
-def _program(
-    facts: MeasurementFacts, inputs: dict[str, str], roles: dict[str, str], bench: Path, companions: Any
-) -> Any:
-    """A sequence of one test that carries out the measurement, vetted against the bench."""
-    from ibexite.bench.file import read_bench
-    from ibexite.cli.options import show_findings
-    from ibexite.engine.facts import bench_facts
-    from ibexite.language import constants
-    from ibexite.language.check import parse_typed, vet
-    from ibexite.language.facts import vet_against
-    from ibexite.language.source import Source
-
-    for name in inputs:
-        if name not in facts.inputs:
-            raise MistakeError(
-                f"{facts.name} has no input {name!r}", where="--with", remedy=did_you_mean(name, facts.inputs)
-            )
-    for name in roles:
-        if name not in facts.needs:
-            raise MistakeError(
-                f"{facts.name} needs no {name!r}", where="--role", remedy=did_you_mean(name, facts.needs)
-            )
-    file = read_bench(shown_path(bench))
-    _check_roles(facts, roles, file)
-    arguments = [f"{name} = {roles.get(name, name)}" for name in facts.needs]
-    for name, text in inputs.items():
-        kind = facts.inputs[name]
-        value = parse_typed(kind, text, f"--with {name}")
-        arguments.append(f'{name} = "{value}"' if kind.kind == "text" else
-                         f"{name} = {constants.written(value, kind.dimension, kind.shown)}")  # fmt: skip
-    needs = []
-    for name, need in facts.needs.items():
-        what = need.class_name or (f"signal in {need.unit.symbol}" if need.unit else f"signal {need.kind}")
-        needs.append(f"    {roles.get(name, name)} : {what}")
-    text = "\n".join(
-        [
-            f'sequence "measurement {facts.name}"',
-            '    product "measurement"', "", *(["needs", *needs, ""] if needs else []),
-            f'test {facts.name} "{facts.title}"', f"    measure {facts.name}({', '.join(arguments)}) as {RESULT}",
-        ]
-    )  # fmt: skip
-    source = Source("measure.ibx", text + "\n")
-    program: Program = vet(source, {}, companions)
-    vet_against(program, bench_facts(file))
-    if program.has_mistakes:
-        show_findings(program, only_mistakes=True)
-        raise click.exceptions.Exit(EXIT_MISTAKE)
-    return program, file
-
-
-RESULT = "result"
-
-
 def _show(records: Path, facts: MeasurementFacts, run: str, output: str) -> None:
     from ibexite.records.lookup import Lookup
 
@@ -188,26 +103,10 @@ def _show(records: Path, facts: MeasurementFacts, run: str, output: str) -> None
     record = lookup.run(run)
     lookup.close()
     if output == "json":
-        click.echo(json.dumps(_as_data(record, facts), indent=2))
+        data = {"run": record.row["id"], "verdict": record.row["verdict"], "outputs": outputs_of(record, facts)}
+        click.echo(json.dumps(data, indent=2))
         return
     _show_values(record, facts)
-
-
-def _as_data(record: RunRecord, facts: MeasurementFacts) -> dict[str, Any]:
-    """Run, verdict, and the outputs with all their digits in base units; a hole is null."""
-    outputs: dict[str, Any] = {}
-    for name, kind in facts.outputs.items():
-        grid = record.tests[0].grid_with(f"{RESULT}.{name}")
-        if grid is None:
-            continue
-        column = next(c for c in grid.columns if c["name"] == f"{RESULT}.{name}")
-        values: list[Any] = [None if v != v else v for v in grid.column(column["name"])]
-        if column["labels"]:
-            values = [column["labels"][int(v)] for v in values]
-        axes = {a: list(grid.column(a)) for a in grid.axes}
-        outputs[name] = {"unit": column["unit"], "kind": column["kind"]}
-        outputs[name] |= {"values": values, "axes": axes} if kind.axes else {"value": values[0]}
-    return {"run": record.row["id"], "verdict": record.row["verdict"], "outputs": outputs}
 
 
 def _show_values(record: RunRecord, facts: MeasurementFacts) -> None:

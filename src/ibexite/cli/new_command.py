@@ -7,10 +7,10 @@ from pathlib import Path
 
 import click
 
-from ibexite.cli.project import find_project, shown_path
 from ibexite.errors import MistakeError
 from ibexite.language.words import RESERVED
 from ibexite.plain_file import is_there
+from ibexite.station.project import find_project, shown_path
 
 KINDS = {"sequence": ("sequence.ibx",), "python": ("python.py",), "program": ("program.py", "program.measurement.toml")}
 

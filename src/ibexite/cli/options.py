@@ -1,23 +1,19 @@
-"""Options that several commands share, and how sequences and records are opened for them."""
+"""Options that several commands share, and what opening sequences and records looks like."""
 
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
 
-from ibexite.cli.project import Project, find_project, need_bench, shown_path
-from ibexite.errors import EXIT_MISTAKE, MistakeError, RecordsError
-from ibexite.plain_file import is_folder
+from ibexite.errors import EXIT_MISTAKE, MistakeError
+from ibexite.station.opening import NotReady, Opened, Ready, open_to_run
+from ibexite.station.records_folder import open_lookup, records_folder
 
 if TYPE_CHECKING:
-    from ibexite.bench.file import BenchFile
-    from ibexite.companions.files import Files
-    from ibexite.language.program import Program
-    from ibexite.language.source import Source
     from ibexite.records.lookup import Lookup
 
 Decorator = Callable[[Callable[..., Any]], Callable[..., Any]]
@@ -74,89 +70,32 @@ def parameters(given: tuple[str, ...], option: str = "--with") -> dict[str, str]
     return values
 
 
-def show_findings(program: Program, *, only_mistakes: bool = False) -> None:
+def show_findings(opened: Opened, *, only_mistakes: bool = False) -> None:
     """Prints findings as text."""
-    for source in program.sources:
-        for finding in source.sorted_findings():
-            if not only_mistakes or finding.level == "mistake":
-                click.echo(source.render(finding) + "\n", err=True)
+    for source, finding in opened.findings:
+        if not only_mistakes or finding.level == "mistake":
+            click.echo(source.render(finding) + "\n", err=True)
 
 
-def companions_of(sequence: Path, project: Project) -> Files:
-    """The files that a sequence may name."""
-    from ibexite.companions.files import Files
-
-    return Files(Path(shown_path(sequence.parent)), tuple(Path(shown_path(f)) for f in project.measurements))
-
-
-def vet_sequence(source: Source, sequence: Path, project: Project, given: Mapping[str, str]) -> Program:
-    """Checks a sequence with all that it names."""
-    from ibexite.language.check import vet
-
-    companions = companions_of(sequence, project)
-    program = vet(source, given, companions)
-    program.python_files = companions.python_files + ([companions.limit_file] if companions.limit_file else [])
-    return program
+@contextlib.contextmanager
+def findings_end_it() -> Iterator[None]:
+    """Within it a sequence with mistakes ends the command: they are shown, and the exit code is 2."""
+    try:
+        yield
+    except NotReady as error:
+        show_findings(error.opened, only_mistakes=True)
+        raise click.exceptions.Exit(EXIT_MISTAKE) from None
 
 
-def open_program(
-    sequence: Path, bench: Path | None, given: tuple[str, ...] | Mapping[str, str]
-) -> tuple[Program, BenchFile, Project]:
+def open_program(sequence: Path, bench: Path | None, given: Mapping[str, str]) -> Ready:
     """A program vetted against its bench; ends the command with exit code 2 where anything is wrong."""
-    from ibexite.bench.file import read_bench
-    from ibexite.engine.facts import bench_facts
-    from ibexite.language.facts import vet_against
-    from ibexite.language.source import read_source
-
-    source = read_source(sequence)
-    project = find_project(sequence)
-    values = parameters(given) if isinstance(given, tuple) else given
-    program = vet_sequence(source, sequence, project, values)
-    file = read_bench(shown_path(need_bench(bench, project, sequence)))
-    vet_against(program, bench_facts(file))
-    if program.has_mistakes:
-        show_findings(program, only_mistakes=True)
-        raise click.exceptions.Exit(EXIT_MISTAKE)
-    return program, file, project
-
-
-def records_folder(given: Path | None, project: Project | None = None) -> Path:
-    """The folder of the records."""
-    return given or (project or find_project(Path.cwd())).records
+    with findings_end_it():
+        return open_to_run(sequence, bench, given)
 
 
 def open_records(given: Path | None) -> Lookup:
-    """The store for reading, after runs that were left over have been taken in."""
-    from ibexite.records.lookup import Lookup
-
-    folder = records_folder(given)
-    take_in_left_over(folder)
-    return Lookup(folder)
-
-
-LOOKING_PATIENCE = 0.5  # s; a list of runs does not wait for whoever is writing the store
-
-
-def take_in_left_over(folder: Path) -> None:
-    """Stores runs that broke off, and tells of them; completes a store of an older version. What cannot be stored just
-    now does not keep anybody from looking at what is there."""
-    from ibexite.records.journal import SUFFIX
-    from ibexite.records.lookup import FILE_NAME, is_older
-
-    journals = folder / "journals"
-    waiting = sum(1 for _ in journals.glob("*" + SUFFIX)) if is_folder(journals) else 0
-    if not waiting and not is_older(folder / FILE_NAME):
-        return
-    from ibexite.records.store import Store
-
-    try:
-        with contextlib.closing(Store(folder, patience=LOOKING_PATIENCE)) as store:
-            stored, damaged = store.take_in_left_over()
-    except RecordsError as error:
-        what = f"not stored yet: {waiting} run{'s' if waiting > 1 else ''}: " if waiting else ""
-        click.echo(f"{what}{error.what}. What is stored is shown.", err=True)
-        return
-    for run in stored:
-        click.echo(f"found a run that was not stored yet: {run}", err=True)
-    for text in damaged:
-        click.echo(f"a damaged journal was set aside: {text}", err=True)
+    """The store for reading; tells of runs that had been left over."""
+    lookup, told = open_lookup(records_folder(given))
+    for text in told:
+        click.echo(text, err=True)
+    return lookup

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from ibexite.cli.options import bench_option, format_option, open_program, sequence_argument, with_option
+from ibexite.cli.options import bench_option, format_option, open_program, parameters, sequence_argument, with_option
 from ibexite.wording import duration_text
 
 if TYPE_CHECKING:
@@ -36,7 +36,8 @@ def command(sequence: Path, bench: Path | None, given: tuple[str, ...], plot: Pa
     """
     from ibexite.engine.preview import preview, timeline
 
-    program, file, project = open_program(sequence, bench, given)
+    ready = open_program(sequence, bench, parameters(given))
+    program, file = ready.program, ready.bench
     blocks = preview(program, file)
     if plot is not None:
         from ibexite.reports.timeline import draw_timeline
@@ -48,7 +49,7 @@ def command(sequence: Path, bench: Path | None, given: tuple[str, ...], plot: Pa
         click.echo(json.dumps([asdict(block) for block in blocks], indent=2))
         return
     click.echo(f"{program.sequence.title} on {file.name}\n")
-    earlier = _earlier(project.records, program.sequence.title)
+    earlier = _earlier(ready.project.records, program.sequence.title)
     for block in blocks:
         _show(block, earlier.get(block.name))
     active = [block for block in blocks if not block.is_off]

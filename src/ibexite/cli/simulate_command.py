@@ -23,9 +23,9 @@ def command(bench: Path, serial: str) -> None:
     from dataclasses import replace
 
     from ibexite.bench.file import read_bench
-    from ibexite.cli.stand_ins import is_on_this_machine, make_plan
     from ibexite.errors import BenchError
     from ibexite.simulate.server import BenchServer
+    from ibexite.station.stand_ins import is_on_this_machine, make_plan
 
     file = read_bench(bench)
     plan = make_plan(file, serial, own_ports=False)

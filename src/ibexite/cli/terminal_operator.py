@@ -15,7 +15,9 @@ import click
 from ibexite import units
 from ibexite.engine.services import Live, Question
 from ibexite.errors import NoAnswerError, UnitError
+from ibexite.stop import Stop
 
+TURN = 0.1  # s; how long a line is waited for until it is looked whether the run is to end
 LIVE_INTERVAL = 0.3  # s between two looks at a value that is being adjusted
 
 
@@ -24,8 +26,8 @@ class TerminalOperator:
 
     trial_reason = ""
 
-    def __init__(self, name: str) -> None:
-        self.name = name
+    def __init__(self, name: str, stop: Stop) -> None:
+        self.name, self._stop = name, stop
 
     def ask(self, question: Question) -> Any:
         """The answer, checked."""
@@ -36,7 +38,7 @@ class TerminalOperator:
             click.echo(f"  {number}  {choice}")
         while True:
             click.echo(f"  {_prompt(question)} ", nl=False)
-            line = _read_line()
+            line = read_line(self._stop)
             if not line:
                 raise NoAnswerError(
                     "the terminal was closed at a question", remedy="Run it in a terminal that stays open."
@@ -54,8 +56,9 @@ class TerminalOperator:
             said, is_inside = live()
             mark = "within its limits" if is_inside else "not yet"
             click.echo(f"\r  {said:<16} {mark:<20}", nl=False)
+            self._stop.check()
             if _has_line(LIVE_INTERVAL):
-                if not _read_line():
+                if not read_line(self._stop):
                     raise NoAnswerError("the terminal was closed at a question")
                 if is_inside:
                     click.echo()
@@ -116,8 +119,13 @@ def _number(question: Question, text: str) -> tuple[float, str]:
     return value, ""
 
 
+_ahead = bytearray()  # read from standard input and not used yet; several lines may come at once
+
+
 def _has_line(seconds: float) -> bool:
     """Whether a line is there within so many seconds."""
+    if b"\n" in _ahead:
+        return True
     if sys.platform == "win32":
         import msvcrt
         import time
@@ -127,16 +135,24 @@ def _has_line(seconds: float) -> bool:
     return bool(select.select([sys.stdin], [], [], seconds)[0])
 
 
-def _read_line() -> bytes:
-    """A line from the terminal, b"" when it was closed.
+def read_line(stop: Stop) -> bytes:
+    """A line from standard input, b"" when it was closed. Waits in short turns: the run may be stopped meanwhile.
 
-    Waits in short turns: a signal that comes in the moment before a blocking read would be heard only after it.
+    Raises:
+        StopRun: it was.
     """
     if sys.platform == "win32":
         return sys.stdin.readline().encode()
-    while not _has_line(0.2):
-        pass
-    return os.read(sys.stdin.fileno(), 4096)
+    while b"\n" not in _ahead:
+        stop.check()
+        if _has_line(TURN):
+            data = os.read(sys.stdin.fileno(), 4096)
+            _ahead.extend(data)
+            if not data:
+                break
+    line, end, rest = bytes(_ahead).partition(b"\n")
+    _ahead[:] = rest
+    return line + end
 
 
 def login_name() -> str:

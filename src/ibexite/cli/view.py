@@ -55,8 +55,9 @@ class RunView:
         self._is_in_test = False
         self._start: events.RunStarted | None = None
 
-    def __call__(self, event: events.Event) -> None:
+    def __call__(self, emitted: events.Emitted) -> None:
         """Shows an event, if it is one that is shown."""
+        event = emitted.event
         handler = getattr(self, "_" + type(event).__name__.lower(), None)
         if handler is not None:
             handler(event)

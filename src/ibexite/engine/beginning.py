@@ -14,6 +14,11 @@ from ibexite.language import constants, nodes
 from ibexite.language.program import Program
 
 
+def sequence_hash(program: Program) -> str:
+    """The SHA-256 of a sequence as it runs."""
+    return _sha256(program.source.text.encode())
+
+
 def run_started(program: Program, bench: BenchFile, identity: Identity, orders: Orders) -> events.RunStarted:
     """The first event of a run."""
     sequence, source, earlier = program.sequence, program.source, orders.earlier

@@ -157,5 +157,5 @@ def _at_each_point(runtime: Runtime, function: PythonFunction, values: tuple[Any
 
 def _outside(runtime: Runtime) -> Outside:
     if runtime.outside is None:
-        runtime.outside = Outside()
+        runtime.outside = Outside(runtime.stop.check)
     return runtime.outside

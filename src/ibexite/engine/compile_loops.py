@@ -145,6 +145,7 @@ class LoopCompiler(CompilerBase):
         self._emit("    raise", line)
         if row:
             self._emit(row, line)
+            self._emit("heed()", line)  # whether the run is to end; what was measured is recorded
         self._told(loop, line)
         self._depth -= 1
         if isinstance(node, nodes.Search):

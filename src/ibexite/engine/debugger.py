@@ -3,12 +3,12 @@ service."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass
-from typing import Any, Protocol
+from collections.abc import Callable, Iterable
+from typing import Any
 
 from ibexite.engine.formula import HELPERS, Formulas, variable
-from ibexite.errors import MistakeError, StopRun
+from ibexite.engine.services import Halt, Halts
+from ibexite.errors import MistakeError, StopRun, did_you_mean
 from ibexite.language import nodes
 from ibexite.language.build_expr import ExprBuilder
 from ibexite.language.grammar import line_parser
@@ -17,32 +17,15 @@ from ibexite.language.source import Source
 from ibexite.language.types import Type, Typer
 
 
-@dataclass(frozen=True, slots=True)
-class Halt:
-    """Where the run stands: the line that comes next, its text, and the values so far by name."""
-
-    file: str
-    line: int
-    text: str
-    values: dict[str, Any]
-    is_after: bool  # the line was carried out already, and can be run again
-
-
-class Prompt(Protocol):
-    """Whoever decides at a halt: "next", "continue", "again" or "stop"."""
-
-    def __call__(self, halt: Halt, evaluate: Callable[[str], str]) -> str: ...
-
-
 class Debugger:
-    """Halts at each line (stepping), or at the lines and tests that were named."""
+    """Halts at each line (stepping), or at the lines and tests that were named; `tell` is told of each halt: the line,
+    the answer, and the values of that moment."""
 
-    def __init__(self, program: Program, prompt: Prompt, *, stepping: bool, stops: set[str]) -> None:
-        self._program, self._prompt = program, prompt
-        self._stepping, self._stops = stepping, stops
+    def __init__(self, program: Program, halts: Halts, tell: Callable[[int, str, dict[str, Any]], None]) -> None:
+        self._program, self._prompt, self._tell = program, halts.prompt, tell
+        self._stepping, self._stops = halts.is_stepping, halts.stops
         self._block = ""
         self._was_asked = False  # the halt at the present line was the one behind the line before
-        self.tell: Callable[[int, str, dict[str, Any]], None] = lambda line, answer, values: None  # of each halt
 
     def entering(self, block: str) -> None:
         """A block begins; halts at its first line if it was named."""
@@ -72,7 +55,7 @@ class Debugger:
         source = next((s for s in self._program.sources if s.name == file), self._program.source)
         text = source.line_text(line).strip() if line else "(the end of these lines)"
         answer = self._prompt(Halt(file, line, text, values, is_after), lambda given: self.evaluate(given, values))
-        self.tell(line, answer, {name: _plain(value) for name, value in values.items()})
+        self._tell(line, answer, {name: _plain(value) for name, value in values.items()})
         if answer == "stop":
             raise StopRun("stopped at a halt")
         if answer == "continue":
@@ -135,6 +118,18 @@ class Debugger:
             if not isinstance(value, complex)
             else str(value)
         )
+
+
+def check_stops(program: Program, stops: Iterable[str]) -> None:
+    """Refuses a halt at what is neither a test nor a line with something on it. Raises MistakeError."""
+    names = [case.test.name for case in program.cases]
+    lines = program.source.text.count("\n") + 1
+    for stop in stops:
+        if stop.isdigit() and 0 < int(stop) <= lines and program.source.line_text(int(stop)).split("#")[0].strip():
+            continue
+        if stop not in names:
+            what = f"line {stop} has nothing to halt at" if stop.isdigit() else f"there is no test {stop!r}"
+            raise MistakeError(what, where="--break", remedy="" if stop.isdigit() else did_you_mean(stop, names))
 
 
 def _plain(value: Any) -> Any:

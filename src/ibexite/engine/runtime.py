@@ -7,11 +7,12 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from ibexite import events
 from ibexite.bench.bench import Bench
 from ibexite.engine.compile import Compiler
 from ibexite.engine.formula import as_time
 from ibexite.engine.frame import Frame
-from ibexite.engine.services import Clock, Operator
+from ibexite.engine.services import Halts, Services
 from ibexite.errors import SequenceError
 from ibexite.holes import NEVER_MEASURED, decide
 from ibexite.language import nodes
@@ -22,7 +23,6 @@ from ibexite.wording import judged_text
 
 if TYPE_CHECKING:
     from ibexite.engine.debugger import Debugger
-    from ibexite.engine.timing import Timing
     from ibexite.engine.watch import Watch
     from ibexite.events import Judged
     from ibexite.outside.program import Outside
@@ -62,34 +62,60 @@ class Runtime:
     """What the blocks of a run share."""
 
     def __init__(
-        self, program: Program, bench: Bench, clock: Clock, operator: Operator, emit: Callable[[Any], None]
+        self,
+        program: Program,
+        bench: Bench,
+        services: Services,
+        emit: Callable[[Any], None],
+        *,
+        serial: str,
+        trial: list[Reason],
+        earlier_results: Callable[[str, str], Any] | None,
     ) -> None:
-        self.program, self.bench, self.clock, self.operator, self.emit = program, bench, clock, operator, emit
-        self.began = clock.now()
-        self.serial = ""
-        self.folder = Path()  # of the sequence: programs and pictures are looked for there
-        self.records: Path | None = None  # where attached files are kept
+        """`trial` takes the reasons why a pass would not count, as they are found; `earlier_results` gives those of
+        tests that a retest takes over, None for one that is not known."""
+        self.program, self.bench, self.emit, self.serial, self.trial = program, bench, emit, serial, trial
+        self.clock, self.operator, self.stop = services.clock, services.operator, services.stop
+        self.earlier_results = earlier_results
+        self.began = self.clock.now()
+        self.folder = Path(program.source.name).absolute().parent  # programs and pictures are looked for there
+        self.records = services.records  # where attached files are kept
         self.block = ""  # the test that is running, or "before unit"
         self.corner = ""  # the suffix of its corner, " [temp = -20 degC]"
         self.results: dict[tuple[str, str], Any] = {}  # of finished tests; a column is a function that makes its curve
-        self.earlier_results: Callable[[str, str], Any] | None = (
-            None  # of tests that a retest takes over, None if unknown
-        )
         self.fresh: dict[tuple[str, str], Any] = {}  # of the test that is running
         self.left_bad: dict[tuple[str, str], int] = {}  # how many bad values were left out of results, as `results`
         self.fresh_left_bad: dict[tuple[str, str], int] = {}
         self.verdicts: list[tuple[str, str]] = []  # of the checks of this test, and why
         self.failed_text = ""  # of the first check of this block that did not pass, in words
         self.bad_reasons: dict[str, list[str]] = {}  # of this test, by reading
-        self.trial: list[Reason] = []  # why a pass would not count, as found on the way
         self.held_back: list[Callable[[], None]] | None = None  # in after unit: what the operator gets when all is off
         self.expects_limiting = False
         self.watches: list[Watch] = []
-        self.debugger: Debugger | None = None
-        self.timing: Timing | None = None
+        self.timing = services.timing
+        self.debugger = self._debugger(services.halts) if services.halts is not None else None
         self.outside: Outside | None = None  # runs programs and Python functions
         self.curves_used: dict[str, list[frozenset[str]]] | None = None  # made by the first frame
         self._tables = 0
+
+    def _debugger(self, halts: Halts) -> Debugger:
+        from ibexite.engine.debugger import Debugger
+
+        return Debugger(self.program, halts, self._halted)
+
+    def _halted(self, line: int, answer: str, values: dict[str, Any]) -> None:
+        """The run stood still, or a line is carried out again: told with the values of that moment."""
+        self.mark_trial("halted", "the run was halted between its lines")
+        self.emit(events.Halted(self.now(), self.block, line, answer, values))
+
+    def entering(self, block: str) -> None:
+        """A block begins, at which the run may halt."""
+        if self.debugger is not None:
+            self.debugger.entering(block)
+
+    def begin_judging(self) -> None:
+        """What follows is judged by itself: as if nothing had been judged, nor found bad."""
+        self.verdicts, self.bad_reasons, self.failed_text = [], {}, ""
 
     def now(self) -> float:
         """Seconds since the run began."""
@@ -106,12 +132,12 @@ class Runtime:
     def pause(self, seconds: float) -> None:
         """Waits; what is watched is looked at meanwhile."""
         if not self.watches:
-            self.clock.wait(seconds)
+            self.clock.wait(seconds, self.stop.check)
             return
         end = self.clock.now() + seconds
         while (left := end - self.clock.now()) > 0:
             due = min(watch.due for watch in self.watches) - self.clock.now()
-            self.clock.wait(max(0.0, min(left, SLICE, due)))
+            self.clock.wait(max(0.0, min(left, SLICE, due)), self.stop.check)
             self.tick()
 
     def judged(self, event: Judged) -> None:
@@ -176,6 +202,7 @@ class Runtime:
             "call_python": frame.call_python,
             "wait": self.wait,
             "tick": self.tick,
+            "heed": self.stop.check,
             "leave": frame.leave,
             "Leaving": Leaving,
             "end_test": self._end_test,
@@ -242,6 +269,13 @@ class Runtime:
         taken = traffic.copy()
         traffic.clear()
         return taken
+
+    def flush(self) -> None:
+        """Tells of traffic that no other event carries."""
+        io = self.take_traffic()
+        self.take_bad()
+        if io:
+            self.emit(events.Traffic(self.now(), io))
 
     def take_bad(self) -> list[tuple[str, str, str]]:
         """The bad readings since last asked; their reasons are kept for the checks of this test."""

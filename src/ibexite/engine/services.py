@@ -1,16 +1,22 @@
-"""The services a run is given: time and the operator. Tests and rehearsals pass their own."""
+"""The services a run is given: time, the operator, the wish to stop, and so on. Tests and rehearsals pass their own."""
 
 from __future__ import annotations
 
 import time
 from collections.abc import Callable
-from dataclasses import dataclass
-from typing import Any, Protocol
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Protocol
 
 from ibexite.errors import NoAnswerError, SequenceError
+from ibexite.stop import Stop
 from ibexite.units import Unit
 
-LONGEST_SLEEP = 1e6  # s
+if TYPE_CHECKING:
+    from ibexite.bench.guardian import Guardian
+    from ibexite.engine.timing import Timing
+
+TURN = 0.1  # s; a wait is done in turns, so that a stop is heard at once
 
 
 class Clock(Protocol):
@@ -19,8 +25,8 @@ class Clock(Protocol):
     def now(self) -> float:
         """Seconds on a monotonic clock."""
 
-    def wait(self, seconds: float) -> None:
-        """Returns after so many seconds."""
+    def wait(self, seconds: float, heed: Callable[[], None]) -> None:
+        """Returns after so many seconds. `heed` is called now and then; what it raises ends the wait."""
 
 
 class RealClock:
@@ -29,11 +35,13 @@ class RealClock:
     now = staticmethod(time.monotonic)
 
     @staticmethod
-    def wait(seconds: float) -> None:
+    def wait(seconds: float, heed: Callable[[], None]) -> None:
         """Returns after so many seconds; at once if they are over already (readings took longer than their turn)."""
+        heed()
         end = time.monotonic() + seconds
-        while seconds > LONGEST_SLEEP:  # the system refuses times that it cannot hold
-            time.sleep(LONGEST_SLEEP)
+        while seconds > TURN:
+            time.sleep(TURN)
+            heed()
             seconds = end - time.monotonic()
         if seconds > 0:
             time.sleep(seconds)
@@ -49,8 +57,9 @@ class AheadClock:
         """Seconds of the world and those that were jumped over."""
         return time.monotonic() + self._ahead
 
-    def wait(self, seconds: float) -> None:
+    def wait(self, seconds: float, heed: Callable[[], None]) -> None:
         """Returns at once; so many seconds are over for the bench and for everybody who asks this clock."""
+        heed()
         if seconds > 0:
             self._advance(seconds)
             self._ahead += seconds
@@ -146,3 +155,44 @@ class Consenting(NoOperator):
             if is_inside:
                 return said
         raise SequenceError(f"nobody can adjust it: {question.text!r}", remedy=f"It is at {said}.")
+
+
+@dataclass(frozen=True, slots=True)
+class Halt:
+    """Where the run stands: the line that comes next, its text, and the values so far by name."""
+
+    file: str
+    line: int
+    text: str
+    values: dict[str, Any]
+    is_after: bool  # the line was carried out already, and can be run again
+
+
+class Prompt(Protocol):
+    """Whoever decides at a halt: "next", "continue", "again" or "stop"."""
+
+    def __call__(self, halt: Halt, evaluate: Callable[[str], str]) -> str:
+        """The decision; `evaluate` gives the value of a formula in words."""
+
+
+@dataclass(frozen=True, slots=True)
+class Halts:
+    """Where a run halts: at each line, or at the lines and tests that are named; and who is asked there."""
+
+    prompt: Prompt
+    is_stepping: bool = False
+    stops: frozenset[str] = frozenset()
+
+
+@dataclass(slots=True)
+class Services:
+    """All that a run is given besides its program and bench file. Without a guardian nobody makes the bench safe if the
+    process dies."""
+
+    clock: Clock
+    operator: Operator
+    stop: Stop = field(default_factory=Stop)
+    guardian: Guardian | None = None
+    halts: Halts | None = None
+    timing: Timing | None = None
+    records: Path | None = None  # folder of the records, where attached files are kept

@@ -1,7 +1,8 @@
 """Links: bytes to and from one instrument, with time-outs. A thin shell; lines are found by ibexite.protocols.lines.
 
 What always holds: `send`, `receive` and `exchange` return within the time-out or raise LinkError (a reply that comes in
-pieces has one time-out more, for all its pieces together); after `reopen` nothing of an earlier exchange can arrive;
+pieces has one time-out more, for all its pieces together); while they wait for a reply they look, every TURN, whether
+the run is to end; after `reopen` nothing of an earlier exchange can arrive;
 before a query and after each reply it is looked whether something waits that nobody asked for (StrayError).
 `is_waiting` is true from a query's sending until its reply was taken.
 """
@@ -20,6 +21,7 @@ from typing import Any
 from ibexite.errors import LinkError, MistakeError
 from ibexite.protocols.lines import LineBuffer, LineTooLong
 
+TURN = 0.1  # s
 _SOCKET_ADDRESS = re.compile(r"TCPIP\d*::([^:]+)::(\d+)::SOCKET", re.IGNORECASE)
 
 
@@ -53,18 +55,17 @@ def _nothing_waits(_: int) -> list[Any]:
     return []
 
 
-def set_timeout(connection: socket.socket, seconds: float) -> None:
-    """Sets the time-out of sending and receiving.
-
-    Where the system can, it is told to the kernel: Python's own time-outs cost one more system call an operation.
-    """
-    if sys.platform in ("linux", "darwin"):
-        connection.settimeout(None)
+def set_timeouts(connection: socket.socket, *, receiving: float, sending: float) -> bool:
+    """Sets the time-outs in s. Where the system can, they are told to the kernel: Python's own time-outs cost one more
+    system call an operation. False where it cannot: then the one of sending holds for both."""
+    if sys.platform not in ("linux", "darwin"):
+        connection.settimeout(sending)
+        return False
+    connection.settimeout(None)
+    for option, seconds in ((socket.SO_RCVTIMEO, receiving), (socket.SO_SNDTIMEO, sending)):
         spec = struct.pack("ll", int(seconds), int(seconds % 1 * 1_000_000))
-        connection.setsockopt(socket.SOL_SOCKET, socket.SO_RCVTIMEO, spec)
-        connection.setsockopt(socket.SOL_SOCKET, socket.SO_SNDTIMEO, spec)
-    else:
-        connection.settimeout(seconds)
+        connection.setsockopt(socket.SOL_SOCKET, option, spec)
+    return True
 
 
 def _waiting_poll(connection: socket.socket) -> Callable[[int], Any]:
@@ -77,10 +78,16 @@ def _waiting_poll(connection: socket.socket) -> Callable[[int], Any]:
 
 
 class SocketLink:
-    """A raw TCP socket. TCP_NODELAY is set: without it a setting followed by a query costs 44 ms."""
+    """A raw TCP socket. TCP_NODELAY is set: without it a setting followed by a query costs 44 ms.
 
-    def __init__(self, address: str, *, name: str, timeout: float, terminator: bytes) -> None:
+    `heed` is called while a reply is waited for; what it raises ends the wait.
+    """
+
+    def __init__(
+        self, address: str, *, name: str, timeout: float, terminator: bytes, heed: Callable[[], None] = lambda: None
+    ) -> None:
         self.address, self.name, self.timeout, self.terminator = address, name, timeout, terminator
+        self._heed, self._turn = heed, min(TURN, timeout)
         self._terminator_length = len(terminator)
         self.before_reopening: Callable[[], None] = lambda: None
         self.after_reopening: Callable[[int], None] = lambda handle: None
@@ -110,10 +117,10 @@ class SocketLink:
                 f"cannot connect ({error.strerror or error})", "Check the address in the bench file."
             ) from None
         self._socket.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
-        set_timeout(self._socket, self.timeout)
-        self._receive_bytes = self._socket.recv
-        self._send_bytes = self._socket.sendall
         self._poll = _waiting_poll(self._socket)
+        can_turn = set_timeouts(self._socket, receiving=self._turn, sending=self.timeout)
+        self._receive_bytes = self._socket.recv if can_turn else self._receive_in_turn
+        self._send_bytes = self._socket.sendall
         self._buffer = LineBuffer(self.terminator)
         self.is_waiting = False
 
@@ -161,7 +168,7 @@ class SocketLink:
         try:
             reply = self._receive_bytes(65536)
         except OSError as error:
-            raise self._broken(error) from None
+            reply = self._patiently(error)
         # Nearly always one whole line and nothing else. What came before was taken, or thrown away by `reopen`.
         if reply and reply.find(self.terminator) == len(reply) - self._terminator_length:
             self.is_waiting = False
@@ -175,9 +182,12 @@ class SocketLink:
         self.is_waiting = True
         try:
             self._send_bytes(data)
-            reply = self._receive_bytes(65536)
         except OSError as error:
             raise self._broken(error) from None
+        try:
+            reply = self._receive_bytes(65536)
+        except OSError as error:
+            reply = self._patiently(error)
         if reply and reply.find(self.terminator) == len(reply) - self._terminator_length:  # as in `receive`
             self.is_waiting = False
             return reply[: -self._terminator_length]
@@ -188,6 +198,24 @@ class SocketLink:
         the connection was closed."""
         if self._poll(round(seconds * 1000)):
             raise self._uncalled()
+
+    def _receive_in_turn(self, most: int) -> bytes:
+        """Receives, where the kernel knows no time-outs of receiving."""
+        assert self._socket is not None
+        if not self._poll(round(self._turn * 1000)):
+            raise TimeoutError
+        return self._socket.recv(most)
+
+    def _patiently(self, error: OSError) -> bytes:
+        """What comes after the first turn of waiting was over; the run may be stopped meanwhile."""
+        deadline = time.monotonic() + self.timeout - self._turn
+        while isinstance(error, TimeoutError | BlockingIOError) and time.monotonic() < deadline:
+            self._heed()
+            try:
+                return self._receive_bytes(65536)
+            except OSError as again:
+                error = again
+        raise self._broken(error) from None
 
     def _line(self, data: bytes) -> bytes:
         try:
@@ -216,9 +244,10 @@ class SocketLink:
             line = self._buffer.next_line()
             if line is not None:
                 return line
-            left = deadline - time.monotonic()
-            if left <= 0 or not self._poll(max(1, round(left * 1000))):
-                raise TimeoutError
+            while not self._poll(max(1, round(min(self._turn, deadline - time.monotonic()) * 1000))):
+                self._heed()
+                if time.monotonic() >= deadline:
+                    raise TimeoutError
             data = self._receive_bytes(65536)
 
     # --- what went wrong ---------------------------------------------------------------------------------------------

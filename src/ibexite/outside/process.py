@@ -1,8 +1,7 @@
 """A child process that speaks JSON: one object in and one out, or a line each in a conversation.
 
 What always holds: no call returns later than its time limit; what a child writes is bounded; a child that has gone
-wrong
-is killed with its whole process group; nothing it does can stop the run from making the bench safe.
+wrong is killed with its whole process group; nothing it does can stop the run from making the bench safe.
 """
 
 from __future__ import annotations
@@ -15,6 +14,7 @@ import subprocess
 import sys
 import threading
 import time
+from collections.abc import Callable
 from pathlib import Path
 from typing import IO, Any
 
@@ -22,7 +22,7 @@ from ibexite.errors import ProgramError
 
 MAX_REPLY = 4_000_000  # bytes of one reply; a curve of 100,000 points fits
 MAX_ERRORS = 2_000  # bytes of its standard error that are kept, for the message
-TURN = 0.1  # s; waiting is done in turns, so that a signal is heard at once
+TURN = 0.1  # s; waiting is done in turns, so that a stop is heard at once
 
 
 def command_for(program: Path) -> list[str]:
@@ -33,8 +33,9 @@ def command_for(program: Path) -> list[str]:
 class Conversation:
     """A child that is asked and answers in lines of JSON on its standard input and output."""
 
-    def __init__(self, name: str, command: list[str], folder: Path) -> None:
-        self.name = name
+    def __init__(self, name: str, command: list[str], folder: Path, heed: Callable[[], None] = lambda: None) -> None:
+        """`heed` is called at each turn of waiting; what it raises ends the wait."""
+        self.name, self._heed = name, heed
         try:
             self._process = subprocess.Popen(
                 command, cwd=folder, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE,
@@ -99,6 +100,7 @@ class Conversation:
                 line = self._lines.get(timeout=max(0.001, min(TURN, deadline - time.monotonic())))
                 break
             except queue.Empty:
+                self._heed()
                 if time.monotonic() >= deadline:
                     raise self._error(
                         f"gave no answer within {seconds:g} s", "Raise its timeout, or look why it hangs."
@@ -138,6 +140,7 @@ class Conversation:
         while self._process.poll() is None:
             if time.monotonic() >= deadline:
                 raise self._error(f"did not end within {seconds:.2g} s", "")
+            self._heed()
             time.sleep(0.005)
         return int(self._process.returncode)
 
@@ -171,13 +174,15 @@ class Conversation:
         self.close()
 
 
-def run_once(name: str, program: Path, given: dict[str, Any], seconds: float) -> dict[str, Any]:
+def run_once(
+    name: str, program: Path, given: dict[str, Any], seconds: float, heed: Callable[[], None] = lambda: None
+) -> dict[str, Any]:
     """Runs a program: `given` as JSON on its standard input, one JSON object from its standard output.
 
     Raises:
         ProgramError: it fails, hangs, floods its output, or answers something else.
     """
-    with Conversation(name, command_for(program.absolute()), program.absolute().parent) as child:
+    with Conversation(name, command_for(program.absolute()), program.absolute().parent, heed) as child:
         child.send(given)
         child.end_of_input()
         began = time.monotonic()

@@ -4,19 +4,21 @@ from __future__ import annotations
 
 import math
 import sys
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from ibexite.errors import ProgramError
+from ibexite.errors import ProgramError, StopRun
 from ibexite.outside.process import Conversation, command_for, run_once
 
 START_TIME = 20.0  # s; how long a Python file may take to load its libraries
 
 
 class Outside:
-    """All child processes of a run."""
+    """All child processes of a run. `heed` is called while one is waited for; what it raises ends the wait."""
 
-    def __init__(self) -> None:
+    def __init__(self, heed: Callable[[], None] = lambda: None) -> None:
+        self._heed = heed
         self._workers: dict[str, Conversation] = {}
 
     def call_function(self, file: str, name: str, arguments: list[Any], seconds: float) -> Any:
@@ -38,14 +40,16 @@ class Outside:
             child = self._worker(file)
             child.send({"name": name, "inputs": inputs})
             return child, False
-        child = Conversation(Path(file).name, command_for(Path(file).absolute()), Path(file).absolute().parent)
+        child = Conversation(
+            Path(file).name, command_for(Path(file).absolute()), Path(file).absolute().parent, self._heed
+        )
         child.send({"measure": name, "inputs": inputs})
         return child, True
 
     def _answer(self, child: Conversation, file: str, seconds: float) -> dict[str, Any]:
         try:
             return child.receive(seconds)
-        except ProgramError:
+        except (ProgramError, StopRun):
             self.drop(file)
             raise
 
@@ -58,7 +62,8 @@ class Outside:
     def _worker(self, file: str) -> Conversation:
         if file not in self._workers:
             path = Path(file).absolute()
-            child = Conversation(path.name, [sys.executable, "-m", "ibexite.outside.worker", str(path)], path.parent)
+            child = Conversation(path.name, [sys.executable, "-m", "ibexite.outside.worker", str(path)], path.parent,
+                                 self._heed)  # fmt: skip
             self._workers[file] = child
             ready = self._answer(child, file, START_TIME)
             if "error" in ready:
@@ -68,7 +73,7 @@ class Outside:
 
     def call_program(self, program: Path, given: dict[str, Any], seconds: float) -> dict[str, Any]:
         """The answer of a program; see ibexite.outside.process.run_once."""
-        return run_once(program.name, program, given, seconds)
+        return run_once(program.name, program, given, seconds, self._heed)
 
     def close(self) -> None:
         """Ends all processes."""

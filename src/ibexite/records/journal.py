@@ -16,7 +16,7 @@ from typing import Any
 import orjson
 
 from ibexite.errors import RecordsError
-from ibexite.events import Event, Row
+from ibexite.events import Emitted, Row
 from ibexite.file_lock import try_lock
 
 SYNC_INTERVAL = 0.25  # s
@@ -45,8 +45,9 @@ class Journal:
         self._syncer = threading.Thread(target=self._keep_synced, daemon=True)
         self._syncer.start()
 
-    def __call__(self, event: Event) -> None:
+    def __call__(self, emitted: Emitted) -> None:
         """Appends an event. Raises RecordsError: the disk is full or gone."""
+        event = emitted.event
         name = type(event).__name__
         # orjson is ten times quicker than json here, and a row is written at every point; it writes NaN as null.
         content = _row(event) if isinstance(event, Row) else {"e": name, **event._asdict()}

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import json
 import sqlite3
+import time
 from pathlib import Path
 from typing import Any
 
@@ -19,6 +20,7 @@ from ibexite.records.lookup import FILE_NAME, check_header
 STORED = "stored"  # the folder, below the journals, of those that the store has
 DAMAGED = "damaged"  # and of those that cannot be read
 BUSY_TIMEOUT = 20.0  # s; how long another process may be writing
+TURN = 0.02  # s
 
 
 class DamagedJournal(RecordsError):
@@ -54,7 +56,22 @@ class Store:
             ) from None
 
     def _open(self) -> sqlite3.Connection:
-        db = sqlite3.connect(self.path, timeout=self._patience, isolation_level=None)
+        """The database, made ready. Where another process makes it at the same moment, SQLite does not wait by itself
+        (for the change to WAL): then it is tried again."""
+        deadline = time.monotonic() + self._patience
+        while True:
+            db = sqlite3.connect(self.path, timeout=self._patience, isolation_level=None)
+            try:
+                self._make_ready(db)
+            except sqlite3.OperationalError as error:
+                db.close()
+                if error.sqlite_errorcode & 0xFF != sqlite3.SQLITE_BUSY or time.monotonic() >= deadline:
+                    raise
+                time.sleep(TURN)
+            else:
+                return db
+
+    def _make_ready(self, db: sqlite3.Connection) -> None:
         db.execute("PRAGMA synchronous=FULL")
         db.execute("PRAGMA foreign_keys=ON")
         if db.execute("PRAGMA application_id").fetchone()[0] != schema.APPLICATION_ID:
@@ -69,7 +86,6 @@ class Store:
             self._complete(db)
         # Only now, so that whoever looks at the header of the file always sees whose it is.
         db.execute("PRAGMA journal_mode=WAL")
-        return db
 
     @staticmethod
     def _complete(db: sqlite3.Connection) -> None:

@@ -28,7 +28,7 @@ def start_early() -> None:
 
 def _start() -> subprocess.Popen[bytes]:
     return subprocess.Popen(
-        [sys.executable, "-m", "ibexite.cli.helper"],
+        [sys.executable, "-m", "ibexite.station.report_helper"],
         stdin=subprocess.PIPE,
         stdout=subprocess.PIPE,
         start_new_session=True,

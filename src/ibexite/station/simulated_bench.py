@@ -9,8 +9,8 @@ from types import TracebackType
 from typing import Any
 
 from ibexite.bench.file import BenchFile
-from ibexite.cli.stand_ins import make_plan
 from ibexite.errors import BenchError
+from ibexite.station.stand_ins import make_plan
 
 
 class SimulatedBench:

@@ -14,17 +14,8 @@ if TYPE_CHECKING:
     from ibexite.records.lookup import Lookup, RunRecord, TestRecord
 
 
-def given_parameters(record: RunRecord) -> dict[str, str]:
-    """The parameters that a run was given from outside, variants included."""
-    return {p["name"]: p["value"] for p in record.row["params"] if p.get("given", p["by_hand"])}
-
-
-def earlier_of(record: RunRecord, lookup: Lookup, program: Program, file: BenchFile, sha256: str) -> Earlier:
-    """The tests of a run with the runs they come from, why their values are trials, and what has changed since.
-
-    Args:
-        sha256: hash of the sequence as it is now.
-    """
+def earlier_of(record: RunRecord, lookup: Lookup, program: Program, file: BenchFile) -> Earlier:
+    """The tests of a run with the runs they come from, why their values are trials, and what has changed since."""
     from ibexite.engine.orders import Earlier, EarlierTest
 
     row = record.row
@@ -40,7 +31,7 @@ def earlier_of(record: RunRecord, lookup: Lookup, program: Program, file: BenchF
     changes = {}
     for origin in sorted(origins):
         found = record if origin == row["id"] else _run_or_none(lookup, origin)
-        changed = _changes(found, program, file, sha256) if found is not None else ("it is not stored any more",)
+        changed = _changes(found, program, file) if found is not None else ("it is not stored any more",)
         if changed:
             changes[origin] = changed
     return Earlier(
@@ -53,13 +44,13 @@ def _run_or_none(lookup: Lookup, run: str) -> RunRecord | None:
     return lookup.run(run) if lookup.has(run) else None
 
 
-def _changes(record: RunRecord, program: Program, file: BenchFile, sha256: str) -> tuple[str, ...]:
+def _changes(record: RunRecord, program: Program, file: BenchFile) -> tuple[str, ...]:
     """What was otherwise when a run was done: sequence, parameters, bench file, other files."""
-    from ibexite.engine.beginning import files_of
+    from ibexite.engine.beginning import files_of, sequence_hash
     from ibexite.language import constants
 
     row = record.row
-    changes = [] if row["sequence_sha256"] == sha256 else ["sequence"]
+    changes = [] if row["sequence_sha256"] == sequence_hash(program) else ["sequence"]
     now = {
         param.name: constants.written(
             program.params[param.name], program.param_types[param.name].dimension, program.param_types[param.name].shown

@@ -1,0 +1,38 @@
+"""Writes the files of the example project into a folder."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from ibexite.errors import MistakeError
+
+FILES = (
+    "README.md", "ibexite.toml", "bench.toml", "analog.toml", "fm2_final.ibx", "characterise.ibx", "sensor_parts.ibx",
+    "shared.ibx", "parts_limits.csv", "maths.py", "link_stress.py", "measurements/band_pass.ibx",
+    "measurements/one_db_point.py", "measurements/heater_power.py", "measurements/heater_power.measurement.toml",
+)  # fmt: skip
+
+
+def make_project(folder: Path) -> list[str]:
+    """Writes the files of the example project; returns the names of those that were there and had been changed."""
+    kept = []
+    source = Path(__file__).parent
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        for name in FILES:
+            # Python files of the example are kept as texts, so that no tool takes them for modules of the package.
+            stored = source.joinpath(name + ".txt" if name.endswith(".py") else name)
+            content = stored.read_bytes()
+            target = folder / name
+            target.parent.mkdir(parents=True, exist_ok=True)
+            if target.exists() and target.read_bytes() != content:
+                kept.append(name)
+            elif not target.exists():
+                target.write_bytes(content)
+    except OSError as error:
+        raise MistakeError(
+            f"cannot make the project ({error.strerror})",
+            where=str(folder),
+            remedy="Name another folder: ibexite demo FOLDER",
+        ) from None
+    return kept

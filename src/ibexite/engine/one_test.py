@@ -1,0 +1,107 @@
+"""Carries out one test and looks at the instruments behind it: what counts of it, and whether others may follow."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from ibexite import events, verdicts
+from ibexite.engine.course import Course
+from ibexite.engine.runtime import Runtime, TestOver, UnitOver
+from ibexite.engine.skipping import Skip, corner_of
+from ibexite.errors import BenchError, CeilingError, IbexiteError, NoAnswerError, RecordsError
+from ibexite.language.program import Case
+from ibexite.verdicts import ERROR, FAIL, SKIPPED, Judgement
+
+
+@dataclass(slots=True)
+class OneTest:
+    """One test while it is carried out. `stopping` says why the tests behind it cannot be run."""
+
+    case: Case
+    runtime: Runtime
+    course: Course
+    problems: list[str] = field(default_factory=list)
+    stopping: Skip | None = None
+    left: str = ""  # the code of the line that left it
+    why_left: str = ""
+    is_doubtful: bool = False
+    duration: float = 0.0
+
+    def carry_out(self) -> None:
+        """Runs its lines, then looks at the instruments."""
+        runtime, clock = self.runtime, self.runtime.clock
+        runtime.begin_judging()
+        began = clock.now()
+        try:
+            self._lines()
+        except TestOver as over:
+            if over.verdict == SKIPPED:
+                self.left, self.why_left = "line", over.reason
+            else:
+                runtime.verdicts.append((over.verdict, over.reason))
+        except UnitOver as over:
+            self.left, self.why_left = "stop", f"stopped: {over.reason}"
+            self.stopping = ("stop", self.why_left)
+        except IbexiteError as error:
+            self._note(error)
+        runtime.watches.clear()
+        self.duration = clock.now() - began
+        if self.stopping is None or self.stopping[0] != "bench":  # else nothing follows that could suffer from it
+            try:
+                self._look_at_instruments()
+            except IbexiteError as error:
+                self._note(error)
+        for _, text in runtime.bench.take_doubts():  # that came up while something else went wrong
+            self.problems.append(text)
+            self.is_doubtful = True
+
+    def _lines(self) -> None:
+        case, runtime = self.case, self.runtime
+        run = runtime.compile(case.test.name, case.test.body, corner=corner_of(case), corner_text=case.corner_text)
+        run()
+        runtime.keep_results()
+
+    def _note(self, error: IbexiteError) -> None:
+        """An error of a line or of an instrument. Raises RecordsError: it ends the run."""
+        self.problems.append(self.course.told(error))
+        if isinstance(error, RecordsError):
+            raise error
+        if isinstance(error, NoAnswerError):
+            self.stopping = self.stopping or ("answer", f"nobody answered in {self.case.name}")
+        elif isinstance(error, BenchError) and not isinstance(error, CeilingError):
+            self.stopping = self.stopping or ("bench", f"the bench failed in {self.case.name}")
+
+    def _look_at_instruments(self) -> None:
+        """Once a test: did a source limit (its set points were then not true), did an instrument report errors, are
+        they as they were believed? It is doubtful if nobody knows which answers belong to which questions. That is
+        asked last: its answers prove those before it."""
+        runtime, name = self.runtime, self.case.name
+        for role in runtime.bench.take_limiting():
+            runtime.emit(events.Limiting(runtime.now(), name, role))
+            if not runtime.expects_limiting:
+                runtime.verdicts.append((FAIL, f"{role} was at its limit: its set points were not true"))
+        errors = runtime.bench.read_errors()
+        for finding in runtime.bench.prove():
+            if finding.kind in ("tripped", "off"):  # a fact about the unit
+                runtime.verdicts.append((FAIL, finding.text))
+                runtime.emit(events.Problem(runtime.now(), f"{name}: {finding.text}"))
+            else:
+                self.problems.append(finding.text)
+                self.is_doubtful = self.is_doubtful or finding.kind == "doubt"
+        if errors:
+            self.problems.append(f"{'; '.join(errors)}. Look at the settings of this test.")
+
+    def judgement(self) -> tuple[Judgement, str]:
+        """What counts of it, and the reason that is told."""
+        found = self.runtime.verdicts
+        facts = verdicts.verdict_of_test(
+            [verdict for verdict, _ in found],
+            is_broken=bool(self.problems), is_left=bool(self.left), is_doubtful=self.is_doubtful,
+        )  # fmt: skip
+        if facts.verdict == SKIPPED:
+            return facts._replace(skip=self.left), self.why_left
+        if facts.verdict == ERROR:
+            return facts, self.problems[0] if self.problems else next((r for v, r in found if v == ERROR), "")
+        if facts.verdict == FAIL:
+            return facts, next((r for v, r in found if v == FAIL and r), "")
+        return facts, next((reason for _, reason in found if reason), "")

@@ -1,0 +1,151 @@
+"""Opens a sequence with its project, its companions and its bench: what is wrong is found, all of it, and nothing is
+connected. Findings are values; what becomes of them is the caller's business."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from ibexite.station.project import Project, find_project, need_bench, shown_path
+
+if TYPE_CHECKING:
+    from ibexite.bench.file import BenchFile
+    from ibexite.companions.files import Files
+    from ibexite.language.program import Program
+    from ibexite.language.source import Finding, Source
+
+
+@dataclass(frozen=True, slots=True)
+class Opened:
+    """A vetted sequence; the bench file is None where none is named and none is needed."""
+
+    program: Program
+    bench: BenchFile | None
+    project: Project
+
+    @property
+    def findings(self) -> list[tuple[Source, Finding]]:
+        """All mistakes, warnings and notes, each with the text that it stands in."""
+        return [(source, finding) for source in self.program.sources for finding in source.sorted_findings()]
+
+    @property
+    def has_mistakes(self) -> bool:
+        """True for what must not be run."""
+        return self.program.has_mistakes
+
+
+@dataclass(frozen=True, slots=True)
+class Ready:
+    """A sequence without mistakes, and the bench that it was vetted against: it may be run."""
+
+    program: Program
+    bench: BenchFile
+    project: Project
+
+
+class NotReady(Exception):
+    """A sequence with mistakes, which are in `opened`."""
+
+    def __init__(self, opened: Opened) -> None:
+        super().__init__("there are mistakes in the sequence")
+        self.opened = opened
+
+
+def open_to_run(sequence: Path, bench: Path | None, given: Mapping[str, str]) -> Ready:
+    """A sequence that may be run with these parameters.
+
+    Raises:
+        MistakeError: a file cannot be read, or no bench is named.
+        NotReady: there are mistakes.
+    """
+    program, project = _vet(sequence, given)
+    opened = _against(program, project, need_bench(bench, project, sequence))
+    if opened.has_mistakes or opened.bench is None:
+        raise NotReady(opened)
+    return Ready(opened.program, opened.bench, project)
+
+
+def open_to_vet(sequence: Path, bench: Path | None, given: Mapping[str, str]) -> Opened:
+    """A sequence with all that is wrong about it; where a parameter has choices (a variant), with each of them.
+
+    Raises:
+        MistakeError: a file cannot be read.
+    """
+    program, project = _vet(sequence, given)
+    opened = _against(program, project, bench or project.bench_for(sequence))
+    for option, where in _other_choices(program, given):
+        other, _ = _vet(sequence, {**given, **option})
+        if opened.bench is not None:
+            _vet_on(other, opened.bench)
+        _take_over(program, other, where)
+    return opened
+
+
+def _vet(sequence: Path, given: Mapping[str, str]) -> tuple[Program, Project]:
+    """A sequence with all that it names."""
+    from ibexite.language.check import vet
+    from ibexite.language.source import read_source
+
+    source, project = read_source(sequence), find_project(sequence)
+    companions = companions_of(sequence, project)
+    program = vet(source, given, companions)
+    program.python_files = companions.python_files + ([companions.limit_file] if companions.limit_file else [])
+    return program, project
+
+
+def _against(program: Program, project: Project, bench: Path | None) -> Opened:
+    if bench is None:
+        return Opened(program, None, project)
+    from ibexite.bench.file import read_bench
+
+    file = read_bench(shown_path(bench))
+    _vet_on(program, file)
+    return Opened(program, file, project)
+
+
+def _vet_on(program: Program, file: BenchFile) -> None:
+    from ibexite.engine.facts import bench_facts
+    from ibexite.language.facts import vet_against
+
+    vet_against(program, bench_facts(file))
+
+
+def companions_of(sequence: Path, project: Project) -> Files:
+    """The files that a sequence may name."""
+    from ibexite.companions.files import Files
+
+    return Files(Path(shown_path(sequence.parent)), tuple(Path(shown_path(f)) for f in project.measurements))
+
+
+def declared_params(sequence: Path) -> list[str]:
+    """The names of the parameters that a sequence declares, whatever else is wrong with it."""
+    from ibexite.language.build import build_sequence
+    from ibexite.language.source import read_source
+
+    return [param.name for param in build_sequence(read_source(sequence)).params]
+
+
+def _other_choices(program: Program, given: Mapping[str, str]) -> Iterator[tuple[dict[str, str], str]]:
+    """Each choice of a parameter that is not the one just vetted, as a parameter from outside and in words."""
+    from ibexite.language import constants
+
+    for param in program.sequence.params:
+        if not param.choices or param.name in given or param.name not in program.params:
+            continue
+        kind = program.param_types[param.name]
+        for choice in param.choices:
+            value = constants.evaluate(choice, program.params)
+            if value is not None and value != program.params[param.name]:
+                text = constants.written(value, kind.dimension, kind.shown)
+                yield {param.name: text}, f"with {param.name} = {text}"
+
+
+def _take_over(program: Program, other: Program, where: str) -> None:
+    """Mistakes that another choice brings are told with it."""
+    for source in program.sources:
+        same = next((s for s in other.sources if s.name == source.name), None)
+        for finding in same.sorted_findings() if same is not None else ():
+            if finding.level == "mistake":
+                source.report(finding.span, finding.title, finding.mark or where, f"{finding.remedy} ({where})".strip())

@@ -1,0 +1,68 @@
+"""Prepared readings and answers, for rehearsals on stand-ins."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from ibexite.errors import MistakeError, UnitError
+from ibexite.toml_reader import read_toml
+from ibexite.units import parse_quantity
+
+if TYPE_CHECKING:
+    from ibexite.bench.file import BenchFile
+
+
+@dataclass(frozen=True, slots=True)
+class Prepared:
+    """Readings and answers for a rehearsal."""
+
+    readings: dict[str, list[float | None]] = field(default_factory=dict)
+    answers: dict[str, Any] = field(default_factory=dict)
+
+
+def read_prepared(path: Path, bench: BenchFile) -> Prepared:
+    """Prepared readings and answers from a TOML file.
+
+    [readings] holds for each signal (or "role.reading") one value or a list of them, taken in turn, the last again and
+    again; "overload" is one too. [answers] holds for a part of each question its answer.
+
+    Raises:
+        MistakeError: with the path to the value that is wrong.
+    """
+    table = read_toml(path, what="file of readings")
+    readings = table.table("readings")
+    answers = table.table("answers")
+    found: dict[str, list[float | None]] = {}
+    for name in readings:
+        value = readings.value(name)
+        entries = value if isinstance(value, list) else [value]
+        found[name] = [_reading(readings.where(name), name, entry, bench) for entry in entries]
+    given = {part: answers.value(part) for part in answers}
+    table.finish()
+    return Prepared(found, {part: _answer(answer) for part, answer in given.items()})
+
+
+def _reading(where: str, name: str, entry: object, bench: BenchFile) -> float | None:
+    if entry == "overload":
+        return None
+    if isinstance(entry, bool):
+        return float(entry)
+    try:
+        quantity = parse_quantity(str(entry))
+    except UnitError as error:
+        raise MistakeError(error.what, where=where, remedy=error.remedy) from None
+    signal = bench.signals.get(name)
+    if signal is not None and signal.threshold is None and quantity.dimension != signal.dimension:
+        raise MistakeError(f"{entry!r} has another unit than the signal", where=where, remedy="Write it with its unit.")
+    return float(quantity)
+
+
+def _answer(answer: object) -> Any:
+    if isinstance(answer, str):
+        try:
+            return float(parse_quantity(answer))
+        except UnitError:
+            return answer
+    return float(answer) if isinstance(answer, int) and not isinstance(answer, bool) else answer

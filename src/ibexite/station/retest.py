@@ -1,0 +1,77 @@
+"""A retest: the sequence of a stored run, the tests that are run again, and what is taken over from before."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from ibexite.errors import MistakeError, did_you_mean
+from ibexite.plain_file import is_file
+from ibexite.station.given import given_parameters
+from ibexite.station.opening import declared_params
+from ibexite.station.project import find_project
+
+if TYPE_CHECKING:
+    from ibexite.language.program import Program
+    from ibexite.records.lookup import RunRecord
+
+
+def sequence_of(earlier: RunRecord) -> Path:
+    """The sequence file of a stored run. Raises MistakeError: it is not there."""
+    sequence = Path(earlier.row["sequence_file"])
+    if not is_file(sequence):  # the run was started from another folder
+        sequence = find_project(Path.cwd()).folder / sequence.name
+    if not is_file(sequence):
+        raise MistakeError(
+            f"its sequence {sequence} is not there",
+            where=earlier.row["id"],
+            remedy="Run it from the folder of that run.",
+        )
+    return sequence
+
+
+def parameters_for(earlier: RunRecord, sequence: Path) -> dict[str, str]:
+    """The parameters that a run was given and the sequence still has; that it has changed is told as it is."""
+    known = declared_params(sequence)
+    return {name: value for name, value in given_parameters(earlier).items() if name in known}
+
+
+def chosen_tests(earlier: RunRecord, program: Program, only: tuple[str, ...], *, failed: bool) -> tuple[str, ...]:
+    """The tests to run again: those named, those that did not pass, or all. Where one keeps the state of the test
+    before it, that one is taken along.
+
+    Raises:
+        MistakeError: there is no such test, or nothing failed.
+    """
+    names = [test.row["name"] for test in earlier.tests]
+    known = {n for c in program.cases for n in (c.name, c.test.name, c.group.name if c.group else c.test.name)}
+    for name in only:
+        if name not in known:
+            raise MistakeError(
+                f"run {earlier.row['id']} has no test {name!r}", where="--only", remedy=did_you_mean(name, known)
+            )
+    if not only and not failed:
+        return tuple(dict.fromkeys([*names, *(case.name for case in program.cases)]))
+    wanted = set(only) or {t.row["name"] for t in earlier.tests if _has_not_passed(t.row)}
+    wanted |= {case.name for case in program.cases if not only and case.name not in names}  # new in the sequence
+    if not wanted:
+        raise MistakeError(
+            f"nothing failed in run {earlier.row['id']}", where="--failed", remedy="Name tests with --only."
+        )
+    chosen: list[str] = []
+    cases = program.cases
+    for number, case in enumerate(cases):
+        if not wanted & {case.name, case.test.name, case.group.name if case.group else case.test.name}:
+            continue
+        while cases[number].test.keeps_state and number:
+            number -= 1
+            chosen.append(cases[number].name)
+        chosen.append(case.name)
+    return tuple(dict.fromkeys(chosen)) or tuple(sorted(wanted))
+
+
+def _has_not_passed(row: dict[str, Any]) -> bool:
+    """True for a test that failed, broke, or was skipped because of something else that did not pass."""
+    if row["verdict"] == "skipped":
+        return row["skip"] in ("needs", "gate", "state", "stop", "bench", "answer", "broken_off", "line", "")
+    return row["verdict"] in ("fail", "error", "aborted")

@@ -1,0 +1,37 @@
+"""The wish to end a run: asked for from any thread or signal handler, heeded where the run looks (at waits, turns of
+loops, waiting for instruments, programs and people). Nowhere else an exception is raised, so nothing that was measured
+is torn out of the hands of whoever records it.
+
+What always holds: a wish that `request` has called accepted is heeded; one that comes too late is called so. There are
+no locks, since a signal may come in the middle of another one.
+"""
+
+from __future__ import annotations
+
+from ibexite.errors import StopRun
+
+_TOO_LATE = "the tests are over"
+
+
+class Stop:
+    """Ends one run, once."""
+
+    def __init__(self) -> None:
+        self._fate: dict[str, str] = {}  # of the run: what came first, a wish or the end of its tests
+        self._is_sealed = False
+
+    def request(self, reason: str) -> bool:
+        """Asks the run to end; `reason` stands in its records. False if that was asked before, or if its tests are over
+        and it is being made safe already."""
+        return not self._fate and self._fate.setdefault("run", reason) is reason
+
+    def check(self) -> None:
+        """Raises StopRun if somebody asked for the end."""
+        if self._fate and not self._is_sealed:
+            raise StopRun(self._fate["run"])
+
+    def seal(self) -> str:
+        """From now on the run is being made safe, and no wish is accepted. The reason of one that was, "" if none."""
+        self._is_sealed = True
+        fate = self._fate.setdefault("run", _TOO_LATE)
+        return "" if fate is _TOO_LATE else fate
