@@ -16,12 +16,13 @@ from ibexite.companions.files import Files
 from ibexite.demo.project import make_project
 from ibexite.engine.orders import Outcome
 from ibexite.engine.services import Clock, Operator, RealClock
+from ibexite.events import Judged
 from ibexite.language.check import vet
 from ibexite.language.source import Source
 from ibexite.simulate.server import BenchServer
 from ibexite.station.stand_ins import make_plan
 from tests.laboratory.kills import hear_signals
-from tests.runs import carried_out
+from tests.runs import carried_out, flat
 
 hear_signals()
 
@@ -109,13 +110,12 @@ class Recorded:
         self.outcome, self.events = outcome, events
 
     def of(self, kind: type) -> list:
-        """The events of a kind."""
-        return [event for event in self.events if isinstance(event, kind)]
+        """The events of a kind; what was judged side by side."""
+        found = [event for event in self.events if isinstance(event, kind)]
+        return list(map(flat, found)) if kind is Judged else found
 
     def result(self, label: str):  # noqa: ANN201
         """The result of the check with this label."""
-        from ibexite.events import Judged
-
         return next(event for event in self.of(Judged) if event.label == label)
 
     @property

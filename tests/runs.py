@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import datetime
 from collections.abc import Callable
+from types import SimpleNamespace
 from typing import Any
 
 from ibexite.bench.file import BenchFile
 from ibexite.engine.orders import Identity, Orders, Outcome
 from ibexite.engine.run import Run
 from ibexite.engine.services import Clock, Consenting, Halts, Operator, RealClock, Services
-from ibexite.events import Emitted, Event
+from ibexite.events import Emitted, Event, Judged
 from ibexite.language.program import Program
 from ibexite.stop import Stop
 
@@ -40,6 +41,16 @@ def hearing(hear: Hear) -> Callable[[Emitted], None]:
     return lambda emitted: hear(emitted.event) and None
 
 
+def flat(event: Judged) -> SimpleNamespace:
+    """What was judged, side by side; the reason is its text."""
+    return SimpleNamespace(t=event.t, **event.row())
+
+
+def judged(heard: list) -> list[SimpleNamespace]:
+    """All that was judged, side by side."""
+    return [flat(event) for event in heard if isinstance(event, Judged)]
+
+
 def emitted(event: Event) -> Emitted:
     """An event as readers are told of it."""
     return Emitted("20261123-090000-aaaaaa", 1, event)
@@ -61,4 +72,4 @@ def carried_out(program: Program, file: BenchFile, hear: Hear = lambda event: No
     return made_run(program, file, hear, **more).carry_out()
 
 
-__all__ = ["STARTED", "RealClock", "Still", "carried_out", "emitted", "hearing", "made_run"]
+__all__ = ["STARTED", "RealClock", "Still", "carried_out", "emitted", "flat", "hearing", "judged", "made_run"]

@@ -15,13 +15,13 @@ import ibexite
 SOURCE = Path(ibexite.__file__).parent
 # Each part and the parts it may import, besides itself and `errors`.
 ALLOWED = {
-    "errors": set(), "file_lock": set(), "plain_file": set(), "verdicts": set(), "holes": set(), "offer": set(), "units": set(), "events": set(), "protocols": set(), "demo": set(), "stop": set(), "__init__": {"offer"},
+    "errors": set(), "file_lock": set(), "plain_file": set(), "verdicts": set(), "holes": {"verdicts"}, "offer": set(), "units": set(), "events": {"holes", "verdicts"}, "protocols": set(), "demo": set(), "stop": set(), "__init__": {"offer"},
     "classes": {"units"}, "functions": {"units"}, "toml_reader": {"units", "plain_file"}, "wording": {"units", "holes"},
     "analysis": {"units", "holes"},
     "language": {"units", "classes", "functions", "plain_file"},
     "instruments": {"units", "classes", "protocols", "toml_reader", "plain_file"},
     "simulate": {"units", "analysis", "protocols", "__init__"},
-    "bench": {"units", "instruments", "protocols", "toml_reader", "file_lock"},
+    "bench": {"units", "instruments", "protocols", "toml_reader", "file_lock", "holes", "verdicts"},
     "outside": set(),
     "companions": {"units", "classes", "language", "toml_reader", "plain_file"},
     "engine": {"units", "language", "bench", "instruments", "analysis", "events", "functions", "holes", "outside", "verdicts", "wording", "stop", "__init__"},

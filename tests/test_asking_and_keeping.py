@@ -13,11 +13,12 @@ from ibexite import events, units
 from ibexite.cli.terminal_operator import parse_answer
 from ibexite.engine.services import Live, NoOperator, Question
 from ibexite.records import schema
-from ibexite.records.ingest import rows_of
+from ibexite.records.journal import Journal
 from ibexite.records.lookup import Lookup
 from ibexite.records.store import Store
 from ibexite.reports.report import gather
 from tests.conftest import HEADER
+from tests.runs import emitted
 from tests.test_verbs import ended
 
 
@@ -103,9 +104,12 @@ def test_answers_are_checked_before_they_are_taken(kind, text, answer, problem) 
 
 def stored(run, folder: Path):  # noqa: ANN001, ANN201
     """The run as the store gives it back."""
-    rows = rows_of({"e": type(e).__name__, **e._asdict()} for e in run.events)
+    journal = Journal(folder / "journals" / f"{run.outcome.run}.jsonl")
+    for event in run.events:
+        journal(emitted(event))
+    journal.close()
     store = Store(folder)
-    store._write(rows)
+    store.take_in(journal.path)
     store.close()
     lookup = Lookup(folder)
     record = lookup.run(lookup.find("last"))

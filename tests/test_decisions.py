@@ -97,7 +97,7 @@ def test_a_protection_that_reads_back_otherwise_lets_nothing_be_switched_on(perf
         project, "scpi-power-supply", ('ask   = "SOUR{channel}:VOLT:PROT?"', 'ask   = "SOUR{channel}:CURR?"')
     )
     run = perform('test t "T"\n    read v_in\n    check v_in >= 1 V\n', change=change)
-    assert run.outcome.verdict == "error" and "over_voltage was set to 18 but reads back 0.1" in run.outcome.reason
+    assert run.outcome.verdict == "error" and "over_voltage was set to 18 but reads back 0.1" in run.outcome.reason.text
     assert not any("OUTP1 ON" in line for line in run.traffic)
 
 
@@ -127,7 +127,7 @@ def test_a_ceiling_holds_at_each_point_of_a_sweep(project, over: str, value: str
 def test_a_switch_that_does_not_switch_is_noticed_where_it_is_set(perform, project) -> None:  # noqa: ANN001
     text = 'test t "T"\n    set load.input = off\n    read v_in\n    check v_in >= 1 V\n'
     run = perform(text, change=changed(project, "scpi-electronic-load", ('ask   = "INP?"', 'ask   = "CURR:PROT?"')))
-    assert "input did not go off" in ended(run)["t"][1] or "input did not go" in run.outcome.reason
+    assert "input did not go off" in ended(run)["t"][1] or "input did not go" in run.outcome.reason.text
     assert run.of(events.Value) == []
 
 
@@ -353,7 +353,7 @@ def test_a_reply_is_a_number_of_the_standard_or_bad(tmp_path, monkeypatch, reply
     assert plain == pytest.approx(value, nan_ok=True)
     (signal,) = bench.read_line([bench.signal_item("y", "v_ok")], together=False, averaging=1, tries=1)()
     assert [raw, signal] == [pytest.approx(value, nan_ok=True)] * 2
-    bad = [(bad.name, bad.reason, bad.raw) for bad in bench.bad if bad.name == "x"]
+    bad = [(bad.name, bad.reason.text, bad.raw) for bad in bench.bad if bad.name == "x"]
     assert bad == ([("x", "not a number" if reply else "empty reply", reply)] if value != value else [])
     bench.close()
 
@@ -414,7 +414,7 @@ def test_what_settled_means_and_what_never_does_is_bad(tmp_path, monkeypatch, va
     bench = memory(tmp_path, monkeypatch, Falling)
     line = bench.read_line([bench.signal_item("y", "v_ok")], together=False, averaging=1, tries=1, settled=settled)
     assert line() == [pytest.approx(value, nan_ok=True)] and len(list(Falling.values)) == len(rest) - read
-    assert [bad.reason for bad in bench.bad] == (["did not settle in 100 readings"] if value != value else [])
+    assert [bad.reason.text for bad in bench.bad] == (["did not settle in 100 readings"] if value != value else [])
     bench.close()
 
 
@@ -707,7 +707,7 @@ def test_a_watch_that_trips_at_its_first_or_last_look_is_told_as_a_check(perform
     result = run.result("watch v_in")
     assert (result.verdict, result.failed, ended(run)["t"][0]) == ("fail", 1, "fail")
     assert 0 <= result.at["watched"] <= result.t, "from its beginning"
-    assert result.text == lines.split("\n")[0]
+    assert result.criterion == lines.split("\n")[0]
 
 
 def test_the_roles_of_a_lost_setting_are_set_back_whole(tmp_path, monkeypatch) -> None:  # noqa: ANN001
@@ -838,8 +838,8 @@ def test_a_sweep_is_refined_near_limits_on_the_column_itself(
     outcome = from_memory(tmp_path, monkeypatch, "    sweep u from 1 V to 5 V step 1 V refine where x near its limit at most 6 points\n"
                           f"        let x = u\n    check {check}\n", heard)  # fmt: skip
     rows = [row.x[0] for row in heard if isinstance(row, events.Row)]
-    assert rows == ([1, 2, 3, 4, 5, *points] if points else []), outcome.reason
-    assert points or "there is no known limit for x" in outcome.reason + str(
+    assert rows == ([1, 2, 3, 4, 5, *points] if points else []), outcome.reason.text
+    assert points or "there is no known limit for x" in outcome.reason.text + str(
         [e for e in heard if isinstance(e, events.TestEnded)]
     )
 
@@ -860,7 +860,7 @@ BIG = "    read x = v_ok\n    let big = x * 1e300 * 1e300\n"
 ])  # fmt: skip
 def test_what_is_too_large_for_a_number_is_none(tmp_path, monkeypatch, lines: str, verdict: str) -> None:  # noqa: ANN001
     outcome = from_memory(tmp_path, monkeypatch, BIG + f"    {lines}\n")
-    assert outcome.tests == {"a": verdict} and "internal" not in outcome.reason
+    assert outcome.tests == {"a": verdict} and "internal" not in outcome.reason.text
 
 
 def from_memory(

@@ -424,7 +424,7 @@ def test_a_check_that_fails_before_the_unit_is_an_error_and_no_test_runs(perform
     header = HEADER.replace("    wait 30 ms\n", "    wait 30 ms\n    read v_in\n    check v_in >= 12 V\n")
     run = perform('test t "T"\n    read v_in\n    check v_in >= 1 V\n', header=header)
     assert (run.outcome.verdict, run.outcome.tests) == ("error", {"t": "skipped"})
-    assert "before unit did not pass" in run.outcome.reason
+    assert "before unit did not pass" in run.outcome.reason.text
 
 
 @pytest.mark.parametrize(("lines", "title"), [

@@ -88,8 +88,8 @@ def test_a_ceiling_is_never_passed_even_by_a_computed_value(perform) -> None:  #
                   '    check v_in >= 1 V\ntest u "U"\n    read v_out\n    check v_out >= 4 V\n')  # fmt: skip
     ended = {e.test: e for e in run.of(events.TestEnded)}
     assert ended["t"].verdict == "error"
-    assert "test.ibx:20: supply.voltage = 1" in ended["t"].reason
-    assert "is beyond 17 V (the ceiling of supply.voltage). Nothing was sent." in ended["t"].reason
+    assert "test.ibx:20: supply.voltage = 1" in ended["t"].reason.text
+    assert "is beyond 17 V (the ceiling of supply.voltage). Nothing was sent." in ended["t"].reason.text
     assert not any("CURR 0.1" in line for line in run.traffic)
     assert (ended["u"].verdict, run.outcome.verdict) == ("pass", "error")
 
@@ -135,7 +135,7 @@ def test_what_stays_bad_is_a_hole_with_its_reason(perform, how, reason, verdict)
     rows = run.of(events.Row)
     assert [math.isnan(row.v[0]) for row in rows] == [False, True, False]
     assert math.isnan(rows[1].v[1])
-    assert rows[1].bad[0][:2] == ("v_out", reason)
+    assert (rows[1].bad[0].name, rows[1].bad[0].reason.text) == ("v_out", reason)
     assert sum("READ?" in line for line in rows[1].io) == 3
     for result in run.of(events.Judged):
         assert (result.verdict, result.bad, result.failed) == (verdict, 1, 0)
@@ -154,7 +154,7 @@ def test_a_source_at_its_limit_fails_the_test_that_trusted_its_set_points(perfor
     run = perform('test t "T"\n    read v_in\n    check v_in >= 1 V\n', SHORT)
     assert run.of(events.Judged)[0].verdict == "pass"
     assert [e.role for e in run.of(events.Limiting)] == ["supply"]
-    assert run.of(events.TestEnded)[0].reason == "supply was at its limit: its set points were not true"
+    assert run.of(events.TestEnded)[0].reason.text == "supply was at its limit: its set points were not true"
     assert run.outcome.verdict == "fail"
 
 
@@ -163,14 +163,14 @@ def test_a_gate_that_does_not_pass_skips_the_rest(perform) -> None:  # noqa: ANN
         'test a "A" gate\n    read v_in\n    check v_in >= 12 V\ntest b "B"\n    read v_in\n    check v_in >= 1 V\n'
     )
     assert run.outcome.tests == {"a": "fail", "b": "skipped"}
-    assert run.of(events.TestEnded)[1].reason == "gate a did not pass (fail)"
+    assert run.of(events.TestEnded)[1].reason.text == "gate a did not pass (fail)"
 
 
 def test_a_lost_instrument_ends_the_run_and_the_others_are_made_safe(perform) -> None:  # noqa: ANN001
     body = 'test a "A"\n    read v_in\n    check v_in >= 1 V\ntest b "B"\n    read v_in\n    check v_in >= 1 V\n'
     run = perform(body, change=trouble("close", 1, 9))
     assert run.outcome.tests == {"a": "error", "b": "skipped"}
-    assert "closed the connection instead of answering" in run.of(events.TestEnded)[0].reason
+    assert "closed the connection instead of answering" in run.of(events.TestEnded)[0].reason.text
     assert [r for r in run.of(events.MadeSafe)[0].roles if not r["problem"]] == [
         {"role": "load", "problem": ""}, {"role": "supply", "problem": ""}]  # fmt: skip
 
@@ -182,7 +182,7 @@ def test_errors_that_an_instrument_reports_are_an_error_of_the_test(perform, pro
         'test t "T"\n    set load.current = 6 A\n    read v_in\n    check v_in >= 1 V\n',
         change=lambda text: text.replace('"scpi-electronic-load"', '"wide.toml"').replace("1.25 A", "9 A"),
     )
-    assert run.of(events.TestEnded)[0].reason == "load.current was set to 6 A, but the instrument has 0 A"
+    assert run.of(events.TestEnded)[0].reason.text == "load.current was set to 6 A, but the instrument has 0 A"
     assert run.outcome.verdict == "error"
 
 
@@ -201,7 +201,7 @@ def test_a_stop_in_the_middle_still_cleans_up_and_records(perform) -> None:  # n
 
     seen: list = []
     run = perform(SWEEP + "after unit\n    set load.current = 0 A\n", readers=(stop,), stop=wish)
-    assert (run.outcome.verdict, run.outcome.reason) == ("aborted", "stopped by Ctrl-C")
+    assert (run.outcome.verdict, run.outcome.reason.text) == ("aborted", "stopped by Ctrl-C")
     assert len(run.of(events.Row)) == 3
     assert run.of(events.TestEnded)[-1].verdict == "aborted"
     assert not any(role["problem"] for role in run.of(events.MadeSafe)[0].roles)
@@ -218,7 +218,7 @@ def test_without_a_journal_nothing_goes_on_and_a_broken_view_is_taken_out(perfor
 
     run = perform(SWEEP, journal=full)
     assert run.outcome.verdict == "error"
-    assert "No space left" in run.outcome.reason
+    assert "No space left" in run.outcome.reason.text
     assert len(run.of(events.Row)) == 1
     assert not any(role["problem"] for role in run.of(events.MadeSafe)[0].roles)
 
@@ -275,6 +275,6 @@ def test_a_wish_that_is_accepted_when_the_last_test_has_ended_is_heeded_and_a_la
         readers=(interrupt,),
         stop=wish,
     )
-    assert (answers, run.outcome.verdict, run.outcome.reason) == ([True, False], "aborted", "stopped by Ctrl-C")
+    assert (answers, run.outcome.verdict, run.outcome.reason.text) == ([True, False], "aborted", "stopped by Ctrl-C")
     safe = run.of(events.MadeSafe)[0]
     assert [(role["role"], role["problem"]) for role in safe.roles] == [("load", ""), ("supply", "")]

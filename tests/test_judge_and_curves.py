@@ -20,6 +20,7 @@ from ibexite.engine.loops import Refined
 from ibexite.errors import SequenceError
 from ibexite.holes import NEVER_MEASURED, Bound, Counts, is_equal, is_never_measured
 from ibexite.language import points
+from ibexite.verdicts import BAD_READINGS, NO_REASON, Reason
 from ibexite.wording import judged_text
 
 VALUES = st.lists(st.one_of(st.floats(-10, 10), st.just(math.nan)), min_size=1, max_size=30)
@@ -36,7 +37,7 @@ def test_judging_point_by_point_and_as_a_curve_agree(values, low, high, is_stric
     whole.judge_curve(Curve({"x": axis}, np.array(values)), low, high, True)
     assert (live.judged, live.failed, live.bad, live.failing) == (whole.judged, whole.failed, whole.bad, whole.failing)
     assert (live.margin, live.at) == (whole.margin, whole.at)
-    assert live.verdict([], "overload")[0] == whole.verdict([], "overload")[0]
+    assert live.verdict([])[0] == whole.verdict([])[0]
 
 
 @given(VALUES, LIMIT, LIMIT)
@@ -48,18 +49,18 @@ def test_a_pass_means_that_every_value_lies_within_its_limits(values, low, high)
     tally = Tally()
     for value in values:
         tally.judge(value, low, high)
-    passed = tally.verdict([], "overload")[0] == "pass"
+    passed = tally.verdict([])[0] == "pass"
     assert passed == all(
         (low <= value or is_equal(low, value)) and (value <= high or is_equal(value, high)) for value in values
     )
 
 
 @pytest.mark.parametrize(("judged", "reasons", "verdict", "why"), [
-    ([], [], "error", "nothing was judged"), ([math.nan], ["overload"], "fail", "overload"),
-    ([math.nan], ["not believable: 50 V"], "error", "undecided: not believable: 50 V"),
-    ([0.5, math.nan], ["empty reply"], "error", "undecided: 1 of 2 bad (empty reply)"), (None, ["empty reply"], "error", "undecided: 1 bad value left out of it (empty reply)"),
-    ([2.0, math.nan], ["empty reply"], "fail", ""), ([math.nan], [], "error", "undecided: a value could not be computed"),
-    ([1.0], [], "pass", ""), ([0.0, 1.0], [], "pass", ""),
+    ([], [], "error", "nothing: nothing was judged"), ([math.nan], ["overload"], "fail", "overload: overload"),
+    ([math.nan], ["unbelievable"], "error", "bad: undecided: not believable"),
+    ([0.5, math.nan], ["empty"], "error", "bad: undecided: 1 of 2 bad (empty reply)"), (None, ["empty"], "error", "bad: undecided: 1 bad value left out of it (empty reply)"),
+    ([2.0, math.nan], ["empty"], "fail", "limit: "), ([math.nan], [], "error", "undecided: undecided: a value could not be computed"),
+    ([1.0], [], "pass", ": "), ([0.0, 1.0], [], "pass", ": "),
 ])  # fmt: skip
 def test_holes_and_emptiness_are_never_a_pass(judged, reasons, verdict, why) -> None:
     tally = Tally()
@@ -67,7 +68,8 @@ def test_holes_and_emptiness_are_never_a_pass(judged, reasons, verdict, why) -> 
         tally.stands_on(Counts(1, 2, 1))
     for value in judged if judged is not None else [0.5]:
         tally.judge(value, 0.0, 1.0)
-    assert tally.verdict(reasons, "overload") == (verdict, why)
+    found, reason = tally.verdict([Reason(code, BAD_READINGS[code]) for code in reasons])
+    assert (found, f"{reason.code}: {reason.text}") == (verdict, why)
 
 
 @given(st.lists(st.one_of(st.floats(-10, 10), st.just(math.nan), st.builds(Bound, st.floats(-10, 10), st.booleans(), st.booleans())),
@@ -146,7 +148,7 @@ def test_a_refined_sweep_comes_to_no_point_twice() -> None:
 def test_what_is_only_bounded_is_judged_when_all_it_may_be_agrees(bound, low, high, is_strict, verdict, margin) -> None:
     tally = Tally(is_strict)
     tally.judge(bound, low, high, (1.0,))
-    assert (tally.verdict([], "")[0], tally.margin) == (verdict, margin)
+    assert (tally.verdict([])[0], tally.margin) == (verdict, margin)
     assert (tally.failing, tally.bad) == ([(1.0,)] if verdict == "fail" else [], verdict == "error")
     assert tally.bound == (bound.word if verdict != "error" else "")
     if margin < NONE:
@@ -179,14 +181,14 @@ def test_what_was_never_measured_is_not_judged(place) -> None:
     point[place] = NEVER_MEASURED
     tally = Tally()
     tally.judge(*point)
-    assert tally.verdict([], "") == ("error", "nothing was judged")
+    assert tally.verdict([]) == ("error", Reason("nothing", "nothing was judged"))
     tally.judge(0.5, 0.0, 1.0)
-    assert (tally.verdict([], ""), tally.judged, tally.bad) == (("pass", ""), 1, 0)
+    assert (tally.verdict([]), tally.judged, tally.bad) == (("pass", NO_REASON), 1, 0)
     pair = [
         Curve({"x": np.arange(2.0)}, np.array([good, hole])) for good, hole in zip([0.5, 0.0, 1.0], point, strict=True)
     ]
     whole.judge_curve(*pair, True)
-    assert (whole.verdict([], ""), whole.judged, whole.bad) == (("pass", ""), 1, 0)
+    assert (whole.verdict([]), whole.judged, whole.bad) == (("pass", NO_REASON), 1, 0)
 
 
 def test_limits_of_no_more_points_are_kept_than_is_said(monkeypatch) -> None:  # noqa: ANN001
@@ -235,7 +237,7 @@ def test_a_value_that_was_converted_meets_the_limit_that_it_equals() -> None:
 def test_a_strict_limit_is_not_met_by_equality() -> None:
     tally = Tally(is_strict=True)
     tally.judge(1.0, 1.0, math.inf)
-    assert tally.verdict([], "")[0] == "fail"
+    assert tally.verdict([])[0] == "fail"
 
 
 def grid(*shape: int) -> Curve:

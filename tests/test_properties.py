@@ -201,7 +201,7 @@ def test_a_formula_without_a_value_is_a_hole_and_never_passes(perform, formula: 
 ])  # fmt: skip
 def test_what_cannot_be_done_is_an_error_with_its_line(perform, line: str, what: str) -> None:  # noqa: ANN001
     run = perform(f'test t "T"\n    read v_in\n    let zero = 0 * v_in / 1 V\n    {line}\n    check v_in >= 1 V\n')
-    assert run.of(events.TestEnded)[0].reason.startswith(f"test.ibx:20: {what}")
+    assert run.of(events.TestEnded)[0].reason.text.startswith(f"test.ibx:20: {what}")
     assert run.outcome.verdict == "error"
 
 

@@ -7,6 +7,7 @@ import math
 import os
 import sqlite3
 from pathlib import Path
+from typing import get_args
 
 import numpy as np
 import pytest
@@ -16,31 +17,33 @@ from hypothesis import strategies as st
 from ibexite import events
 from ibexite.errors import MistakeError, RecordsError
 from ibexite.events import Row
-from ibexite.holes import NEVER_MEASURED, Bound
+from ibexite.holes import NEVER_MEASURED, Bad, Bound
 from ibexite.records import schema
 from ibexite.records.export import export_csv
 from ibexite.records.journal import Journal, left_over, mend_tail, read_journal
 from ibexite.records.lookup import Lookup
 from ibexite.records.store import Store
+from ibexite.verdicts import NO_REASON, Reason, Verdict
 from tests.runs import emitted
 
 SEQUENCE = {"title": "Test", "product": "Board", "revision": "C", "file": "t.ibx", "sha256": "0" * 64}
 AXIS = {"name": "x", "unit": "V", "shown": "", "origin": "sweep"}
 COLUMN = {"name": "y", "unit": "A", "shown": "mA", "origin": "read"}
+OVERLOAD = Reason("overload", "overload")
 EVENTS: list[events.Event] = [
     events.RunStarted("20261123-090000-aaaaaa", "2026-11-23T09:00:00.000+00:00", "FC1", "me", "here", "0.1.0", SEQUENCE,
                       {"name": "bench", "file": "b", "sha256": "1" * 64}, [], [{"test": "t", "title": "T", "gate": True}]),
     events.TestStarted(0.1, "t", "T"),
     events.TableStarted(0.1, "t", 1, [AXIS], [COLUMN]),
     Row(0.2, 1, (1.0,), (0.5,), [], ["psu> VOLT 1", 'dmm< "q"\\']),
-    Row(0.3, 1, (2.0,), (math.nan,), [("y", "overload", "+9.9E37")], ["psu> VOLT 2\nX"]),
+    Row(0.3, 1, (2.0,), (math.nan,), [Bad("y", OVERLOAD, "+9.9E37")], ["psu> VOLT 2\nX"]),
     Row(0.4, 1, (3.0,), (1 / 3,), [], []),
     events.Value(0.5, "t", "z", "let", "", "%", 0.25, [], []),
-    events.Judged(0.6, "t", 9, "y", "check y >= 0 A", "A", "", 1 / 3, 0.0, None, 1 / 3, {"x": 3.0}, [AXIS], 3, 0, 1, [],
-                  {"x": [1.0, 3.0]}, "y", "fail", "overload"),
-    events.TestEnded(0.7, "t", "fail", "overload", 0.6),
+    events.Judged(0.6, "t", events.Subject(9, "y", "check y >= 0 A", "y", "A", ""), events.Point(1 / 3, 0.0, None, 1 / 3, {"x": 3.0}),
+                  events.Limits(), events.Points(3, 0, 1, [], {"x": [1.0, 3.0]}), [AXIS], Verdict.FAIL, OVERLOAD),
+    events.TestEnded(0.7, "t", Verdict.FAIL, OVERLOAD, 0.6),
     events.MadeSafe(0.8, [{"role": "supply", "problem": ""}]),
-    events.RunEnded(0.9, "fail", "", [{"code": "simulated", "text": "simulated bench", "run": ""}], 0, 1),
+    events.RunEnded(0.9, Verdict.FAIL, NO_REASON, [Reason("simulated", "simulated bench")], 0, 1),
 ]  # fmt: skip
 
 
@@ -101,7 +104,7 @@ def test_a_stored_run_reads_back_as_it_was(journal: Path) -> None:
     assert grid.column("x").tolist() == [1.0, 2.0, 3.0]
     assert grid.column("y")[2] == 1 / 3 and math.isnan(grid.column("y")[1])
     assert test.bad_readings[0] | {"id": 0, "test_id": 0} == {"id": 0, "test_id": 0, "name": "y", "at": {"x": 2.0},
-                                                              "reason": "overload", "raw": "+9.9E37"}  # fmt: skip
+                                                              "reason": "overload", "reason_code": "overload", "raw": "+9.9E37"}  # fmt: skip
     assert test.results[0]["at"] == {"x": 3.0} and test.results[0]["margin"] == 1 / 3
 
 
@@ -222,7 +225,7 @@ LEAVES = st.one_of(
 )  # fmt: skip
 ANYTHING = st.recursive(LEAVES, lambda inner: st.lists(inner, max_size=3) | st.tuples(inner) | st.dictionaries(
     st.text(st.characters(exclude_categories=[]), max_size=3) | st.integers() | st.booleans(), inner, max_size=3), max_leaves=6)  # fmt: skip
-KINDS = [kind for kind in vars(events).values() if isinstance(kind, type) and hasattr(kind, "_fields")]
+KINDS = get_args(events.Event)
 
 
 @pytest.mark.parametrize("kind", KINDS)
@@ -246,4 +249,4 @@ def test_every_event_can_be_written_whatever_is_in_it(tmp_path_factory: pytest.T
     assert len(found) == written
     for line in found:
         left_out = {"e", *kind._fields} - set(line)  # type: ignore[attr-defined]
-        assert set(line) <= {"e", *kind._fields} and left_out in (set(), {"never", "bounds"})  # type: ignore[attr-defined]
+        assert set(line) <= {"e", "form", *kind._fields} and left_out in (set(), {"never", "bounds"})  # type: ignore[attr-defined]

@@ -32,6 +32,7 @@ from ibexite.errors import (
 )
 from ibexite.instruments.session import Reconnected
 from ibexite.language.types import Type
+from tests import runs
 from tests.laboratory.stub_bench import MemoryLink
 from tests.test_decisions import Cut, Falling, from_memory, memory
 
@@ -71,18 +72,14 @@ def test_a_line_that_cannot_be_carried_out_says_why(tmp_path, monkeypatch, lines
         heard,
     )
     ended = next(event for event in heard if isinstance(event, events.TestEnded))
-    assert outcome.verdict == "error" and told in f"{ended.reason} {outcome.reason}"
+    assert outcome.verdict == "error" and told in f"{ended.reason.text} {outcome.reason.text}"
 
 
 def test_a_measurement_judges_anew_in_each_call(tmp_path, monkeypatch) -> None:  # noqa: ANN001
     heard: list[events.Event] = []
     lines = "    sweep k over 1, 2\n        measure look(tap = v_ok, least = 10 V / k) as it\n        let y = it.value\n    check max(y) >= 1 V\n"
     assert from_memory(tmp_path, monkeypatch, lines, heard, LOOK).tests == {"a": "fail"}
-    judged = [
-        (event.label, event.verdict, event.low, event.failed, event.judged)
-        for event in heard
-        if isinstance(event, events.Judged)
-    ]
+    judged = [(event.label, event.verdict, event.low, event.failed, event.judged) for event in runs.judged(heard)]
     assert judged[:2] == [("it.enough", "fail", 10.0, 1, 1), ("it.enough", "pass", 5.0, 0, 1)]
 
 
@@ -163,7 +160,7 @@ def test_a_reply_becomes_a_value_in_base_units_or_says_why_not(reply: str, told:
     if isinstance(told, float):
         assert item.value(reply) == told
     else:
-        assert pytest.raises(BadReading, item.value, reply).value.args[0] == told
+        assert pytest.raises(BadReading, item.value, reply).value.reason.text == told
 
 
 def test_means_are_taken_as_their_kind_demands() -> None:
@@ -260,7 +257,7 @@ NEVER = """    read v_ok
 def test_what_a_branch_that_was_not_taken_would_have_made_was_never_measured(tmp_path, monkeypatch, name: str) -> None:  # noqa: ANN001
     heard: list[events.Event] = []
     from_memory(tmp_path, monkeypatch, NEVER + f"    check {name} >= 1 V\n    check v_ok >= 1 V\n", heard, LOOK)
-    judged = [(event.verdict, event.reason) for event in heard if isinstance(event, events.Judged)]
+    judged = [(event.verdict, event.reason) for event in runs.judged(heard)]
     assert judged == [("pass", "") if name == "x" else ("error", "nothing was judged"), ("pass", "")]
 
 
@@ -275,7 +272,7 @@ def test_what_a_branch_that_was_not_taken_would_have_made_was_never_measured(tmp
 def test_formulas_of_every_kind_are_carried_out(tmp_path, monkeypatch, lines: str, verdict: str, judged: int) -> None:  # noqa: ANN001
     heard: list[events.Event] = []
     outcome = from_memory(tmp_path, monkeypatch, f"    read x = v_ok\n    {lines}\n", heard)
-    assert outcome.tests == {"a": verdict} and [e.judged for e in heard if isinstance(e, events.Judged)] == [judged]
+    assert outcome.tests == {"a": verdict} and [e.judged for e in runs.judged(heard)] == [judged]
 
 
 def test_a_complex_curve_can_be_used_by_a_later_test(tmp_path, monkeypatch) -> None:  # noqa: ANN001
@@ -307,7 +304,7 @@ def test_bad_readings_of_one_call_are_not_charged_to_the_next(tmp_path, monkeypa
     heard: list[events.Event] = []
     lines = "    sweep k over 1, 2\n        measure look(tap = v_ok) as it\n        let y = it.top\n    check max(y) >= 1 V allowing 1 bad\n"
     from_memory(tmp_path, monkeypatch, lines, heard, STATISTIC, Falling)
-    judged = [(event.label, event.verdict, event.bad) for event in heard if isinstance(event, events.Judged)]
+    judged = [(event.label, event.verdict, event.bad) for event in runs.judged(heard)]
     assert judged[:2] == [("it.top", "fail", 1), ("it.top", "pass", 0)], judged
 
 
@@ -325,13 +322,13 @@ def test_a_mistake_of_ours_outside_the_tests_is_no_pass(tmp_path, monkeypatch, o
     monkeypatch.setattr(owner, part, lambda self: [original(self), 1 / 0])
     heard: list[events.Event] = []
     outcome = from_memory(tmp_path, monkeypatch, "    read x = v_ok\n    check x >= 1 V\n", heard)
-    assert (outcome.verdict, outcome.is_safe) == ("error", True) and "ZeroDivisionError" in outcome.reason
+    assert (outcome.verdict, outcome.is_safe) == ("error", True) and "ZeroDivisionError" in outcome.reason.text
     assert part != "_after_unit" or any(isinstance(event, events.Problem) for event in heard)
 
 
 def test_a_test_that_judges_nothing_is_no_pass_and_no_measurement_either(tmp_path, monkeypatch) -> None:  # noqa: ANN001
     outcome = from_memory(tmp_path, monkeypatch, "    read x = v_ok\n")
-    assert (outcome.verdict, outcome.reason, outcome.tests) == ("error", "nothing was judged", {"a": "no check"})
+    assert (outcome.verdict, outcome.reason.text, outcome.tests) == ("error", "nothing was judged", {"a": "no check"})
 
 
 def test_a_bench_that_was_never_connected_is_not_cleaned_up(tmp_path, monkeypatch) -> None:  # noqa: ANN001
@@ -346,7 +343,7 @@ def test_a_bench_that_was_never_connected_is_not_cleaned_up(tmp_path, monkeypatc
     assert (outcome.verdict, outcome.tests) == (
         "error",
         {"a": "skipped"},
-    ) and "the connection was refused" in outcome.reason
+    ) and "the connection was refused" in outcome.reason.text
     assert not any("after unit" in str(event) for event in heard)
 
 
@@ -379,7 +376,7 @@ def test_bounds_are_those_of_the_place_that_is_looked_at(tmp_path, monkeypatch) 
              "                wait 1 ms\n        if n > 1.5\n            check u >= 8.4 V\n")  # fmt: skip
     heard: list[events.Event] = []
     assert from_memory(tmp_path, monkeypatch, lines, heard).verdict == "pass"
-    (judged,) = [event for event in heard if isinstance(event, events.Judged)]
+    (judged,) = runs.judged(heard)
     assert (judged.value, judged.judged, judged.bad, judged.said) == (8.5, 2, 0, "")
 
 
@@ -402,7 +399,7 @@ def test_a_bound_is_told_in_the_unit_of_its_search(tmp_path, monkeypatch) -> Non
         "    search u from 9000 mV to 8000 mV resolution 500 mV until u < 7 V\n        wait 1 ms\n    check u <= 9 V\n"
     )
     from_memory(tmp_path, monkeypatch, lines, heard)
-    assert [event.said for event in heard if isinstance(event, events.Judged)] == ["below 8000 mV"]
+    assert [event.said for event in runs.judged(heard)] == ["below 8000 mV"]
 
 
 class Forgetful(MemoryLink):
@@ -444,7 +441,7 @@ def test_a_state_that_reads_back_as_no_number_is_not_believed(tmp_path, monkeypa
 def test_a_value_is_shown_in_the_unit_that_its_line_names(tmp_path, monkeypatch) -> None:  # noqa: ANN001
     heard: list[events.Event] = []
     from_memory(tmp_path, monkeypatch, "    read x = v_ok\n    let y = x in mV\n    check y >= 1 V\n", heard)
-    shown = [(event.unit, event.shown) for event in heard if isinstance(event, events.Judged)]
+    shown = [(event.unit, event.shown) for event in runs.judged(heard)]
     assert shown == [("V", "mV")]
 
 
@@ -485,7 +482,7 @@ def test_each_line_of_after_unit_is_carried_out_whatever_became_of_the_one_befor
         '    read x = v_ok\n    check x >= 1 V\nafter unit\n    attach "nothing.csv"\n    set supply.voltage = 3 V\n'
     )
     outcome = from_memory(tmp_path, monkeypatch, lines)
-    assert outcome.verdict == "error" and "nothing.csv cannot be attached" in outcome.reason
+    assert outcome.verdict == "error" and "nothing.csv cannot be attached" in outcome.reason.text
     assert ("psu", "SOUR1:VOLT 3") in MemoryLink.heard
 
 
@@ -565,14 +562,14 @@ def test_nothing_is_tested_when_the_preparation_did_not_succeed(tmp_path, monkey
         "error",
         {"a": "skipped"},
         True,
-    ) and told in outcome.reason
+    ) and told in outcome.reason.text
 
 
 def test_when_another_instrument_answers_the_test_is_in_doubt(tmp_path, monkeypatch) -> None:  # noqa: ANN001
     heard: list[events.Event] = []
     outcome = from_memory(tmp_path, monkeypatch, ENOUGH, heard, link=Renamed)
     (end,) = [event for event in heard if isinstance(event, events.TestEnded)]
-    assert (outcome.verdict, end.verdict) == ("error", "error") and "Other,x,1,1" in end.reason
+    assert (outcome.verdict, end.verdict) == ("error", "error") and "Other,x,1,1" in end.reason.text
 
 
 def test_an_interruption_while_preparing_aborts_the_run(tmp_path, monkeypatch) -> None:  # noqa: ANN001
@@ -581,12 +578,12 @@ def test_an_interruption_while_preparing_aborts_the_run(tmp_path, monkeypatch) -
 
     monkeypatch.setattr(Run, "_before_unit", interrupt)
     outcome = from_memory(tmp_path, monkeypatch, ENOUGH)
-    assert (outcome.verdict, outcome.reason, outcome.is_safe) == ("aborted", "interrupted", True)
+    assert (outcome.verdict, outcome.reason.text, outcome.is_safe) == ("aborted", "interrupted", True)
 
 
 def test_whoever_stops_at_a_halt_aborts_the_run(tmp_path, monkeypatch) -> None:  # noqa: ANN001
     outcome = from_memory(tmp_path, monkeypatch, ENOUGH, halts=Halts(lambda *_: "stop", is_stepping=True))
-    assert (outcome.verdict, outcome.reason, outcome.is_safe) == ("aborted", "stopped at a halt", True)
+    assert (outcome.verdict, outcome.reason.text, outcome.is_safe) == ("aborted", "stopped at a halt", True)
 
 
 def test_what_is_asked_in_a_loop_is_a_column_of_it(tmp_path, monkeypatch) -> None:  # noqa: ANN001
@@ -596,9 +593,7 @@ def test_what_is_asked_in_a_loop_is_a_column_of_it(tmp_path, monkeypatch) -> Non
     lines = '    sweep n over 1, 2, 3\n        ask lamp = number "How bright?" in V\n    check lamp <= 5 V\n'
     assert from_memory(tmp_path, monkeypatch, lines, heard).verdict == "fail"
     assert [row.v for row in heard if isinstance(row, events.Row)] == [(1.0,), (2.0,), (9.0,)]
-    assert [(j.value, j.failed, j.judged, j.at) for j in heard if isinstance(j, events.Judged)] == [
-        (9.0, 1, 3, {"n": 3.0})
-    ]
+    assert [(j.value, j.failed, j.judged, j.at) for j in runs.judged(heard)] == [(9.0, 1, 3, {"n": 3.0})]
 
 
 def test_what_is_waited_for_is_recorded_in_its_unit(tmp_path, monkeypatch) -> None:  # noqa: ANN001
@@ -621,7 +616,7 @@ def test_of_a_reply_with_another_number_of_values_none_is_taken(
     read = bench.read_line(items, together=True, averaging=1, tries=1)
     monkeypatch.setattr(MemoryLink, "_answer", lambda self, query: reply)
     assert all(map(math.isnan, read()))
-    assert [(bad.name, bad.reason) for bad in bench.bad] == [("v_ok", reason), ("v_odd", reason)]
+    assert [(bad.name, bad.reason.text) for bad in bench.bad] == [("v_ok", reason), ("v_odd", reason)]
     bench.close()
 
 
@@ -659,7 +654,7 @@ def test_what_was_left_out_of_a_result_must_be_allowed(tmp_path, monkeypatch, li
     monkeypatch.setattr(Overloaded, "readings", 0)
     heard: list[events.Event] = []
     outcome = from_memory(tmp_path, monkeypatch, f"    {lines.format(allowed)}\n", heard, TOP, Overloaded)
-    (judged,) = [event for event in heard if isinstance(event, events.Judged)]
+    (judged,) = runs.judged(heard)
     assert (judged.n, judged.bad) == ((2, 3) if "check max(x)" in lines else None, 1)
     # Of what a measurement left out it is not known here whether it is a fact about the unit.
     assert outcome.tests == {"a": "error" if verdict == "fail" and "measure" in lines else verdict}
@@ -677,7 +672,7 @@ def test_an_instrument_that_complains_about_after_unit_makes_no_pass(tmp_path, m
         tmp_path, monkeypatch, ENOUGH + "after unit\n    set supply.voltage = 3 V\n", link=Complaining
     )
     assert (outcome.verdict, outcome.tests, outcome.is_safe) == ("error", {"a": "pass"}, True)
-    assert "Data out of range" in outcome.reason
+    assert "Data out of range" in outcome.reason.text
 
 
 def test_drift_is_known_from_five_readings_on(tmp_path, monkeypatch) -> None:  # noqa: ANN001
@@ -712,4 +707,4 @@ def test_of_two_holes_the_bad_one_decides_whatever_their_order(tmp_path, monkeyp
         heard,
         link=Overloaded,
     )
-    assert [(event.judged, event.bad) for event in heard if isinstance(event, events.Judged)] == [(2, 2)]
+    assert [(event.judged, event.bad) for event in runs.judged(heard)] == [(2, 2)]

@@ -78,7 +78,7 @@ def test_a_run_is_stopped_from_another_thread_wherever_it_waits(project: Path, l
     assert has_begun.wait(60) and not handle.is_done
     assert handle.stop("stopped by a test") and not handle.stop("once more")
     outcome = handle.wait()
-    assert (outcome.verdict, outcome.reason, outcome.tests) == ("aborted", "stopped by a test", {"t": "aborted"})
+    assert (outcome.verdict, outcome.reason.text, outcome.tests) == ("aborted", "stopped by a test", {"t": "aborted"})
     safe = next(event for event in heard if isinstance(event, events.MadeSafe))
     assert [(role["role"], role["problem"]) for role in safe.roles] == [("load", ""), ("supply", "")]
     rows = [event for event in heard if isinstance(event, events.Row)]
@@ -102,7 +102,7 @@ def test_two_runs_do_not_share_an_instrument(project: Path) -> None:
     opened = ready(project, "    wait 1 s\n    read v_in\n    check v_in >= 1 V")
     orders = UnitOrders(opened.program, opened.bench, GOOD)
     handles = [RunService(project / "records").start(orders, (), Consenting(), Stop()) for _ in range(2)]
-    reasons = [handle.wait().reason for handle in handles]
+    reasons = [handle.wait().reason.text for handle in handles]
     assert all("nothing listens there" in reason or "in use by" in reason for reason in reasons), reasons
 
 

@@ -19,7 +19,7 @@ from ibexite.errors import MistakeError, SequenceError
 from ibexite.instruments.profile import load_profile
 from ibexite.language.check import vet
 from ibexite.language.source import Source
-from ibexite.verdicts import Judgement, Reason
+from ibexite.verdicts import Judgement, Reason, Verdict
 from tests.conftest import GOOD, HEADER
 from tests.runs import Still
 
@@ -76,7 +76,7 @@ def test_a_test_that_did_not_pass_opens_no_way(perform, clauses: str, second: st
     elif skip == "plain":  # the test's own `if` leaves a pass whole
         assert verdicts(run)["second"] == "pass" and codes == {"simulated"}
     else:
-        assert told(run, "second").skip == skip and "left_out" in codes
+        assert told(run, "second").reason.code == skip and "left_out" in codes
 
 
 def test_needs_pass_of_a_test_with_corners_means_all_of_them(perform) -> None:  # noqa: ANN001
@@ -84,7 +84,7 @@ def test_needs_pass_of_a_test_with_corners_means_all_of_them(perform) -> None:  
             'test second "S" needs pass of first\n    read v_in\n    check v_in >= 1 V\n')  # fmt: skip
     assert verdicts(perform(text.format(factor=1)))["second"] == "pass"
     run = perform(text.format(factor=6))
-    assert verdicts(run)["first [c = 1]"] == "pass" and told(run, "second").skip == "needs"
+    assert verdicts(run)["first [c = 1]"] == "pass" and told(run, "second").reason.code == "needs"
 
 
 OVERLOAD = '[instruments.dmm.simulated]\ntrouble = [{{ query = "READ?", how = "{how}", nth = {nth}, times = {times} }}]'
@@ -118,7 +118,7 @@ def test_a_result_that_stands_on_bad_readings_does_not_pass(perform, line: str, 
 
 def test_a_condition_on_a_result_that_stands_on_bad_readings_is_an_error(perform) -> None:  # noqa: ANN001
     run = perform(THREE.format(line="if max(v_out) < 99 V\n        read v_in"), change=spoilt("overload", 2, 3))
-    assert "the condition cannot be decided" in told(run, "t").reason
+    assert "the condition cannot be decided" in told(run, "t").reason.text
 
 
 def test_an_average_of_which_one_reading_is_bad_is_bad(perform) -> None:  # noqa: ANN001
@@ -134,7 +134,7 @@ def test_what_cannot_be_seen_cannot_be_watched(perform, how: str, clause: str, v
                   change=spoilt(how, 3, 3), clock=Still())  # fmt: skip
     assert verdicts(run)["t"] == verdict, told(run, "t")
     if verdict != "pass":
-        assert "watch: v_out could not be read" in told(run, "t").reason
+        assert "watch: v_out could not be read" in told(run, "t").reason.text
 
 
 def test_a_protection_that_trips_fails_the_test_in_which_it_happened(perform) -> None:  # noqa: ANN001
@@ -142,14 +142,14 @@ def test_a_protection_that_trips_fails_the_test_in_which_it_happened(perform) ->
                   'test trip "T"\n    set supply.over_voltage = 8 V\n    wait 20 ms\n    read v_out\n    check v_out <= 6 V\n'
                   'test later "A"\n    read v_out\n    check v_out between 4 V and 6 V\n')  # fmt: skip
     assert verdicts(run)["first"] == "pass" and verdicts(run)["trip"] == "fail"
-    assert "protection of supply has tripped" in told(run, "trip").reason
+    assert "protection of supply has tripped" in told(run, "trip").reason.text
     assert verdicts(run)["later"] in ("pass", "skipped") and run.outcome.verdict == "fail"
 
 
 @pytest.mark.parametrize("line", ["set load.current = 9 A", 'ask confirm "Out?"'])
 def test_a_line_of_after_unit_that_fails_is_no_pass(perform, line: str) -> None:  # noqa: ANN001
     run = perform(f"{GOOD_TEST}after unit\n    {line}\n", operator=NoOperator())
-    assert run.outcome.verdict == "error" and "after unit" in run.outcome.reason
+    assert run.outcome.verdict == "error" and "after unit" in run.outcome.reason.text
 
 
 def test_texts_for_the_operator_wait_until_everything_is_off(perform) -> None:  # noqa: ANN001
@@ -173,7 +173,7 @@ def test_without_a_journal_of_any_kind_nothing_goes_on(perform) -> None:  # noqa
             raise TypeError("not serialisable")
 
     run = perform(GOOD_TEST, journal=broken)
-    assert run.outcome.verdict == "error" and "the journal broke" in run.outcome.reason
+    assert run.outcome.verdict == "error" and "the journal broke" in run.outcome.reason.text
     end = run.of(events.RunEnded)
     assert len(end) == 1 and end[0].verdict == "error"
 
@@ -193,7 +193,7 @@ def test_a_verdict_that_cannot_be_recorded_is_no_pass(perform) -> None:  # noqa:
 def test_raw_commands_do_not_lead_beyond_a_ceiling(perform, raw: str, what: str) -> None:  # noqa: ANN001
     run = perform(f'test t "T"\n    send supply "{raw}"\n    read v_in\n    check v_in >= 1 V\n{GOOD_TEST}',
                   change=lambda text: text.replace('[roles.supply]', '[roles.supply]\nraw = true'))  # fmt: skip
-    assert run.outcome.verdict == "error" and what in told(run, "t").reason
+    assert run.outcome.verdict == "error" and what in told(run, "t").reason.text
     after = run.traffic[run.traffic.index(f"psu> {raw}") :]
     assert next(line for line in after if "OUTP1 O" in line) == "psu> OUTP1 OFF"
 
@@ -222,7 +222,10 @@ def test_two_runs_on_one_bench_do_not_reset_each_others_instruments(serve, tmp_p
 def test_a_question_without_anybody_to_answer_ends_the_run(perform) -> None:  # noqa: ANN001
     run = perform(GOOD_TEST + 'test asks "A"\n    ask look = yes_no "Lit?"\n    check look is yes\ntest last "L"\n    read v_out\n'
                   "    check v_out >= 1 V\n", operator=NoOperator())  # fmt: skip
-    assert verdicts(run) == {"good": "pass", "asks": "error", "last": "skipped"} and told(run, "last").skip == "answer"
+    assert (
+        verdicts(run) == {"good": "pass", "asks": "error", "last": "skipped"}
+        and told(run, "last").reason.code == "answer"
+    )
 
 
 def test_keeps_state_holds_for_the_test_that_runs(perform) -> None:  # noqa: ANN001
@@ -261,7 +264,7 @@ def test_limits_may_be_curves_and_formulas_of_lines(perform, check: str, verdict
     run = perform(
         f'test t "T"\n    sweep n from 1 to 3 step 1\n        read x1 = v_out\n        let k = x1 + 1 mV * n\n    {check}\n'
     )
-    assert run.outcome.verdict == verdict, (told(run, "t"), run.outcome.reason)
+    assert run.outcome.verdict == verdict, (told(run, "t"), run.outcome.reason.text)
 
 
 def test_limits_that_run_over_an_axis_are_kept_point_by_point(perform) -> None:  # noqa: ANN001
@@ -322,7 +325,7 @@ def test_measurements_in_loops_are_renewed_bounded_and_give_curves(perform) -> N
     run = perform(f'test t "T"\n    sweep k over 1, 2\n        {line.format("100 mA * k")}\n        let least = min(it.volts)\n    check least >= 4.5 V\n'
                   f'test v "V"\n    read v_in\n    {line.format("0.1 A * v_in / 1 V")}\n    check v_in >= 1 V\n', header=plain)  # fmt: skip
     assert verdicts(run) == {"t": "pass", "v": "error"}
-    assert "most is out of its bounds" in told(run, "v").reason
+    assert "most is out of its bounds" in told(run, "v").reason.text
     tables = [t.table for t in run.of(events.TableStarted) if t.axes[0]["name"] == "amps"]
     amps = [[row.x[0] for row in run.of(events.Row) if row.table == table] for table in tables]
     assert amps == [[0, 0.025, 0.05, 0.075, 0.1], [0, 0.05, 0.1, 0.15, 0.2]]
@@ -332,8 +335,8 @@ def test_measurements_in_loops_are_renewed_bounded_and_give_curves(perform) -> N
 
 
 def test_reasons_stay_as_long_as_a_value_of_their_run_does() -> None:
-    test = EarlierTest(Judgement("pass"), "", 1.0, "r1")
-    earlier = Earlier("r2", "r1", "fail", {"a": test}, (Reason("simulated", "simulated bench", "r1"), Reason("halted", "h", "r2")),
+    test = EarlierTest(Judgement(Verdict.PASS), 1.0, "r1")
+    earlier = Earlier("r2", "r1", Verdict.FAIL, {"a": test}, (Reason("simulated", "simulated bench", "r1"), Reason("halted", "h", "r2")),
                       {"r1": ("sequence",), "r3": ("limits",)})  # fmt: skip
     assert [r.told() for r in earlier.reasons({"r1"})] == ["simulated bench (run r1)", "changed since run r1: sequence"]
     assert [r.code for r in earlier.reasons({"r2"})] == ["halted"]
@@ -386,7 +389,7 @@ def test_at_a_halt_a_formula_has_the_value_of_this_place(perform) -> None:  # no
 
 def test_a_curve_whose_limits_are_upside_down_is_an_error(perform) -> None:  # noqa: ANN001
     run = perform('test t "T"\n    read v_out, v_in\n    check v_out between v_in and v_out\n')
-    assert run.outcome.verdict == "error" and "is above the upper one" in told(run, "t").reason
+    assert run.outcome.verdict == "error" and "is above the upper one" in told(run, "t").reason.text
 
 
 @pytest.mark.parametrize("value", [math.inf, -math.inf])

@@ -47,6 +47,6 @@ def test_one_bad_channel_of_a_scan_is_the_only_hole(perform) -> None:  # noqa: A
     run = perform('test t "T"\n    read v_in, v_out, rail_3v3 together\n    check v_in >= 8 V\n    check v_out >= 4 V\n',
                   change=lambda text: text.replace("{ channel = 103, range = \"10 V\" }", "{ channel = 103, range = \"1 V\" }"))  # fmt: skip
     values = {event.name: event for event in run.of(events.Value)}
-    assert values["v_out"].value is None and values["v_out"].bad[0][:2] == ("v_out", "overload")
+    assert values["v_out"].value is None and values["v_out"].bad[0].reason.code == "overload"
     assert math.isfinite(values["v_in"].value) and math.isfinite(values["rail_3v3"].value)
     assert [event.verdict for event in run.of(events.Judged)] == ["pass", "fail"]

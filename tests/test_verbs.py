@@ -25,7 +25,7 @@ def columns(run, name: str):  # noqa: ANN001, ANN201
 
 
 def ended(run) -> dict[str, tuple[str, str]]:  # noqa: ANN001
-    return {e.test: (e.verdict, e.reason) for e in run.of(events.TestEnded)}
+    return {e.test: (e.verdict, e.reason.text) for e in run.of(events.TestEnded)}
 
 
 def test_a_repeat_counts_its_turns_and_notes_when_they_began(perform) -> None:  # noqa: ANN001

@@ -15,7 +15,8 @@ import pytest
 
 from ibexite import events
 from ibexite.cli.view import RunView
-from ibexite.verdicts import Reason
+from ibexite.holes import Bad
+from ibexite.verdicts import NO_REASON, Reason, Verdict
 from ibexite.wording import column_text, duration_text, judged_text, place_text, worst_first
 from tests.conftest import GOOD, IBEXITE
 
@@ -23,15 +24,23 @@ SEQUENCE = {"title": "Board test", "product": "Board", "revision": "C", "file": 
 START = events.RunStarted("r1", "2026-11-23T09:00:00+00:00", "FC1", "me", "here", "0", SEQUENCE,
                           {"name": "bench 1", "file": "", "sha256": ""}, [],
                           [{"test": "alive", "title": "Alive", "gate": True}, {"test": "rails", "title": "R", "gate": False}])  # fmt: skip
+EMPTY = Reason("empty", "undecided: empty reply")
 AXIS = {"name": "vin", "unit": "V", "shown": "", "origin": "sweep"}
 
 
 def judged(**changes: object) -> events.Judged:
-    base: dict = {
-        "t": 1.0, "test": "alive", "line": 9, "label": "idle", "text": "check idle <= 46 mA", "unit": "A", "shown": "mA",
-        "value": 0.0195, "low": None, "high": 0.046, "margin": 0.0265, "at": {}, "axes": [], "judged": 1, "failed": 0,
-        "bad": 0, "failing": [], "extent": {}, "subject": "idle", "verdict": "pass", "reason": ""}  # fmt: skip
-    return events.Judged(**{**base, **changes})
+    """A result of which some parts are others."""
+    subject = events.Subject(9, "idle", "check idle <= 46 mA", "idle", "A", "mA")
+    point = events.Point(0.0195, None, 0.046, 0.0265)
+    points = events.Points(1, 0, 0)
+    rest = {"axes": [], "verdict": Verdict.PASS, "reason": NO_REASON}
+    for part in (subject, point, points):
+        rest |= {
+            type(part).__name__: part._replace(**{name: changes.pop(name) for name in part._fields if name in changes})
+        }
+    rest |= changes
+    return events.Judged(1.0, "alive", rest["Subject"], rest["Point"], events.Limits(), rest["Points"], rest["axes"], rest["verdict"],
+                         rest["reason"])  # fmt: skip
 
 
 def shown(*happened: events.Event) -> list[str]:
@@ -59,24 +68,30 @@ def test_the_head_names_sequence_unit_bench_and_instruments() -> None:
 def test_a_test_ends_as_one_line_with_its_worst_value() -> None:
     near = judged(label="near", value=0.0455, margin=0.0005)
     lines = shown(
-        START, events.TestStarted(0, "alive", "Alive"), judged(), near, events.TestEnded(2, "alive", "pass", "", 1.5)
+        START,
+        events.TestStarted(0, "alive", "Alive"),
+        judged(),
+        near,
+        events.TestEnded(2, "alive", Verdict.PASS, NO_REASON, 1.5),
     )
     assert lines[2:] == ["  pass     alive     near                                45.50 mA   <= 46 mA               "
                          "margin +0.50 mA (+1.09 % of limit)               1.5 s"]  # fmt: skip
 
 
 def test_a_failure_says_where_and_how_many() -> None:
-    bad = judged(value=0.047, margin=-0.001, verdict="fail", at={"vin": 8.0}, axes=[AXIS], judged=7, failed=2)
-    lines = shown(START, bad, events.TestEnded(2, "alive", "fail", "", 1.5))
+    bad = judged(value=0.047, margin=-0.001, verdict=Verdict.FAIL, at={"vin": 8.0}, axes=[AXIS], judged=7, failed=2)
+    lines = shown(START, bad, events.TestEnded(2, "alive", Verdict.FAIL, NO_REASON, 1.5))
     assert lines[3] == "         idle fail: 47.00 mA against <= 46 mA at vin = 8 V (2 of 7 points)"
 
 
 def test_what_has_no_value_says_why() -> None:
-    hole = judged(value=None, low=None, margin=None, verdict="error", reason="undecided: empty reply", bad=1)
-    value = events.Value(1, "alive", "idle", "read", "A", "", None, [("idle", "empty reply", "")], [])
+    hole = judged(value=None, low=None, margin=None, verdict=Verdict.ERROR, reason=EMPTY, bad=1)
+    value = events.Value(
+        1, "alive", "idle", "read", "A", "", None, [Bad("idle", Reason("empty", "empty reply"), "")], []
+    )
     lines = shown(START, events.TestStarted(0, "alive", "Alive"), value, hole,
-                  events.TestEnded(2, "alive", "error", "undecided: empty reply", 0.1),
-                  events.TestEnded(2, "rails", "skipped", "gate alive did not pass", 0))  # fmt: skip
+                  events.TestEnded(2, "alive", Verdict.ERROR, EMPTY, 0.1),
+                  events.TestEnded(2, "rails", Verdict.SKIPPED, Reason("gate", "gate alive did not pass"), 0))  # fmt: skip
     assert lines[2].startswith("  error    alive     idle ") and "-" in lines[2]
     assert lines[3:] == ["         idle error: undecided: empty reply", "         bad readings, left out: 1 (idle empty reply)",
                          "  skipped  rails     gate alive did not pass"]  # fmt: skip
@@ -90,7 +105,7 @@ def test_the_verdict_comes_after_the_outputs_are_off(verdict: str, trial: list[s
     lines = shown(
         START,
         events.MadeSafe(3, roles),
-        events.RunEnded(3.2, verdict, "", [Reason("x", t)._asdict() for t in trial], 1, 2),
+        events.RunEnded(3.2, Verdict(verdict), NO_REASON, [Reason("x", t) for t in trial], 1, 2),
     )
     assert lines[3:5] == ["outputs off: load, supply", f"{word}   FC1   1 of 2 tests passed   3.2 s"]
     assert lines[5:] == ([f"  a trial, because: {'; '.join(trial)}"] if trial else [])
@@ -164,7 +179,7 @@ def test_judged_values_share_unit_and_decimals(value, low, high, unit, shown_uni
 def test_results_are_ordered_by_how_near_they_are_to_their_limits() -> None:
     results = [judged(label="far"), judged(label="near", margin=0.001), judged(label="failed", margin=-0.001, verdict="fail"),
                judged(label="undecided", margin=None, verdict="error")]  # fmt: skip
-    assert [r["label"] for r in worst_first([r._asdict() for r in results])] == ["undecided", "failed", "near", "far"]
+    assert [r["label"] for r in worst_first([r.row() for r in results])] == ["undecided", "failed", "near", "far"]
 
 
 def test_places_are_written_with_their_units() -> None:

@@ -23,6 +23,7 @@ class IbexiteError(Exception):
     """Something went wrong that one clear message explains."""
 
     exit_code = EXIT_MISTAKE
+    code = "internal"  # of the reason that it becomes in a run, see ibexite.verdicts.FAULTS
 
     def __init__(self, what: str, *, where: str = "", remedy: str = "") -> None:
         super().__init__(what)
@@ -38,6 +39,8 @@ class IbexiteError(Exception):
 class MistakeError(IbexiteError):
     """A file or an option is wrong; the user can mend it."""
 
+    code = "mistake"
+
 
 class UnitError(MistakeError):
     """Quantities that do not go together, or a unit that does not exist."""
@@ -47,40 +50,52 @@ class BenchError(IbexiteError):
     """The bench did not do what was asked."""
 
     exit_code = EXIT_BENCH
+    code = "bench"
 
 
 class LinkError(BenchError):
     """The connection to an instrument failed: refused, silent, cut off."""
 
+    code = "link"
+
 
 class InstrumentError(BenchError):
     """The instrument answered, but not as its profile says, or it reported an error."""
 
+    code = "instrument"
+
 
 class CeilingError(BenchError):
     """A set point beyond what the role may ever apply, or beyond its range. Nothing was sent."""
+
+    code = "ceiling"
 
 
 class ProgramError(IbexiteError):
     """A program or a Python function from outside failed, hung, flooded its output, or gave something else."""
 
     exit_code = EXIT_BENCH
+    code = "program"
 
 
 class SequenceError(IbexiteError):
     """A line of the sequence could not be carried out."""
 
     exit_code = EXIT_BENCH
+    code = "line"
 
 
 class NoAnswerError(SequenceError):
     """A question to the operator, and nobody is there: it ends the tests of this unit at once."""
+
+    code = "answer"
 
 
 class RecordsError(IbexiteError):
     """Journal or store cannot be written or read."""
 
     exit_code = EXIT_BENCH
+    code = "records"
 
 
 class StopRun(BaseException):

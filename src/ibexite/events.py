@@ -8,6 +8,9 @@ from __future__ import annotations
 
 from typing import Any, NamedTuple
 
+from ibexite.holes import Bad
+from ibexite.verdicts import Reason, Verdict
+
 MOST_LIMITS = 20_000  # points that a result keeps its limits of
 
 
@@ -90,7 +93,7 @@ class Row(NamedTuple):
     table: int
     x: tuple[float, ...]
     v: tuple[float, ...]
-    bad: list[tuple[str, str, str]]
+    bad: list[Bad]
     io: list[str]
     never: tuple[int, ...] = ()
     bounds: tuple[tuple[int, str], ...] = ()
@@ -108,7 +111,7 @@ class Value(NamedTuple):
     unit: str
     shown: str
     value: float | bool | str | None
-    bad: list[tuple[str, str, str]]
+    bad: list[Bad]
     io: list[str]
     kind: str = "quantity"
     n: tuple[int, int] | None = None
@@ -128,40 +131,77 @@ class Computed(NamedTuple):
     v: list[float | None]
 
 
-class Judged(NamedTuple):
-    """The result of one check line. The numbers are those of its worst point; `failing` are axis values."""
+class Subject(NamedTuple):
+    """What was judged: by which line, under which label, in which unit."""
 
-    t: float
-    test: str
     line: int
     label: str
-    text: str
+    criterion: str  # the check line
+    subject: str  # the name that was judged, "" for a formula
     unit: str
     shown: str
+    kind: str = "quantity"  # or yes_no, text
+
+
+class Point(NamedTuple):
+    """The worst point of what was judged, with the limits there. None where there is no number; `said` is a value that
+    is none: yes, no, a text; or a bound, "below 4 V"."""
+
     value: float | None
     low: float | None
     high: float | None
     margin: float | None
-    at: dict[str, float]
-    axes: list[dict[str, str]]
+    at: dict[str, float] = {}
+    said: str = ""
+
+
+class Limits(NamedTuple):
+    """What was demanded: `demand` in words of what is no number. The limits stand by `guard` inside those that were
+    written, by `rule`; `origin` is where they come from, if from a limit table. `each` holds axis values, low and high
+    of each judged point (the first MOST_LIMITS), where limits are no constants."""
+
+    demand: str = ""
+    guard: float = 0.0
+    rule: str = ""
+    origin: str = ""
+    each: list[list[float | None]] = []
+
+
+class Points(NamedTuple):
+    """The points that were judged: how many, how many of them failed or were bad, the axis values of those that failed
+    and the extent of all by axis. `n`: of how many values the judged one was made, and how many there might have
+    been."""
+
     judged: int
     failed: int
     bad: int
-    failing: list[list[float]]
-    extent: dict[str, list[float]]  # of the judged points, by axis
-    subject: str  # the name that was judged, "" for a formula
-    verdict: str
-    reason: str
-    kind: str = "quantity"  # or yes_no, text
-    said: str = ""  # a value that is no number: yes, no, a text; or a bound, "below 4 V"
-    demand: str = ""  # what was demanded of it
-    guard: float = 0.0  # the limits stand so much inside those that were written
-    rule: str = ""  # the decision rule, where there is a guard
-    origin: str = ""  # where the limits come from, if from a limit table
-    limits: list[
-        list[float | None]
-    ] = []  # axis values, low and high of each judged point (the first MOST_LIMITS), where limits are no constants
-    n: tuple[int, int] | None = None  # of how many values the judged one was made, and of how many it might have been
+    failing: list[list[float]] = []
+    extent: dict[str, list[float]] = {}
+    n: tuple[int, int] | None = None
+
+
+class Judged(NamedTuple):
+    """The result of one check line, or of a watch."""
+
+    t: float
+    test: str
+    subject: Subject
+    worst: Point
+    limits: Limits
+    points: Points
+    axes: list[dict[str, str]]
+    verdict: Verdict
+    reason: Reason
+
+    def row(self) -> dict[str, Any]:
+        """All of it side by side, as the table of results of the store has it."""
+        limits = self.limits._asdict()
+        limits["limits"] = limits.pop("each")
+        return {
+            "test": self.test, "axes": self.axes, "verdict": self.verdict, "reason": self.reason.text,
+            "reason_code": self.reason.code, **self.subject._asdict(), **self.worst._asdict(), **limits,
+            **self.points._asdict(),
+        }  # fmt: skip
 
 
 class Figure(NamedTuple):
@@ -248,15 +288,14 @@ class Restored(NamedTuple):
 
 class TestEnded(NamedTuple):
     """A test ended: pass, fail, error, skipped, aborted or no check; see ibexite.verdicts. `has_failed`: a check of it
-    failed on valid readings; `skip`: the code of its skip; `run`: the run that it was taken over from."""
+    failed on valid readings; `run`: the run that it was taken over from."""
 
     t: float
     test: str
-    verdict: str
-    reason: str
+    verdict: Verdict
+    reason: Reason
     duration: float
     has_failed: bool = False
-    skip: str = ""
     run: str = ""
 
 
@@ -265,6 +304,7 @@ class MadeSafe(NamedTuple):
 
     t: float
     roles: list[dict[str, str]]
+    by: str = ""  # guardian, where the run itself could not
 
 
 class Problem(NamedTuple):
@@ -276,12 +316,12 @@ class Problem(NamedTuple):
 
 class RunEnded(NamedTuple):
     """The verdict: pass, fail, error, aborted, or no check (one measurement at the desk); `trial` holds the reasons
-    why a pass would not count: code, text, and the run that each comes from."""
+    why a pass would not count, each with the run that it comes from."""
 
     t: float
-    verdict: str
-    reason: str
-    trial: list[dict[str, str]]
+    verdict: Verdict
+    reason: Reason
+    trial: list[Reason]
     passed: int
     tests: int
 

@@ -13,6 +13,8 @@ from __future__ import annotations
 import struct
 from typing import Any, NamedTuple
 
+from ibexite.verdicts import Reason
+
 PAYLOAD, PAYLOAD_NO_POINT = 0x7FF8_0000_0000_0001, 0x7FF8_0000_0000_0002
 NEVER_MEASURED: float = struct.unpack("<d", struct.pack("<Q", PAYLOAD))[0]
 NO_POINT: float = struct.unpack("<d", struct.pack("<Q", PAYLOAD_NO_POINT))[0]
@@ -92,6 +94,14 @@ def decide(word: str, *operands: Any) -> Any:
     if any(x == x and bool(x) is decisive for x in operands):
         return decisive
     return hole_of(*operands) if any(x != x for x in operands) else not decisive
+
+
+class Bad(NamedTuple):
+    """A reading that may not be used: which, why, and what the instrument said."""
+
+    name: str
+    reason: Reason
+    raw: str
 
 
 class Counts(NamedTuple):

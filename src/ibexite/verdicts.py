@@ -6,16 +6,27 @@ Nothing is ever recovered from text: a reason is a code and a text, and only the
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
+from enum import StrEnum
 from typing import NamedTuple
 
 from ibexite.errors import EXIT_ABORTED, EXIT_BENCH, EXIT_FAIL, EXIT_MISTAKE, EXIT_PASS, EXIT_TRIAL
 
-PASS, FAIL, ERROR, SKIPPED, ABORTED, NO_CHECK = "pass", "fail", "error", "skipped", "aborted", "no check"
+
+class Verdict(StrEnum):
+    """What is said of a check, a test, a unit; the words are those that are stored and shown."""
+
+    PASS = "pass"
+    FAIL = "fail"
+    ERROR = "error"
+    SKIPPED = "skipped"
+    ABORTED = "aborted"
+    NO_CHECK = "no check"
 
 
 class Reason(NamedTuple):
-    """Why a pass does not count. `run` is the run that it comes from, "" for the run itself."""
+    """Why: a code of the tables below, and words for people. `run` is the run that it comes from, "" for the run
+    itself."""
 
     code: str
     text: str
@@ -25,6 +36,9 @@ class Reason(NamedTuple):
         """The reason in words, with the run it comes from."""
         return f"{self.text} (run {self.run})" if self.run and self.run not in self.text else self.text
 
+
+NO_REASON = Reason("", "")  # a pass needs none
+OLDER = "older"  # the code of a reason that was stored before it had one
 
 # What makes a trial: the code of each reason, and when it arises.
 TRIALS: dict[str, str] = {
@@ -53,20 +67,83 @@ SKIPS: dict[str, str] = {
     "broken_off": "the run was broken off before it",
 }
 PLAIN_SKIP = "condition"
+SKIPPED_ON_PURPOSE = ("condition", "off", "selection")  # by the sequence or by whoever ran it, not for what was found
+
+
+# Why a check or a test failed or broke, beside numbers beyond their limits.
+FAULTS: dict[str, str] = {
+    "limit": "a value lies beyond its limit",
+    "overload": "a value is an overload: a fact about the unit",
+    "bad": "values that may not be used, of which the check allows fewer",
+    "undecided": "a value that the check stands on could not be computed or read",
+    "nothing": "nothing was judged",
+    "no_limit": "no limit has been set yet",
+    "watch": "a watch saw a value beyond its limits, or could not see",
+    "limiting": "a source was at its limit: its set points were not true",
+    "tripped": "a protection tripped",
+    "off": "an output went off by itself",
+    "lost": "an instrument has another setting than it was given",
+    "doubt": "nobody knows which answers belong to which questions",
+    "reported": "an instrument reported errors",
+    "condition": "the condition of the test cannot be decided",
+    "line": "a line could not be carried out",
+    "mistake": "a file or value that the line needs is wrong",
+    "bench": "the bench did not do what was asked",
+    "link": "the connection to an instrument failed",
+    "instrument": "an instrument answered, but wrongly",
+    "ceiling": "a set point beyond a ceiling or range; nothing was sent",
+    "program": "a program or Python function failed",
+    "answer": "nobody was there to answer",
+    "records": "journal or store cannot be written",
+    "internal": "a mistake of the program itself",
+}
+
+# Why a whole run ended as it did, where no test says it; the codes of FAULTS stand for what failed outside the tests.
+ENDINGS: dict[str, str] = {
+    "stopped": "a person or a signal ended it",
+    "restore": "setting back between tests failed",
+    "after_unit": "a line of after unit failed, or the bench could not be left as it must be",
+    "not_safe": "an output is not off, or does not say so",
+    "broken_off": "the process died, or the run ended before this",
+}
+
+# Why a reading may not be used: its code, and the words for many of one kind.
+BAD_READINGS: dict[str, str] = {
+    "overload": "overload",
+    "unbelievable": "not believable",
+    "not_a_number": "not a number",
+    "empty": "empty reply",
+    "count": "another number of values",
+    "unsettled": "did not settle",
+}
+FAULT_OF_UNIT = "overload"  # a fact about the unit; every other code is a fault of the measurement
 
 
 class Judgement(NamedTuple):
     """What counts of a test: its verdict, whether a check of it failed on valid readings (then the unit has failed,
-    whatever came after), and the code of its skip."""
+    whatever came after), and why."""
 
-    verdict: str
+    verdict: Verdict
     has_failed: bool = False
-    skip: str = ""
+    reason: Reason = NO_REASON
+
+    @property
+    def skip(self) -> str:
+        """The code of its skip, "" if it was not skipped."""
+        return self.reason.code if self.verdict == Verdict.SKIPPED else ""
+
+
+def skipped(code: str, why: str) -> Judgement:
+    """A test that was skipped."""
+    return Judgement(Verdict.SKIPPED, False, Reason(code, why))
+
+
+Found = tuple[Verdict, Reason]  # what a check, a watch or an instrument says of a test
 
 
 def verdict_of_check(
     judged: int, failed: int, bad: int, allowed: int, *, bad_by_unit: bool, none_left: bool = False
-) -> str:
+) -> Verdict:
     """The verdict of one check line from its counts.
 
     Args:
@@ -76,42 +153,53 @@ def verdict_of_check(
         bad_by_unit: every bad one is a fact about the unit (an overload).
         none_left: no point has a usable value.
 
-    >>> verdict_of_check(5, 0, 0, 0, bad_by_unit=False), verdict_of_check(5, 0, 1, 1, bad_by_unit=False)
+    >>> str(verdict_of_check(5, 0, 0, 0, bad_by_unit=False)), str(verdict_of_check(5, 0, 1, 1, bad_by_unit=False))
     ('pass', 'pass')
-    >>> verdict_of_check(0, 0, 0, 0, bad_by_unit=False), verdict_of_check(1, 0, 1, 1, bad_by_unit=True, none_left=True)
-    ('error', 'fail')
+    >>> str(verdict_of_check(0, 0, 0, 0, bad_by_unit=False))
+    'error'
+    >>> str(verdict_of_check(1, 0, 1, 1, bad_by_unit=True, none_left=True))
+    'fail'
     """
     if failed:
-        return FAIL
+        return Verdict.FAIL
     if judged == 0:
-        return ERROR
+        return Verdict.ERROR
     if bad == 0 or (bad <= allowed and not none_left):
-        return PASS
-    return FAIL if bad_by_unit else ERROR
+        return Verdict.PASS
+    return Verdict.FAIL if bad_by_unit else Verdict.ERROR
 
 
-def verdict_of_test(checks: Sequence[str], *, is_broken: bool, is_left: bool, is_doubtful: bool) -> Judgement:
-    """The verdict of a test that has begun.
+def verdict_of_test(
+    found: Sequence[Found], *, problems: Sequence[Reason], left: Reason | None, is_doubtful: bool
+) -> Judgement:
+    """The verdict of a test that has begun, and the reason that is told.
 
     Args:
-        checks: the verdicts of its checks, watches and of its instruments (a source that limited).
-        is_broken: a line could not be carried out, an instrument or program failed.
-        is_left: a `skip` or `stop` line left it.
+        found: what its checks, watches and instruments (a source that limited) say.
+        problems: a line could not be carried out, an instrument or program failed.
+        left: the `skip` or `stop` line that left it.
         is_doubtful: it cannot be said which answers belong to which questions: nothing that it found counts.
     """
-    has_failed = FAIL in checks and not is_doubtful
-    if is_broken or is_doubtful or ERROR in checks:
-        return Judgement(ERROR, has_failed)
+    verdicts = [verdict for verdict, _ in found]
+    has_failed = Verdict.FAIL in verdicts and not is_doubtful
+    if problems or is_doubtful or Verdict.ERROR in verdicts:
+        return Judgement(Verdict.ERROR, has_failed, problems[0] if problems else _told_of(found, Verdict.ERROR))
     if has_failed:
-        return Judgement(FAIL, True)
-    if is_left:
-        return Judgement(SKIPPED)
-    return Judgement(PASS if checks else NO_CHECK)
+        return Judgement(Verdict.FAIL, True, _told_of(found, Verdict.FAIL))
+    if left is not None:
+        return Judgement(Verdict.SKIPPED, False, left)
+    return Judgement(Verdict.PASS, False, _told_of(found, Verdict.PASS)) if found else Judgement(Verdict.NO_CHECK)
+
+
+def _told_of(found: Sequence[Found], verdict: Verdict) -> Reason:
+    """The first reason of this verdict that has words; numbers beyond their limits speak for themselves."""
+    reasons = [reason for said, reason in found if said == verdict]
+    return next((reason for reason in reasons if reason.text), reasons[0] if reasons else NO_REASON)
 
 
 def verdict_of_unit(
     tests: Iterable[Judgement], *, is_aborted: bool, is_broken: bool, needs_no_check: bool = False
-) -> str:
+) -> Verdict:
     """The verdict of a unit from its tests, also of one that was merged from several runs.
 
     Args:
@@ -119,29 +207,33 @@ def verdict_of_unit(
         is_broken: something failed outside the tests (before unit, setting back, after unit, switching off, recording).
         needs_no_check: one measurement at the desk, which need not judge anything.
 
-    >>> good, bad = Judgement("pass"), Judgement("error", has_failed=True)
-    >>> verdict_of_unit([good, bad], is_aborted=False, is_broken=False)
+    >>> good, bad = Judgement(Verdict.PASS), Judgement(Verdict.ERROR, has_failed=True)
+    >>> str(verdict_of_unit([good, bad], is_aborted=False, is_broken=False))
     'fail'
-    >>> verdict_of_unit([good, Judgement("skipped")], is_aborted=False, is_broken=True)
+    >>> str(verdict_of_unit([good, skipped("gate", "")], is_aborted=False, is_broken=True))
     'error'
     """
     found = list(tests)
     if is_aborted:
-        return ABORTED
-    if any(test.has_failed or test.verdict == FAIL for test in found):
-        return FAIL
-    if is_broken or any(test.verdict in (ERROR, ABORTED) for test in found):
-        return ERROR
-    if any(test.verdict == PASS for test in found):
-        return PASS
-    return NO_CHECK if needs_no_check and any(test.verdict == NO_CHECK for test in found) else ERROR
+        return Verdict.ABORTED
+    if any(test.has_failed or test.verdict == Verdict.FAIL for test in found):
+        return Verdict.FAIL
+    if is_broken or any(test.verdict in (Verdict.ERROR, Verdict.ABORTED) for test in found):
+        return Verdict.ERROR
+    if any(test.verdict == Verdict.PASS for test in found):
+        return Verdict.PASS
+    return (
+        Verdict.NO_CHECK
+        if needs_no_check and any(test.verdict == Verdict.NO_CHECK for test in found)
+        else Verdict.ERROR
+    )
 
 
 def left_out(tests: Iterable[tuple[str, Judgement]]) -> list[Reason]:
     """The reasons of a trial that lie in tests which were skipped, one for each code: (name, facts) of each test."""
     names: dict[str, list[str]] = {}
     for name, test in tests:
-        if test.verdict == SKIPPED and test.skip != PLAIN_SKIP:
+        if test.verdict == Verdict.SKIPPED and test.skip != PLAIN_SKIP:
             names.setdefault(test.skip, []).append(name)
     return [
         Reason("left_out", f"{_LEFT_OUT.get(code, code or 'skipped')}: {', '.join(found)}")
@@ -157,6 +249,20 @@ _LEFT_OUT = {
 }  # fmt: skip
 
 
+def trial_of(
+    own: Iterable[Reason], tests: Mapping[str, Judgement], *, is_simulated: bool, kept: Iterable[Reason] = ()
+) -> list[Reason]:
+    """Why a pass of a unit would not count.
+
+    Args:
+        own: what was found on the way; tests: all of the unit, also those taken over from earlier runs.
+        kept: the reasons of the earlier runs whose values it holds.
+    """
+    simulated = [Reason("simulated", "simulated bench")] if is_simulated else []
+    reasons = [*simulated, *own, *left_out(tests.items())]
+    return reasons + [reason for reason in kept if reason not in reasons]
+
+
 def told(reasons: Iterable[Reason]) -> list[str]:
     """Reasons in words, for people: what holds for this run is not said again of others.
 
@@ -168,15 +274,15 @@ def told(reasons: Iterable[Reason]) -> list[str]:
     return [reason.told() for reason in given if not reason.run or reason.text not in own]
 
 
-def exit_code(verdict: str, is_trial: bool, *, accept_trial: bool = False) -> int:
+def exit_code(verdict: Verdict, is_trial: bool, *, accept_trial: bool = False) -> int:
     """0 passed (or nothing to judge), 1 failed, 3 error, 4 aborted, 5 passed as a trial.
 
-    >>> exit_code("pass", True), exit_code("pass", True, accept_trial=True), exit_code("fail", False)
+    >>> exit_code(Verdict.PASS, True), exit_code(Verdict.PASS, True, accept_trial=True), exit_code(Verdict.FAIL, False)
     (5, 0, 1)
     """
-    if verdict == PASS:
+    if verdict == Verdict.PASS:
         return EXIT_TRIAL if is_trial and not accept_trial else EXIT_PASS
-    return {NO_CHECK: EXIT_PASS, FAIL: EXIT_FAIL, ERROR: EXIT_BENCH}.get(verdict, EXIT_ABORTED)
+    return {Verdict.NO_CHECK: EXIT_PASS, Verdict.FAIL: EXIT_FAIL, Verdict.ERROR: EXIT_BENCH}.get(verdict, EXIT_ABORTED)
 
 
 def worst_code(codes: Iterable[int]) -> int:
@@ -194,8 +300,14 @@ def describe() -> str:
     lines += [f"| `{code}` | {text} |" for code, text in TRIALS.items()]
     lines += ["", "## Why a test is skipped", "", "| code | | leaves a pass whole |", "|---|---|---|"]
     lines += [f"| `{code}` | {text} | {'yes' if code == PLAIN_SKIP else 'no: trial'} |" for code, text in SKIPS.items()]
+    for title, table in (
+        ("Why a check or a test failed or broke", FAULTS), ("Why a run ended so, where no test says it", ENDINGS),
+        ("Why a reading may not be used", BAD_READINGS),
+    ):  # fmt: skip
+        lines += ["", f"## {title}", "", "| code | |", "|---|---|"]
+        lines += [f"| `{code}` | {text} |" for code, text in table.items()]
     lines += ["", "## Exit codes", "", "| verdict | trial | code |", "|---|---|---|"]
-    for verdict in (PASS, FAIL, ERROR, ABORTED, NO_CHECK):
+    for verdict in (Verdict.PASS, Verdict.FAIL, Verdict.ERROR, Verdict.ABORTED, Verdict.NO_CHECK):
         codes = {is_trial: exit_code(verdict, is_trial) for is_trial in (False, True)}
         for is_trial, code in codes.items():
             if is_trial is False or codes[True] != codes[False]:

@@ -115,8 +115,8 @@ class Laboratory:
             proxy.close()
         wrong = _untrue(happened) if outcome.verdict == "pass" else []
         wrong += [f"{name} is still on" for name in self.is_anything_on() if outcome.is_safe]
-        if "internal error" in outcome.reason:
-            wrong.append(outcome.reason)
+        if "internal error" in outcome.reason.text:
+            wrong.append(outcome.reason.text)
         if outcome.verdict == "fail" and not _may_fail(fault):
             wrong.append("a unit that is good has failed")
         for device in self.devices.values():
@@ -126,7 +126,7 @@ class Laboratory:
             instrument,
             nth,
             outcome.verdict,
-            outcome.reason or _reasons(happened),
+            outcome.reason.text or _reasons(happened),
             wrong,
             proxies[instrument].done > 0,
         )
@@ -140,7 +140,7 @@ def _may_fail(fault: str) -> bool:
 
 
 def _reasons(happened: list[events.Event]) -> str:
-    return "; ".join(e.reason for e in happened if isinstance(e, events.TestEnded) and e.verdict != "pass")
+    return "; ".join(e.reason.text for e in happened if isinstance(e, events.TestEnded) and e.verdict != "pass")
 
 
 def _untrue(happened: list[events.Event]) -> list[str]:

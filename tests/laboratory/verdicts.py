@@ -18,7 +18,7 @@ from ibexite.engine.orders import Earlier, EarlierTest, Orders, Outcome
 from ibexite.engine.selection import Selection
 from ibexite.language.check import vet
 from ibexite.language.source import Source
-from ibexite.verdicts import Judgement, Reason
+from ibexite.verdicts import ENDINGS, FAULTS, SKIPS, Judgement, Reason, Verdict, skipped
 from tests import runs
 from tests.laboratory.stub_bench import MemoryLink, memory_bench
 
@@ -170,7 +170,7 @@ def expected(plan: Plan, only: tuple[str, ...], earlier: dict[str, Naive]) -> tu
     found: dict[str, Naive] = {}
     if plan.before:
         for test in plan.tests:
-            found[test.name] = Naive(Judgement("skipped", skip="broken_off"))
+            found[test.name] = Naive(skipped("broken_off", ""))
         return found, "error"
     closed, last_ran, before = "", "", ""
     for test in plan.tests:
@@ -203,9 +203,9 @@ def _one(test: Test, chosen: bool, found: dict[str, Naive], closed: str, previou
     }  # fmt: skip
     for code, holds in reasons.items():
         if holds:
-            return Naive(Judgement("skipped", skip=code))
+            return Naive(skipped(code, ""))
     if test.condition not in ("", "yes") and not found[test.condition].is_done:
-        return Naive(Judgement("error"))
+        return Naive(Judgement(Verdict.ERROR))
     judged, is_done = _lines_done(test)
     return Naive(judged, True, is_done)
 
@@ -237,12 +237,12 @@ def _lines_done(test: Test) -> tuple[Judgement, bool]:
             break
     has_failed = "fail" in checks
     if is_broken or "error" in checks:
-        return Judgement("error", has_failed), not is_broken and not left
+        return Judgement(Verdict.ERROR, has_failed), not is_broken and not left
     if has_failed:
-        return Judgement("fail", True), not left
+        return Judgement(Verdict.FAIL, True), not left
     if left:
-        return Judgement("skipped", skip=left), False
-    return Judgement("pass" if checks else "no check"), True
+        return skipped(left, ""), False
+    return Judgement(Verdict.PASS if checks else Verdict.NO_CHECK), True
 
 
 def _stops(test: Test) -> bool:
@@ -276,7 +276,7 @@ def difference(plan: Plan, file: BenchFile) -> str:
     found = _compared(outcome, told, verdict)
     if found or not plan.again or plan.before:
         return found
-    ended = {name: EarlierTest(facts, "", 0.0, "r1") for name, facts in outcome.facts.items()}
+    ended = {name: EarlierTest(facts, 0.0, "r1") for name, facts in outcome.facts.items()}
     completed = {name for name, mine in told.items() if mine.is_done}
     earlier = Earlier("r1", "r1", outcome.verdict, ended, (Reason("halted", "halted", "r1"),), {},
                       lambda test, name: 5.0 if test in completed else None)  # fmt: skip
@@ -289,9 +289,22 @@ def difference(plan: Plan, file: BenchFile) -> str:
     return _compared(again, told, verdict, "retest: ")
 
 
+KNOWN = {"", *SKIPS, *FAULTS}  # codes of the reasons of tests
+
+
 def _compared(outcome: Outcome, told: dict[str, Naive], verdict: str, what: str = "") -> str:
+    unknown = {facts.reason.code for facts in outcome.facts.values()} - KNOWN
+    if unknown or outcome.reason.code not in KNOWN | set(ENDINGS):
+        return f"{what}there is no reason {unknown or outcome.reason.code}"
+    if any(facts.reason.text and not facts.reason.code for facts in outcome.facts.values()):
+        return f"{what}a reason without code: {outcome.facts}"
     for name, mine in told.items():
-        if outcome.facts[name] != mine.judged:
+        real = outcome.facts[name]
+        if (real.verdict, real.has_failed, real.skip) != (
+            mine.judged.verdict,
+            mine.judged.has_failed,
+            mine.judged.skip,
+        ):
             return f"{what}{name} is {outcome.facts[name]}, by the page {mine.judged}"
     if outcome.verdict != verdict:
         return f"{what}the unit is {outcome.verdict} ({outcome.reason}), by the page {verdict}"

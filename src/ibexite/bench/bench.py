@@ -13,13 +13,15 @@ from ibexite import units
 from ibexite.bench.file import BenchFile, InstrumentFact, RoleFact
 from ibexite.bench.lock import AddressLocks
 from ibexite.bench.proof import Finding, ask_all, ask_at_once, in_one, prove
-from ibexite.bench.read_line import TRIES, Bad, Item, ReadLine
+from ibexite.bench.read_line import TRIES, Item, ReadLine
 from ibexite.bench.set_line import SetLine, Target, make_set_line
 from ibexite.errors import IbexiteError, InstrumentError, LinkError
+from ibexite.holes import Bad
 from ibexite.instruments.link import SocketLink
 from ibexite.instruments.profile import Profile
 from ibexite.instruments.session import Message, Reconnected, Session
 from ibexite.protocols.scpi import INFINITY, joined, response_value
+from ibexite.verdicts import BAD_READINGS, Reason
 
 SINKS = ("electronic_load",)
 SWITCHED_WITHIN = 0.5  # s; how long an output may take until it says that it is on or off
@@ -293,7 +295,8 @@ class Bench:
                 continue
             if abs(number) < 0.999 * INFINITY:
                 return float(number != 0) if kind == "yes_no" else _in_base(number, unit)
-        self.bad.append(Bad(name, "not a number" if reply else "empty reply", reply))
+        code = "not_a_number" if reply else "empty"
+        self.bad.append(Bad(name, Reason(code, BAD_READINGS[code]), reply))
         return nan
 
     def _raw_session(self, role_name: str) -> Session:

@@ -13,23 +13,15 @@ from math import nan
 
 from ibexite import units
 from ibexite.errors import LinkError
+from ibexite.holes import Bad
 from ibexite.instruments.profile import ReadingCommands
 from ibexite.instruments.session import Message, Reconnected, Session
 from ibexite.protocols.scpi import INFINITY, NOT_A_NUMBER, response_value
 from ibexite.units import Dimension
+from ibexite.verdicts import BAD_READINGS, FAULT_OF_UNIT, Reason
 
 TRIES = 3  # in all, unless the sequence says otherwise
 MOST_SETTLING = 100  # readings
-FAULT_OF_UNIT = "overload"  # a fact about the unit; every other reason is a fault of the measurement
-
-
-@dataclass(frozen=True, slots=True)
-class Bad:
-    """A reading that may not be used: which, why, and what the instrument said."""
-
-    name: str
-    reason: str
-    raw: str
 
 
 @dataclass(slots=True)
@@ -68,26 +60,26 @@ class Item:
         try:
             number = response_value(text)
         except ValueError:
-            raise BadReading("empty reply" if not text.strip() else "not a number", text) from None
+            raise BadReading("not_a_number" if text.strip() else "empty", text) from None
         value = number * self.scale
         if self.convert is not None and abs(number) < 0.999 * INFINITY:
             value = self.convert(number)
         if self.low <= value <= self.high:
             return value
         if abs(number) >= NOT_A_NUMBER:
-            raise BadReading("not a number", text)
+            raise BadReading("not_a_number", text)
         if abs(number) >= 0.999 * INFINITY:
             raise BadReading(FAULT_OF_UNIT, text)
         shown = units.format_value(value, self.dimension)
-        raise BadReading(f"not believable: {shown}", text)
+        raise BadReading("unbelievable", text, f": {shown}")
 
 
 class BadReading(Exception):
-    """A reply that gives no usable value."""
+    """A reply that gives no usable value; the code of why, and what more there is to say."""
 
-    def __init__(self, reason: str, raw: str) -> None:
-        super().__init__(reason)
-        self.reason, self.raw = reason, raw
+    def __init__(self, code: str, raw: str, more: str = "") -> None:
+        super().__init__(code)
+        self.reason, self.raw = Reason(code, BAD_READINGS[code] + more), raw
 
 
 class _Query:
@@ -119,7 +111,9 @@ class _Query:
             return self._put(reply, 0, values)
         texts = reply.split(",")
         if len(texts) != len(self.items):
-            reason = f"{len(texts)} values instead of {len(self.items)}" if reply.strip() else "empty reply"
+            reason = Reason("count", f"{len(texts)} values instead of {len(self.items)}")
+            if not reply.strip():
+                reason = Reason("empty", BAD_READINGS["empty"])
             return [Bad(item.name, reason, reply) for item in self.items]
         bad = []
         for i, text in enumerate(texts):
@@ -218,7 +212,7 @@ class ReadLine:
                 return now
         for i in apart:
             if before[i] == before[i]:  # else it is told already that it is bad
-                reason = f"did not settle in {MOST_SETTLING} readings"
+                reason = Reason("unsettled", f"{BAD_READINGS['unsettled']} in {MOST_SETTLING} readings")
                 self.bad.append(Bad(self.items[i].name, reason, f"{before[i]:.9g}"))
             before[i] = nan
         return before

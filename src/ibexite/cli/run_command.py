@@ -23,7 +23,7 @@ from ibexite.errors import EXIT_ABORTED, EXIT_PASS
 from ibexite.station.lot import BadRow, Lot, Turns, lot_of
 from ibexite.station.records_folder import records_folder
 from ibexite.station.report_helper import ReportHelper
-from ibexite.verdicts import worst_code
+from ibexite.verdicts import Verdict, worst_code
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -105,7 +105,7 @@ def command(
                 click.echo(problem, err=True)
             codes.append(exit_code(outcome, accept_trial))
             turn = next(coming, None)
-            if turn is not None and (signals.was_held_off or outcome.verdict == "aborted"):
+            if turn is not None and (signals.was_held_off or outcome.verdict == Verdict.ABORTED):
                 click.echo("stopped: no further unit is run")
                 codes.append(EXIT_ABORTED)
                 turn = None

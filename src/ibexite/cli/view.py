@@ -14,17 +14,18 @@ from typing import TextIO
 import click
 
 from ibexite import events
+from ibexite.holes import Bad
 from ibexite.records.lookup import verdict_text
-from ibexite.verdicts import Reason, told
+from ibexite.verdicts import BAD_READINGS, Verdict, told
 from ibexite.wording import JudgedText, column_text, duration_text, judged_text, place_text, worst_first
 
 COLOURS = {
-    "pass": "green",
-    "fail": "red",
-    "error": "yellow",
-    "aborted": "yellow",
-    "skipped": "cyan",
-    "no check": "cyan",
+    Verdict.PASS: "green",
+    Verdict.FAIL: "red",
+    Verdict.ERROR: "yellow",
+    Verdict.ABORTED: "yellow",
+    Verdict.SKIPPED: "cyan",
+    Verdict.NO_CHECK: "cyan",
 }
 _PROGRESS_INTERVAL = 0.1  # s
 MOST_KINDS = 3  # of bad readings that are told of a test; all are in the records
@@ -33,7 +34,7 @@ _AT_ONCE = (events.MadeSafe, events.RunEnded, events.TestEnded)  # seen as soon 
 
 def verdict_word(verdict: str, text: str = "", width: int = 0) -> str:
     """A verdict with its colour."""
-    return click.style((text or verdict).ljust(width), fg=COLOURS.get(verdict), bold=True)
+    return click.style((text or verdict).ljust(width), fg=COLOURS.get(Verdict(verdict)), bold=True)
 
 
 class RunView:
@@ -139,10 +140,10 @@ class RunView:
     def _value(self, event: events.Value) -> None:
         self._note_bad(event.bad)
 
-    def _note_bad(self, bad: list[tuple[str, str, str]]) -> None:
+    def _note_bad(self, bad: list[Bad]) -> None:
         for name, reason, _ in bad:
-            kind = f"{name} {reason.partition(':')[0]}"
-            count, first = self._bad.get(kind, (0, f"{name} {reason}"))
+            kind = f"{name} {BAD_READINGS.get(reason.code, reason.text)}"
+            count, first = self._bad.get(kind, (0, f"{name} {reason.text}"))
             self._bad[kind] = (count + 1, first)
 
     def _judged(self, event: events.Judged) -> None:
@@ -167,12 +168,14 @@ class RunView:
         notes, bad, self._is_in_test = self._notes, self._bad, False
         self._results, self._notes, self._bad = [], [], {}
         head = f"  {verdict_word(event.verdict, width=8)} {event.test:<{self._width}}"
-        worst = worst_first([r._asdict() for r in mine])
-        reason = event.reason
+        worst = worst_first([result.row() for result in mine])
+        reason = event.reason.text
         if event.run:
             self.line(f"{head}  {f'from run {event.run}' + (f': {reason}' if reason else '')}")
         elif not worst:
-            self.line(f"{head}  {reason or ('nothing to judge' if event.verdict == 'no check' else event.verdict)}")
+            self.line(
+                f"{head}  {reason or ('nothing to judge' if event.verdict == Verdict.NO_CHECK else event.verdict)}"
+            )
         else:
             self._line_of_test(event, head, worst)
         for note in notes:
@@ -192,10 +195,10 @@ class RunView:
             f" {self._margin(text)} {duration_text(event.duration):>11}"
         )
         for result in worst:
-            if result["verdict"] != "pass":
+            if result["verdict"] != Verdict.PASS:
                 self._tell_failure(result)
-        if event.reason and not any(result["reason"] == event.reason for result in worst):
-            self.line(f"         {event.reason}")
+        if event.reason.text and not any(result["reason"] == event.reason.text for result in worst):
+            self.line(f"         {event.reason.text}")
 
     def _shown_note(self, event: events.Shown) -> None:
         self._below(click.style(f"         note: {event.text}", dim=True))
@@ -249,12 +252,12 @@ class RunView:
         start = self._start
         word = verdict_word(event.verdict, verdict_text(event.verdict, bool(event.trial)))
         serial = start.serial if start else ""
-        if event.verdict == "no check":  # one measurement at the desk; what it gave is shown by its command
+        if event.verdict == Verdict.NO_CHECK:  # one measurement at the desk; what it gave is shown by its command
             return
         self.line(f"{word}   {serial}   {event.passed} of {event.tests} tests passed   {duration_text(event.t)}")
-        if event.reason:
-            self.line(f"  {event.reason}")
+        if event.reason.text:
+            self.line(f"  {event.reason.text}")
         if start is not None and start.first_verdict:
             self.line(f"  first pass: {start.first_verdict} (run {start.first_run})")
         if event.trial:
-            self.line(f"  a trial, because: {'; '.join(told(Reason(**reason) for reason in event.trial))}")
+            self.line(f"  a trial, because: {'; '.join(told(event.trial))}")

@@ -12,6 +12,7 @@ from ibexite.engine.course import Course
 from ibexite.engine.orders import Orders
 from ibexite.engine.runtime import Runtime
 from ibexite.errors import BenchError, IbexiteError
+from ibexite.verdicts import Reason
 
 
 class Cleaning:
@@ -54,7 +55,7 @@ class Cleaning:
         what = error.what if isinstance(error, IbexiteError) else repr(error)
         place = (self._block, self._course.line_of(error))
         text = ", ".join(part for part in place if part) + f": {what}"
-        self._course.note(text)
+        self._course.note(Reason("after_unit", text))
         self._runtime.emit(events.Problem(self._runtime.now(), text))
 
     def _can_talk(self) -> bool:
@@ -89,5 +90,7 @@ class Cleaning:
     def _not_safe(self, deeds: Iterable[SafeDeed]) -> None:
         problems = "; ".join(f"{deed.role}: {deed.problem}" for deed in deeds if deed.problem)
         outcome = self._course.outcome
-        outcome.reason = f"NOT SAFE. {problems}. Switch it off by hand. {outcome.reason}".strip()
+        outcome.reason = Reason(
+            "not_safe", f"NOT SAFE. {problems}. Switch it off by hand. {outcome.reason.text}".strip()
+        )
         self._course.is_broken = True

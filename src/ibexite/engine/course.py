@@ -7,6 +7,7 @@ import traceback
 from ibexite.engine.orders import Outcome
 from ibexite.errors import IbexiteError
 from ibexite.language.program import Program
+from ibexite.verdicts import Reason
 
 
 class Course:
@@ -21,21 +22,22 @@ class Course:
     def abort(self, reason: str) -> None:
         """A person or a signal ends the run: that goes before whatever else is told."""
         self.is_aborted = True
-        self.outcome.reason = reason
+        self.outcome.reason = Reason("stopped", reason)
 
-    def note(self, reason: str) -> None:
+    def note(self, reason: Reason) -> None:
         """Something failed outside the tests."""
         self.is_broken = True
-        self.outcome.reason = self.outcome.reason or reason
+        if not self.outcome.reason.text:
+            self.outcome.reason = reason
 
-    def note_error(self, error: IbexiteError) -> None:
-        """An error outside the tests."""
-        self.note(in_one_line(error, error.where or self.line_of(error)))
+    def note_error(self, error: IbexiteError, code: str = "") -> None:
+        """An error outside the tests; `code` says what failed, if not the error itself."""
+        self.note(Reason(code or error.code, in_one_line(error, error.where or self.line_of(error))))
 
-    def told(self, error: IbexiteError) -> str:
-        """An error of a test in one line."""
+    def reason_of(self, error: IbexiteError) -> Reason:
+        """An error of a test as the reason of its verdict."""
         is_place = error.where and ":" in error.where
-        return in_one_line(error, error.where if is_place else self.line_of(error) or error.where)
+        return Reason(error.code, in_one_line(error, error.where if is_place else self.line_of(error) or error.where))
 
     def line_of(self, error: BaseException) -> str:
         """The line of the sequence that an error passed through; compiled code carries its line numbers."""

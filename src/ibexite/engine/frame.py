@@ -4,7 +4,6 @@ that they emit. A block is a test, `before unit` and the like, or one call of a 
 from __future__ import annotations
 
 import math
-import re
 from collections.abc import Callable
 from functools import partial
 from typing import TYPE_CHECKING, Any
@@ -583,11 +582,6 @@ def plain(value: Any) -> Any:
     if isinstance(value, float):
         return value if math.isfinite(value) else None
     return value
-
-
-def source_text(source: Any, span: Any) -> str:
-    """The text of a line, without comment, in one piece."""
-    return re.sub(r"\s+", " ", source.text[span.start : span.end].split("#")[0]).strip()
 
 
 def _curves_used(runtime: Runtime) -> dict[str, list[frozenset[str]]]:

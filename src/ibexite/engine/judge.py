@@ -12,6 +12,7 @@ from ibexite import verdicts
 from ibexite.errors import SequenceError
 from ibexite.events import MOST_LIMITS
 from ibexite.holes import EQUAL, Bound, Counts, is_never_measured
+from ibexite.verdicts import FAULT_OF_UNIT, FAULTS, NO_REASON, Found, Reason, Verdict
 
 MAX_FAILING_KEPT = 500
 
@@ -228,29 +229,33 @@ class Tally:
         self.least = list(map(min, self.least, least)) if self.least else least
         self.most = list(map(max, self.most, most)) if self.most else most
 
-    def verdict(self, hole_reasons: list[str], fault_of_unit: str) -> tuple[str, str]:
+    def verdict(self, hole_reasons: list[Reason]) -> Found:
         """pass, fail or error, and why. A hole is never a pass unless it is allowed and told: it fails where it is a
         fact about the unit, else it leaves the check undecided, which is an error: verdicts.verdict_of_check."""
-        reasons = list(dict.fromkeys(hole_reasons)) or ["a value could not be computed"]
-        by_unit = bool(hole_reasons) and all(reason == fault_of_unit for reason in reasons)
+        reasons = list(dict.fromkeys(hole_reasons)) or [Reason("undecided", "a value could not be computed")]
+        by_unit = all(reason.code == FAULT_OF_UNIT for reason in reasons)
         bad = self.bad + self.behind
         verdict = verdicts.verdict_of_check(
             self.judged, self.failed, bad, self.allowed, bad_by_unit=by_unit, none_left=self.bad == self.judged
         )
-        if self.failed or (verdict == "pass" and not bad):
-            return verdict, ""
+        if self.failed:
+            return verdict, Reason("limit", "")
+        if verdict == Verdict.PASS and not bad:
+            return verdict, NO_REASON
         if self.judged == 0:
-            return verdict, "nothing was judged"
+            return verdict, Reason("nothing", "nothing was judged")
         told = self._told(reasons)
-        if verdict == "pass":
-            return verdict, f"{told}, {self.allowed} allowed"
-        return verdict, told if verdict == "fail" else f"undecided: {told}"
+        if verdict == Verdict.PASS:
+            return verdict, Reason("bad", f"{told}, {self.allowed} allowed")
+        if verdict == Verdict.FAIL:
+            return verdict, Reason(FAULT_OF_UNIT, told)
+        return verdict, Reason(reasons[0].code if reasons[0].code in FAULTS else "bad", f"undecided: {told}")
 
-    def _told(self, reasons: list[str]) -> str:
-        why = "; ".join(reasons[:3])
+    def _told(self, reasons: list[Reason]) -> str:
+        why = "; ".join(reason.text for reason in reasons[:3])
         parts = []
         if self.bad:
-            parts.append(f"{self.bad} of {self.judged} bad ({why})" if self.judged > 1 else reasons[0])
+            parts.append(f"{self.bad} of {self.judged} bad ({why})" if self.judged > 1 else reasons[0].text)
         if self.behind:
             many = f"{self.behind} bad value{'s' if self.behind > 1 else ''}"
             parts.append(f"{many} left out of it" + (f" ({why})" if not self.bad else ""))

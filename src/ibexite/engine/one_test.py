@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
-from ibexite import events, verdicts
+from ibexite import events
 from ibexite.engine.course import Course
 from ibexite.engine.runtime import Runtime, TestOver, UnitOver
-from ibexite.engine.skipping import Skip, corner_of
+from ibexite.engine.skipping import corner_of
 from ibexite.errors import BenchError, CeilingError, IbexiteError, NoAnswerError, RecordsError
 from ibexite.language.program import Case
-from ibexite.verdicts import ERROR, FAIL, SKIPPED, Judgement
+from ibexite.verdicts import Judgement, Reason, Verdict, verdict_of_test
 
 
 @dataclass(slots=True)
@@ -20,10 +20,9 @@ class OneTest:
     case: Case
     runtime: Runtime
     course: Course
-    problems: list[str] = field(default_factory=list)
-    stopping: Skip | None = None
-    left: str = ""  # the code of the line that left it
-    why_left: str = ""
+    problems: list[Reason] = field(default_factory=list)
+    stopping: Reason | None = None
+    left: Reason | None = None  # the line that left it
     is_doubtful: bool = False
     duration: float = 0.0
 
@@ -35,24 +34,23 @@ class OneTest:
         try:
             self._lines()
         except TestOver as over:
-            if over.verdict == SKIPPED:
-                self.left, self.why_left = "line", over.reason
+            if over.verdict == Verdict.SKIPPED:
+                self.left = over.reason
             else:
-                runtime.verdicts.append((over.verdict, over.reason))
+                runtime.found.append((over.verdict, over.reason))
         except UnitOver as over:
-            self.left, self.why_left = "stop", f"stopped: {over.reason}"
-            self.stopping = ("stop", self.why_left)
+            self.left = self.stopping = Reason("stop", f"stopped: {over.reason}")
         except IbexiteError as error:
             self._note(error)
         runtime.watches.clear()
         self.duration = clock.now() - began
-        if self.stopping is None or self.stopping[0] != "bench":  # else nothing follows that could suffer from it
+        if self.stopping is None or self.stopping.code != "bench":  # else nothing follows that could suffer from it
             try:
                 self._look_at_instruments()
             except IbexiteError as error:
                 self._note(error)
         for _, text in runtime.bench.take_doubts():  # that came up while something else went wrong
-            self.problems.append(text)
+            self.problems.append(Reason("doubt", text))
             self.is_doubtful = True
 
     def _lines(self) -> None:
@@ -63,13 +61,13 @@ class OneTest:
 
     def _note(self, error: IbexiteError) -> None:
         """An error of a line or of an instrument. Raises RecordsError: it ends the run."""
-        self.problems.append(self.course.told(error))
+        self.problems.append(self.course.reason_of(error))
         if isinstance(error, RecordsError):
             raise error
         if isinstance(error, NoAnswerError):
-            self.stopping = self.stopping or ("answer", f"nobody answered in {self.case.name}")
+            self.stopping = self.stopping or Reason("answer", f"nobody answered in {self.case.name}")
         elif isinstance(error, BenchError) and not isinstance(error, CeilingError):
-            self.stopping = self.stopping or ("bench", f"the bench failed in {self.case.name}")
+            self.stopping = self.stopping or Reason("bench", f"the bench failed in {self.case.name}")
 
     def _look_at_instruments(self) -> None:
         """Once a test: did a source limit (its set points were then not true), did an instrument report errors, are
@@ -79,29 +77,20 @@ class OneTest:
         for role in runtime.bench.take_limiting():
             runtime.emit(events.Limiting(runtime.now(), name, role))
             if not runtime.expects_limiting:
-                runtime.verdicts.append((FAIL, f"{role} was at its limit: its set points were not true"))
+                why = Reason("limiting", f"{role} was at its limit: its set points were not true")
+                runtime.found.append((Verdict.FAIL, why))
         errors = runtime.bench.read_errors()
         for finding in runtime.bench.prove():
             if finding.kind in ("tripped", "off"):  # a fact about the unit
-                runtime.verdicts.append((FAIL, finding.text))
+                runtime.found.append((Verdict.FAIL, Reason(finding.kind, finding.text)))
                 runtime.emit(events.Problem(runtime.now(), f"{name}: {finding.text}"))
             else:
-                self.problems.append(finding.text)
+                self.problems.append(Reason(finding.kind, finding.text))
                 self.is_doubtful = self.is_doubtful or finding.kind == "doubt"
         if errors:
-            self.problems.append(f"{'; '.join(errors)}. Look at the settings of this test.")
+            text = f"{'; '.join(errors)}. Look at the settings of this test."
+            self.problems.append(Reason("reported", text))
 
-    def judgement(self) -> tuple[Judgement, str]:
-        """What counts of it, and the reason that is told."""
-        found = self.runtime.verdicts
-        facts = verdicts.verdict_of_test(
-            [verdict for verdict, _ in found],
-            is_broken=bool(self.problems), is_left=bool(self.left), is_doubtful=self.is_doubtful,
-        )  # fmt: skip
-        if facts.verdict == SKIPPED:
-            return facts._replace(skip=self.left), self.why_left
-        if facts.verdict == ERROR:
-            return facts, self.problems[0] if self.problems else next((r for v, r in found if v == ERROR), "")
-        if facts.verdict == FAIL:
-            return facts, next((r for v, r in found if v == FAIL and r), "")
-        return facts, next((reason for _, reason in found if reason), "")
+    def judgement(self) -> Judgement:
+        """What counts of it, and why."""
+        return verdict_of_test(self.runtime.found, problems=self.problems, left=self.left, is_doubtful=self.is_doubtful)

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from ibexite.engine.selection import Selection
-from ibexite.verdicts import Judgement, Reason
+from ibexite.verdicts import NO_REASON, Judgement, Reason, Verdict
 
 
 @dataclass(slots=True)
@@ -30,8 +30,8 @@ class Identity:
 class Outcome:
     """How a run ended. `trial` holds the reasons for which a pass does not count."""
 
-    verdict: str = "pass"
-    reason: str = ""
+    verdict: Verdict = Verdict.PASS
+    reason: Reason = NO_REASON
     run: str = ""  # its id
     trial: list[Reason] = field(default_factory=list)
     facts: dict[str, Judgement] = field(default_factory=dict)
@@ -39,7 +39,7 @@ class Outcome:
     broken_views: list[str] = field(default_factory=list)
 
     @property
-    def tests(self) -> dict[str, str]:
+    def tests(self) -> dict[str, Verdict]:
         """The verdict of each test."""
         return {name: facts.verdict for name, facts in self.facts.items()}
 
@@ -49,7 +49,6 @@ class EarlierTest:
     """A test as an earlier run left it; `run` is the run in which it was carried out."""
 
     facts: Judgement
-    reason: str
     duration: float
     run: str
 
@@ -60,7 +59,7 @@ class Earlier:
 
     run: str
     first_run: str  # of the whole chain of retests
-    first_verdict: str
+    first_verdict: Verdict
     tests: dict[str, EarlierTest] = field(default_factory=dict)
     trial: tuple[Reason, ...] = ()  # the reasons of all runs whose values it holds, each with its run
     changes: dict[str, tuple[str, ...]] = field(default_factory=dict)  # by run: what differs since from what is now

@@ -13,14 +13,14 @@ from ibexite.engine import beginning
 from ibexite.engine.cleaning import Cleaning
 from ibexite.engine.course import Course
 from ibexite.engine.one_test import OneTest
-from ibexite.engine.orders import Identity, Orders, Outcome
+from ibexite.engine.orders import Earlier, Identity, Orders, Outcome
 from ibexite.engine.runtime import Runtime, UnitOver
 from ibexite.engine.services import Services
 from ibexite.engine.skipping import Skipping
 from ibexite.engine.telling import Reader, Teller
 from ibexite.errors import BenchError, IbexiteError, RecordsError, SequenceError, StopRun
 from ibexite.language.program import Case, Program
-from ibexite.verdicts import ERROR, FAIL, PASS, SKIPPED, Judgement
+from ibexite.verdicts import Judgement, Reason, Verdict
 
 
 class Run:
@@ -163,7 +163,7 @@ class Run:
             runtime.compile(block, body)()
         except UnitOver as over:
             raise SequenceError(f"{block} stopped: {over.reason}", remedy="No test was run.") from None
-        if any(verdict != PASS for verdict, _ in runtime.verdicts):
+        if any(verdict != Verdict.PASS for verdict, _ in runtime.found):
             raise SequenceError(f"{block} did not pass: {runtime.failed_text}", remedy="No test was run.")
 
     # --- the tests ---------------------------------------------------------------------------------------------------
@@ -179,7 +179,7 @@ class Run:
             if skip is None:
                 self._run_or_refuse(case)
             else:
-                self._test_ended(case, Judgement(SKIPPED, skip=skip[0]), skip[1], 0.0)
+                self._test_ended(case, Judgement(Verdict.SKIPPED, reason=skip))
             skipping.done(case, was_run=skip is None)
         if self._is_changed:
             self._restore()
@@ -188,15 +188,15 @@ class Run:
         """Runs a test, if it can be decided whether it is to be run."""
         condition = self._skipping.condition(case)
         if isinstance(condition, str):
-            self._test_ended(case, Judgement(ERROR), condition, 0.0)
+            self._test_ended(case, Judgement(Verdict.ERROR, reason=Reason("condition", condition)))
             return
         self._skipping.has_run(case)
         if self.services.guardian is not None:
             self.services.guardian.look()
         if self._is_changed and not self._skipping.keeps(case) and not self._restore():
-            why = "the bench failed while it was set back"
-            self._test_ended(case, Judgement(SKIPPED, skip="bench"), why, 0.0)
-            self._skipping.close("bench", why)
+            why = Reason("bench", "the bench failed while it was set back")
+            self._test_ended(case, Judgement(Verdict.SKIPPED, reason=why))
+            self._skipping.close(why)
             return
         self._test(case)
 
@@ -209,8 +209,8 @@ class Run:
         self.outcome.facts[case.name] = test.facts
         self.emit(
             events.TestEnded(
-                self.runtime.now(), case.name, test.facts.verdict, test.reason, test.duration,
-                test.facts.has_failed, test.facts.skip, test.run,
+                self.runtime.now(), case.name, test.facts.verdict, test.facts.reason, test.duration,
+                test.facts.has_failed, test.run,
             )
         )  # fmt: skip
         return True
@@ -222,10 +222,10 @@ class Run:
         self.emit(events.TestStarted(self.runtime.now(), case.name, case.title))
         test.carry_out()
         self.runtime.flush()
-        self._test_ended(case, *test.judgement(), test.duration)
+        self._test_ended(case, test.judgement(), test.duration)
         self._running = ""
         if test.stopping is not None:
-            self._skipping.close(*test.stopping)
+            self._skipping.close(test.stopping)
 
     def _restore(self) -> bool:
         """Back to the state that `before unit` left, and asked whether it is; false if that fails."""
@@ -242,16 +242,16 @@ class Run:
         except IbexiteError as error:
             if isinstance(error, RecordsError):
                 raise
-            self.course.note_error(BenchError(f"setting back failed: {error.what}", where=error.where))
+            self.course.note_error(BenchError(f"setting back failed: {error.what}", where=error.where), "restore")
             self.emit(events.Problem(self.runtime.now(), f"setting back failed: {error.what}"))
             return False
         return True
 
-    def _test_ended(self, case: Case, facts: Judgement, reason: str, duration: float) -> None:
+    def _test_ended(self, case: Case, facts: Judgement, duration: float = 0.0) -> None:
         self.outcome.facts[case.name] = facts
         self.emit(
             events.TestEnded(
-                self.runtime.now(), case.name, facts.verdict, reason, round(duration, 6), facts.has_failed, facts.skip
+                self.runtime.now(), case.name, facts.verdict, facts.reason, round(duration, 6), facts.has_failed
             )
         )
 
@@ -265,44 +265,47 @@ class Run:
         self.outcome.broken_views = self._teller.broken_views
 
     def _judge_unit(self) -> None:
-        outcome, cases, earlier = self.outcome, self.program.cases, self.orders.earlier
-        if self.bench.is_simulated or self.orders.is_simulated:
-            outcome.trial.insert(0, verdicts.Reason("simulated", "simulated bench"))
-        outcome.trial += verdicts.left_out(outcome.facts.items())
-        if earlier is not None:
-            names = {c.name for c in cases} & set(earlier.tests)
-            taken = {earlier.tests[n].run for n in names if outcome.facts[n] is earlier.tests[n].facts}
-            outcome.trial += [r for r in earlier.reasons(taken) if r not in outcome.trial]
+        outcome, earlier = self.outcome, self.orders.earlier
+        kept = earlier.reasons(self._taken_over(earlier)) if earlier is not None else []
+        outcome.trial[:] = verdicts.trial_of(
+            outcome.trial, outcome.facts, is_simulated=self.bench.is_simulated or self.orders.is_simulated, kept=kept
+        )
         outcome.verdict = verdicts.verdict_of_unit(
             outcome.facts.values(), is_aborted=self.course.is_aborted, is_broken=self.course.is_broken,
             needs_no_check=self.orders.is_measurement,
         )  # fmt: skip
-        has_told = outcome.reason or any(facts.verdict == ERROR for facts in outcome.facts.values())
-        if outcome.verdict == ERROR and not has_told:
-            outcome.reason = "nothing was judged"
+        has_told = outcome.reason.text or any(facts.verdict == Verdict.ERROR for facts in outcome.facts.values())
+        if outcome.verdict == Verdict.ERROR and not has_told:
+            outcome.reason = Reason("nothing", "nothing was judged")
+
+    def _taken_over(self, earlier: Earlier) -> set[str]:
+        """The runs from which tests were taken over."""
+        names = {case.name for case in self.program.cases} & set(earlier.tests)
+        return {earlier.tests[name].run for name in names if self.outcome.facts[name] is earlier.tests[name].facts}
 
     def _ended(self) -> events.RunEnded:
         outcome = self.outcome
-        passed = sum(facts.verdict == PASS for facts in outcome.facts.values())
-        trial = [reason._asdict() for reason in outcome.trial]
+        passed = sum(facts.verdict == Verdict.PASS for facts in outcome.facts.values())
         return events.RunEnded(
-            self.runtime.now(), outcome.verdict, outcome.reason, trial, passed, len(self.program.cases)
+            self.runtime.now(), outcome.verdict, outcome.reason, list(outcome.trial), passed, len(self.program.cases)
         )
 
     def _ended_as_recorded(self) -> events.RunEnded:
         """What the views are told: where the disk is full just now, what nobody can prove is no pass."""
-        if not self._teller.has_journal and self.outcome.verdict == PASS:
-            self.outcome.verdict = ERROR
+        if not self._teller.has_journal and self.outcome.verdict == Verdict.PASS:
+            self.outcome.verdict = Verdict.ERROR
         return self._ended()
 
     def _skip_the_rest(self) -> None:
         for case in self.program.cases:
             if case.name in self.outcome.facts:
                 continue
-            facts = Judgement("aborted") if case.name == self._running else Judgement(SKIPPED, skip="broken_off")
-            if case.name == self._running and FAIL in (verdict for verdict, _ in self.runtime.verdicts):
-                facts = facts._replace(has_failed=True)
-            self._test_ended(case, facts, "the run was broken off", 0.0)
+            why = Reason("broken_off", "the run was broken off")
+            facts = Judgement(Verdict.SKIPPED, reason=why)
+            if case.name == self._running:
+                has_failed = any(verdict == Verdict.FAIL for verdict, _ in self.runtime.found)
+                facts = Judgement(Verdict.ABORTED, has_failed, why)
+            self._test_ended(case, facts)
 
 
 def _why(stop: BaseException) -> str:

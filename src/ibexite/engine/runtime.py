@@ -14,11 +14,11 @@ from ibexite.engine.formula import as_time
 from ibexite.engine.frame import Frame
 from ibexite.engine.services import Halts, Services
 from ibexite.errors import SequenceError
-from ibexite.holes import NEVER_MEASURED, decide
+from ibexite.holes import NEVER_MEASURED, Bad, decide
 from ibexite.language import nodes
 from ibexite.language.constants import Value
 from ibexite.language.program import Program, Scope
-from ibexite.verdicts import Reason
+from ibexite.verdicts import Found, Reason, Verdict
 from ibexite.wording import judged_text
 
 if TYPE_CHECKING:
@@ -39,8 +39,8 @@ class TestOver(Exception):
 
     __test__ = False  # not for pytest
 
-    def __init__(self, verdict: str, reason: str) -> None:
-        super().__init__(reason)
+    def __init__(self, verdict: Verdict, reason: Reason) -> None:
+        super().__init__(reason.text)
         self.verdict, self.reason = verdict, reason
 
 
@@ -86,9 +86,9 @@ class Runtime:
         self.fresh: dict[tuple[str, str], Any] = {}  # of the test that is running
         self.left_bad: dict[tuple[str, str], int] = {}  # how many bad values were left out of results, as `results`
         self.fresh_left_bad: dict[tuple[str, str], int] = {}
-        self.verdicts: list[tuple[str, str]] = []  # of the checks of this test, and why
+        self.found: list[Found] = []  # what checks, watches and instruments say of this test
         self.failed_text = ""  # of the first check of this block that did not pass, in words
-        self.bad_reasons: dict[str, list[str]] = {}  # of this test, by reading
+        self.bad_reasons: dict[str, list[Reason]] = {}  # of this test, by reading
         self.held_back: list[Callable[[], None]] | None = None  # in after unit: what the operator gets when all is off
         self.expects_limiting = False
         self.watches: list[Watch] = []
@@ -115,7 +115,7 @@ class Runtime:
 
     def begin_judging(self) -> None:
         """What follows is judged by itself: as if nothing had been judged, nor found bad."""
-        self.verdicts, self.bad_reasons, self.failed_text = [], {}, ""
+        self.found, self.bad_reasons, self.failed_text = [], {}, ""
 
     def now(self) -> float:
         """Seconds since the run began."""
@@ -142,11 +142,11 @@ class Runtime:
 
     def judged(self, event: Judged) -> None:
         """A check is done: its verdict counts, and everybody is told."""
-        self.verdicts.append((event.verdict, event.reason))
-        if event.verdict != "pass" and not self.failed_text:
-            text = judged_text(event._asdict())
-            said = event.reason or f"{text.value_with_unit}, against {text.limits}"
-            self.failed_text = f"{event.label}: {said}"
+        self.found.append((event.verdict, event.reason))
+        if event.verdict != Verdict.PASS and not self.failed_text:
+            text = judged_text(event.row())
+            said = event.reason.text or f"{text.value_with_unit}, against {text.limits}"
+            self.failed_text = f"{event.subject.label}: {said}"
         self.emit(event)
 
     def mark_trial(self, code: str, text: str) -> None:
@@ -225,7 +225,7 @@ class Runtime:
 
     @staticmethod
     def _end_test(why: str) -> None:
-        raise TestOver("skipped", why)
+        raise TestOver(Verdict.SKIPPED, Reason("line", why))
 
     @staticmethod
     def _end_unit(why: str) -> None:
@@ -277,12 +277,12 @@ class Runtime:
         if io:
             self.emit(events.Traffic(self.now(), io))
 
-    def take_bad(self) -> list[tuple[str, str, str]]:
+    def take_bad(self) -> list[Bad]:
         """The bad readings since last asked; their reasons are kept for the checks of this test."""
         bad = self.bench.bad
         if not bad:
             return []
-        taken = [(b.name, b.reason, b.raw) for b in bad]
+        taken = list(bad)
         for name, reason, _ in taken:
             self.bad_reasons.setdefault(name, []).append(reason)
         bad.clear()

@@ -8,9 +8,7 @@ from ibexite.errors import SequenceError
 from ibexite.language import nodes
 from ibexite.language.constants import Value
 from ibexite.language.program import Case, Program
-from ibexite.verdicts import ERROR, FAIL, PASS, Judgement
-
-Skip = tuple[str, str]  # its code, see ibexite.verdicts.SKIPS, and why in words
+from ibexite.verdicts import Judgement, Reason, Verdict
 
 
 def corner_of(case: Case) -> tuple[str, Value] | None:
@@ -23,13 +21,13 @@ class Skipping:
 
     def __init__(self, program: Program, orders: Orders, runtime: Runtime, facts: dict[str, Judgement]) -> None:
         self._program, self._orders, self._runtime, self._facts = program, orders, runtime, facts
-        self._closed: Skip | None = None  # why no further test is run
+        self._closed: Reason | None = None  # why no further test is run
         self._before: Case | None = None
         self._last_run = ""
 
-    def close(self, code: str, why: str) -> None:
-        """No further test is run; the first reason stays."""
-        self._closed = self._closed or (code, why)
+    def close(self, why: Reason) -> None:
+        """No further test is run; the first reason stays. Codes are those of ibexite.verdicts.SKIPS."""
+        self._closed = self._closed or why
 
     def has_run(self, case: Case) -> None:
         """A test is being run now."""
@@ -39,29 +37,29 @@ class Skipping:
         """True for a test that keeps the state of the one before it."""
         return case.test.keeps_state and self._before is not None
 
-    def reason(self, case: Case) -> Skip | None:
+    def reason(self, case: Case) -> Reason | None:
         """Why a test is skipped; None for one that is to be run."""
         skip = self._reason(case)
         if skip is None and self._before is not None and self.keeps(case) and self._before.name != self._last_run:
-            skip = ("state", f"it keeps the state of {self._before.name}, which was not run")
+            skip = Reason("state", f"it keeps the state of {self._before.name}, which was not run")
         return skip
 
-    def _reason(self, case: Case) -> Skip | None:
+    def _reason(self, case: Case) -> Reason | None:
         """A condition that is not met goes before all else that is found on the way: then the sequence itself says that
         the test is not for this unit."""
         if case.is_off:
-            return "off", "switched off in the sequence"
+            return Reason("off", "switched off in the sequence")
         if not self._orders.selection.chooses(case):
-            return "selection", "not selected"
+            return Reason("selection", "not selected")
         if self.condition(case) is False:
-            return "condition", "its condition is not met"
+            return Reason("condition", "its condition is not met")
         if self._closed is not None:
             return self._closed
         for name, _ in case.test.needs_pass:
             found = self._needed(case, name)
-            if any(verdict != PASS for verdict in found):
-                told = ", ".join(dict.fromkeys(v for v in found if v != PASS))
-                return "needs", f"it needs {name} to pass ({told})"
+            if any(verdict != Verdict.PASS for verdict in found):
+                told = ", ".join(dict.fromkeys(v for v in found if v != Verdict.PASS))
+                return Reason("needs", f"it needs {name} to pass ({told})")
         return None
 
     def _needed(self, case: Case, name: str) -> list[str]:
@@ -92,7 +90,7 @@ class Skipping:
         nothing: whoever selects tests wants them to run, and it is a trial), and so may any that did not pass."""
         self._before = case
         facts = self._facts[case.name]
-        if case.test.is_gate and facts.verdict != PASS and facts.skip != "selection":
-            self.close("gate", f"gate {case.name} did not pass ({facts.verdict})")
-        if was_run and self._orders.stops_on_fail and facts.verdict in (FAIL, ERROR):
-            self.close("stop", f"stopped after {case.name} ({facts.verdict})")
+        if case.test.is_gate and facts.verdict != Verdict.PASS and facts.skip != "selection":
+            self.close(Reason("gate", f"gate {case.name} did not pass ({facts.verdict})"))
+        if was_run and self._orders.stops_on_fail and facts.verdict in (Verdict.FAIL, Verdict.ERROR):
+            self.close(Reason("stop", f"stopped after {case.name} ({facts.verdict})"))

@@ -6,9 +6,9 @@ import re
 from typing import TYPE_CHECKING, Any
 
 from ibexite import events, units
-from ibexite.bench.read_line import FAULT_OF_UNIT
 from ibexite.engine.judge import Tally
 from ibexite.language import nodes
+from ibexite.verdicts import FAULTS, NO_REASON, Found, Reason, Verdict
 
 if TYPE_CHECKING:
     from ibexite.engine.frame import Frame
@@ -38,58 +38,88 @@ class ReportedTally(Tally):
         row = runtime.program.limits.get(statement)
         reasons = [r for name in self._readings for r in runtime.bad_reasons.get(frame.prefix + name, [])]
         if row is not None and row.low is None and row.high is None:
-            reasons = ["no limit has been set yet"]
-        verdict, reason = self.verdict(reasons, FAULT_OF_UNIT)
+            reasons = [Reason("no_limit", FAULTS["no_limit"])]
         kind = runtime.program.types[statement.value]
-        limit = runtime.program.types[statement.criterion.a] if statement.criterion is not None else kind
-        text, subject = texts(frame, statement)
-        shown = kind.shown or limit.shown or ""
         said = demand = ""
         if kind.kind == "yes_no":
             said = "" if self.value != self.value else "yes" if self.value else "no"
             demand = "is yes" if self.high else "is no"
-        elif self.bound:
-            said = f"{self.bound} {units.format_value(self.value, kind.dimension, shown=shown or None)}"
+        origin = row.origin if row is not None else ""
+        axes = [frame.axis_meta(axis) for axis in self._axes]
+        subject = _subject(frame, statement)
         runtime.judged(
-            events.Judged(
-                runtime.now(), frame.block, frame.source.line_of(statement.span.start),
-                label_of(frame, statement, text, subject), text, _base(kind), shown,
-                or_none(self.value), or_none(self.low), or_none(self.high), or_none(self.margin),
-                dict(zip(self._axes, self.at, strict=False)), [frame.axis_meta(axis) for axis in self._axes],
-                self.judged, self.failed, self.bad + self.behind, [list(point) for point in self.failing],
-                {axis: [low, high] for axis, low, high in zip(self._axes, self.least, self.most, strict=False)},
-                subject, verdict, reason, kind.kind, said, demand, self.guard, RULE if self.guard else "",
-                row.origin if row is not None else "", [[or_none(x) for x in point] for point in self.limits], self.n,
-            )
-        )  # fmt: skip
+            judged(frame, subject, self, self.verdict(reasons), axes, said=said, demand=demand, origin=origin)
+        )
+
+
+def judged(
+    frame: Frame, subject: events.Subject, tally: Tally, found: Found, axes: list[dict[str, Any]], *, said: str = "",
+    demand: str = "", origin: str = "",
+) -> events.Judged:  # fmt: skip
+    """The event for what a tally has seen, with what it says of the test.
+
+    Args:
+        said, demand: for what is no number, the value and what was demanded of it, in words.
+        origin: where the limits come from.
+    """
+    if tally.bound:
+        dimension = units.parse_unit(subject.unit).dimension if subject.unit else units.PLAIN
+        said = f"{tally.bound} {units.format_value(tally.value, dimension, shown=subject.shown or None)}"
+    names = [axis["name"] for axis in axes]
+    extent = {name: [low, high] for name, low, high in zip(names, tally.least, tally.most, strict=False)}
+    return events.Judged(
+        frame.runtime.now(), frame.block, subject,
+        events.Point(
+            or_none(tally.value), or_none(tally.low), or_none(tally.high), or_none(tally.margin),
+            dict(zip(names, tally.at, strict=False)), said,
+        ),
+        events.Limits(
+            demand, tally.guard, RULE if tally.guard else "", origin,
+            [[or_none(x) for x in point] for point in tally.limits],
+        ),
+        events.Points(
+            tally.judged, tally.failed, tally.bad + tally.behind, [list(point) for point in tally.failing], extent,
+            tally.n,
+        ),
+        axes, *found,
+    )  # fmt: skip
 
 
 def judge_text(frame: Frame, statement: nodes.Check, value: Any, wanted: str) -> None:
     """Judges a text against a pattern or another text, and emits the result."""
-    runtime, criterion = frame.runtime, statement.criterion
+    criterion = statement.criterion
     assert criterion is not None
-    text, subject = texts(frame, statement)
+    is_pattern = criterion.kind == "matches"
     is_hole = not isinstance(value, str)
-    holds = not is_hole and (
-        re.fullmatch(wanted, value) is not None if criterion.kind == "matches" else value == wanted
-    )
-    verdict = "error" if is_hole else "pass" if holds else "fail"
-    reason = "undecided: the text could not be read" if is_hole else ""
-    word = "matches" if criterion.kind == "matches" else "is"
-    runtime.judged(
-        events.Judged(
-            runtime.now(), frame.block, frame.source.line_of(statement.span.start),
-            label_of(frame, statement, text, subject), text, "", "", None, None, None, None, {}, [], 1,
-            int(verdict == "fail"), int(is_hole), [], {}, subject, verdict, reason, "text",
-            "" if is_hole else str(value)[:200], f'{word} "{wanted}"',
+    holds = not is_hole and (re.fullmatch(wanted, value) is not None if is_pattern else value == wanted)
+    tally = Tally(judged=1, failed=int(not holds and not is_hole), bad=int(is_hole))
+    found: Found = (Verdict.PASS, NO_REASON) if holds else (Verdict.FAIL, Reason("limit", ""))
+    if is_hole:
+        found = (Verdict.ERROR, Reason("undecided", "undecided: the text could not be read"))
+    frame.runtime.judged(
+        judged(
+            frame, _subject(frame, statement), tally, found, [], said="" if is_hole else str(value)[:200],
+            demand=f'{"matches" if is_pattern else "is"} "{wanted}"',
         )
+    )  # fmt: skip
+
+
+def _subject(frame: Frame, statement: nodes.Check) -> events.Subject:
+    """What a check line judges. Its unit is shown as that of its limit is, where it has none of its own."""
+    types = frame.runtime.program.types
+    kind, shown = types[statement.value], ""
+    if kind.kind != "text":
+        limit = types[statement.criterion.a] if statement.criterion is not None else kind
+        shown = kind.shown or limit.shown or ""
+    text, name = texts(frame, statement)
+    return events.Subject(
+        frame.source.line_of(statement.span.start), label_of(frame, statement, text, name), text, name, _base(kind),
+        shown, kind.kind,
     )  # fmt: skip
 
 
 def texts(frame: Frame, statement: nodes.Check) -> tuple[str, str]:
     """The text of a check line, and the name that it judges ("" for a formula)."""
-    from ibexite.engine.frame import source_text
-
     value = statement.value
     subject = value.name if isinstance(value, nodes.Name) else ""
     if isinstance(value, nodes.ResultOf):
@@ -102,6 +132,11 @@ def label_of(frame: Frame, statement: nodes.Check, text: str, subject: str) -> s
     if statement.label:
         return frame.prefix + statement.label if frame.prefix else statement.label
     return subject or text.split(" ", 1)[1].split(" where ")[0]
+
+
+def source_text(source: Any, span: Any) -> str:
+    """The text of a line, without comment, in one piece."""
+    return re.sub(r"\s+", " ", source.text[span.start : span.end].split("#")[0]).strip()
 
 
 def _base(kind: Any) -> str:

@@ -9,11 +9,11 @@ from types import TracebackType
 from typing import TYPE_CHECKING, Any
 
 from ibexite import events, units
-from ibexite.bench.read_line import FAULT_OF_UNIT
 from ibexite.engine.judge import Tally, wrong_way_round
-from ibexite.engine.tallies import or_none
+from ibexite.engine.tallies import judged, source_text
 from ibexite.errors import SequenceError
 from ibexite.language import nodes
+from ibexite.verdicts import FAULT_OF_UNIT, NO_REASON, Reason, Verdict
 
 if TYPE_CHECKING:
     from ibexite.engine.frame import Frame
@@ -174,43 +174,36 @@ class Watch:
             (value,) = self._line()
         finally:
             self._is_looking = False
-        bad = runtime.bench.bad[-1].reason if value != value and runtime.bench.bad else ""
+        bad = runtime.bench.bad[-1].reason if value != value and runtime.bench.bad else NO_REASON
         self._log.row([value])
         before = self._tally.failed
         self._tally.judge(value, self._low, self._high, (round(now - self._began, 6),))
         if self._tally.failed > before:
             shown = units.format_value(value, self._unit.dimension, shown=self._unit.symbol)
-            self._trip("fail", f"watch: {self._statement.signal} was {shown}")
+            self._trip(Verdict.FAIL, f"watch: {self._statement.signal} was {shown}")
         self._bad_in_a_row = self._bad_in_a_row + 1 if value != value else 0
         if self._bad_in_a_row > self._statement.allowing:  # what cannot be seen cannot be watched
-            verdict = "fail" if bad == FAULT_OF_UNIT else "error"
-            self._trip(verdict, f"watch: {self._statement.signal} could not be read ({bad or 'no value'})")
+            verdict = Verdict.FAIL if bad.code == FAULT_OF_UNIT else Verdict.ERROR
+            self._trip(verdict, f"watch: {self._statement.signal} could not be read ({bad.text or 'no value'})")
 
-    def _trip(self, verdict: str, why: str) -> None:
+    def _trip(self, verdict: Verdict, why: str) -> None:
         from ibexite.engine.runtime import TestOver, UnitOver
 
         if self._statement.is_stopping:
-            self._frame.runtime.verdicts.append((verdict, why))
+            self._frame.runtime.found.append((verdict, Reason("watch", why)))
             raise UnitOver(why)
-        raise TestOver(verdict, why)
+        raise TestOver(verdict, Reason("watch", why))
 
     def _tell(self) -> None:
-        from ibexite.engine.frame import source_text
-
         frame, tally, runtime = self._frame, self._tally, self._frame.runtime
-        verdict, reason = tally.verdict(runtime.bad_reasons.get(self._name, []), FAULT_OF_UNIT)
         axis = {"name": "watched", "unit": "s", "shown": "", "origin": "sweep"}
-        runtime.judged(
-            events.Judged(
-                runtime.now(), frame.block, frame.source.line_of(self._statement.span.start),
-                f"watch {self._statement.signal}", source_text(frame.source, self._whole_line()),
-                units.base_symbol(self._unit.dimension), self._unit.symbol,
-                or_none(tally.value), or_none(tally.low), or_none(tally.high), or_none(tally.margin),
-                {"watched": tally.at[0]} if tally.at else {}, [axis], tally.judged, tally.failed, tally.bad,
-                [list(point) for point in tally.failing],
-                {"watched": [tally.least[0], tally.most[0]]} if tally.least else {}, self._name, verdict, reason,
-            )
+        subject = events.Subject(
+            frame.source.line_of(self._statement.span.start), f"watch {self._statement.signal}",
+            source_text(frame.source, self._whole_line()), self._name, units.base_symbol(self._unit.dimension),
+            self._unit.symbol,
         )  # fmt: skip
+        found = tally.verdict(runtime.bad_reasons.get(self._name, []))
+        runtime.judged(judged(frame, subject, tally, found, [axis]))
 
     def _whole_line(self) -> Any:
         from ibexite.language.source import Span

@@ -11,18 +11,22 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 from typing import Any
 
+from ibexite import events
 from ibexite.errors import RecordsError
-from ibexite.holes import NEVER_MEASURED
-from ibexite.verdicts import Reason, told
+from ibexite.holes import Bad
+from ibexite.records.older_journals import into_present_form
+from ibexite.records.stored_events import event_of
+from ibexite.verdicts import Reason, Verdict, told
 from ibexite.wording import percent_of_tolerance
 
 RowDict = dict[str, Any]
 # The blocks around the tests, with their places before and behind all of them.
 BLOCKS = {"before lot": -2, "before unit": -1, "after unit": 1_000_000, "after lot": 1_000_001}
-_RESULT_KEYS = (
-    "line", "label", "subject", "unit", "shown", "value", "low", "high", "margin", "judged", "failed", "bad", "verdict",
-    "reason",
-)  # fmt: skip
+# Events that leave no row in the store: what they tell is in others, or of the way only. Journals keep them all.
+NOT_STORED = {
+    events.Traffic: "what was said to instruments", events.SweepStarted: "progress of a loop, for views",
+    events.Tone: "a tone for the operator", events.Restored: "settings between tests",
+}  # fmt: skip
 
 
 @dataclass(slots=True)
@@ -63,58 +67,59 @@ class _Collector:
         self.remarks: list[RowDict] = []
         self.last_time = 0.0
 
-    def take(self, event: RowDict) -> None:
-        self.last_time = event.get("t", self.last_time)
-        handler = getattr(self, "_" + event["e"].lower(), None)
+    def take(self, event: events.Event) -> None:
+        self.last_time = getattr(event, "t", self.last_time)
+        handler = getattr(self, "_" + type(event).__name__.lower(), None)
         if handler is not None:
             handler(event)
 
-    def _runstarted(self, e: RowDict) -> None:
-        sequence, bench = e["sequence"], e["bench"]
+    def _runstarted(self, e: events.RunStarted) -> None:
+        sequence, bench = e.sequence, e.bench
         run = {
-            "id": e["run"],
-            "number": e.get("number", 0),
-            "started": in_utc(e["started"])[0],
-            "utc_offset": in_utc(e["started"])[1],
+            "id": e.run,
+            "number": e.number,
+            "started": in_utc(e.started)[0],
+            "utc_offset": in_utc(e.started)[1],
             "duration": 0.0,
-            "verdict": "aborted",
+            "verdict": Verdict.ABORTED,
             "is_trial": True,
             "trial_reasons": "the run was broken off",
-            "trial": json.dumps([{"code": "left_out", "text": "the run was broken off", "run": ""}]),
+            "trial": json.dumps([Reason("left_out", "the run was broken off")._asdict()]),
             "reason": "broken off: the process died during the run",
+            "reason_code": "broken_off",
             "broken_off": True,
             "is_safe": False,
-            "operator": e["operator"],
-            "station": e["station"],
-            "software": e["software"],
+            "operator": e.operator,
+            "station": e.station,
+            "software": e.software,
             "sequence": sequence["title"],
             "revision": sequence["revision"],
             "sequence_file": sequence["file"],
             "sequence_sha256": sequence["sha256"],
             "bench": bench["name"],
             "bench_sha256": bench["sha256"],
-            "params": json.dumps(e["params"]),
+            "params": json.dumps(e.params),
             "instruments": "[]",
-            "lot": e.get("lot", ""),
-            "files": json.dumps(e.get("files", [])),
-            "retest_of": e.get("retest_of", ""),
-            "first_run": e.get("first_run", ""),
-            "first_verdict": e.get("first_verdict", ""),
+            "lot": e.lot,
+            "files": json.dumps(e.files),
+            "retest_of": e.retest_of,
+            "first_run": e.first_run,
+            "first_verdict": e.first_verdict,
         }
         tests = []
-        for position, test in enumerate(e["tests"]):
-            row = _test_row(e["run"], test["test"], test["title"], position)
+        for position, test in enumerate(e.tests):
+            row = _test_row(e.run, test["test"], test["title"], position)
             row |= {"is_gate": test["gate"], "tags": ", ".join(test.get("tags", ()))}
             self.tests[test["test"]] = TestRows(row)
             tests.append(self.tests[test["test"]])
-        self.rows = RunRows({"serial": e["serial"], "product": sequence["product"]}, run, tests)
+        self.rows = RunRows({"serial": e.serial, "product": sequence["product"]}, run, tests)
 
     def _part(self, name: str) -> TestRows | None:
         """The rows of a test, or of a block around the tests, which gets some when it gives its first value."""
         if name in self.tests or name not in BLOCKS or self.rows is None:
             return self.tests.get(name)
         row = _test_row(self.rows.run["id"], name, name.capitalize(), BLOCKS[name])
-        part = TestRows(row | {"kind": "block", "verdict": "no check", "reason": "", "skip": ""})
+        part = TestRows(row | {"kind": "block", "verdict": Verdict.NO_CHECK, "reason": "", "reason_code": ""})
         self.tests[name] = part
         self.rows.tests.append(part)
         return part
@@ -123,147 +128,134 @@ class _Collector:
         assert self.rows is not None
         return self.rows.run
 
-    def _benchconnected(self, e: RowDict) -> None:
-        self._run()["instruments"] = json.dumps(e["instruments"])
+    def _remark(self, kind: str, text: str, **more: str) -> None:
+        self.remarks.append({"kind": kind, "text": text, **more})
 
-    def _teststarted(self, e: RowDict) -> None:
-        self.tests[e["test"]].test.update(verdict="aborted", skip="")
+    def _benchconnected(self, e: events.BenchConnected) -> None:
+        self._run()["instruments"] = json.dumps(e.instruments)
 
-    def _testended(self, e: RowDict) -> None:
-        self.tests[e["test"]].test.update(
-            verdict=e["verdict"], reason=e["reason"], duration=e["duration"],
-            has_failed=int(e.get("has_failed", e["verdict"] == "fail")), skip=e.get("skip", ""), run=e.get("run", ""),
+    def _teststarted(self, e: events.TestStarted) -> None:
+        self.tests[e.test].test["verdict"] = Verdict.ABORTED
+
+    def _testended(self, e: events.TestEnded) -> None:
+        self.tests[e.test].test.update(
+            verdict=e.verdict, reason=e.reason.text, reason_code=e.reason.code, duration=e.duration,
+            has_failed=int(e.has_failed), run=e.run,
         )  # fmt: skip
 
-    def _tablestarted(self, e: RowDict) -> None:
-        test = self._part(e["test"])
+    def _tablestarted(self, e: events.TableStarted) -> None:
+        test = self._part(e.test)
         if test is not None:
-            columns = [{**c, "grid": e["table"], "position": i} for i, c in enumerate(e["axes"] + e["columns"])]
-            self.grids[e["table"]] = _Grid(test, columns, array("d"), [[] for _ in columns])
+            columns = [{**c, "grid": e.table, "position": i} for i, c in enumerate(e.axes + e.columns)]
+            self.grids[e.table] = _Grid(test, columns, array("d"), [[] for _ in columns])
 
-    def _row(self, e: RowDict) -> None:
-        grid = self.grids.get(e["table"])
+    def _row(self, e: events.Row) -> None:
+        grid = self.grids.get(e.table)
         if grid is None:
             return
-        row = e["x"] + e["v"]
+        row, axes = e.x + e.v, len(e.x)
         if len(row) != len(grid.columns):
             raise ValueError(f"{len(row)} values for {len(grid.columns)} columns")
-        try:
-            values = array("d", row)
-        except TypeError:
-            values = array("d", [math.nan if value is None else value for value in row])
-        axes = len(e["x"])
-        for column in e.get("never", ()):
-            values[axes + column] = NEVER_MEASURED
-        grid.values += values
-        for column, bound in e.get("bounds", ()):
+        grid.values.extend(row)
+        for column, bound in e.bounds:
             grid.bounds[axes + column].append(f"row {len(grid.values) // len(row)}: {bound}")
-        if e["bad"]:
-            self._bad(grid.test, e["bad"], dict(zip((c["name"] for c in grid.columns), e["x"], strict=False)))
+        if e.bad:
+            self._bad(grid.test, e.bad, dict(zip((c["name"] for c in grid.columns), e.x, strict=False)))
 
-    def _bad(self, test: TestRows, bad: list[list[str]], at: RowDict) -> None:
+    def _bad(self, test: TestRows, bad: list[Bad], at: RowDict) -> None:
         test.bad_readings += [
-            {"name": name, "at": json.dumps(at), "reason": reason, "raw": raw[:200]} for name, reason, raw in bad
+            {"name": name, "at": json.dumps(at), "reason": why.text, "reason_code": why.code, "raw": raw[:200]}
+            for name, why, raw in bad
         ]
 
-    def _value(self, e: RowDict) -> None:
-        test = self._part(e["test"])
+    def _value(self, e: events.Value) -> None:
+        test = self._part(e.test)
         if test is None:
             return
-        self._bad(test, e["bad"], {})
-        labels = [e["value"]] if isinstance(e["value"], str) else []
-        number = 0.0 if labels else math.nan if e["value"] is None else float(e["value"])
-        curve = _curve(e["name"], e["origin"], e["unit"], e["shown"], self._next_grid(test), 0, array("d", [number]))
-        n = e.get("n")
-        curve |= {"kind": e.get("kind", "quantity"), "labels": _labels(labels),
-                  "n": _of_how_many(n), "bound": e.get("bound", "")}  # fmt: skip
+        self._bad(test, e.bad, {})
+        labels = [e.value] if isinstance(e.value, str) else []
+        number = 0.0 if isinstance(e.value, str) else math.nan if e.value is None else float(e.value)
+        curve = _curve(e.name, e.origin, e.unit, e.shown, self._next_grid(test), 0, array("d", [number]))
+        curve |= {"kind": e.kind, "labels": _labels(labels), "n": _of_how_many(e.n), "bound": e.bound}
         test.curves.append(curve)
 
     def _next_grid(self, test: TestRows) -> int:
         """A number for what has no table of its own; negative, so that it cannot meet that of a table."""
         return -1 - sum(1 for c in test.curves if c["grid"] < 0 and c["position"] == 0)
 
-    def _computed(self, e: RowDict) -> None:
-        test = self._part(e["test"])
+    def _computed(self, e: events.Computed) -> None:
+        test = self._part(e.test)
         if test is None:
             return
         grid = self._next_grid(test)
-        for position, (axis, x) in enumerate(zip(e["axes"], e["x"], strict=True)):
+        for position, (axis, x) in enumerate(zip(e.axes, e.x, strict=True)):
             test.curves.append(
                 _curve(axis["name"], "sweep", axis["unit"], axis["shown"], grid, position, array("d", x))
             )
-        values = array("d", (math.nan if v is None else v for v in e["v"]))
-        test.curves.append(_curve(e["name"], "let", e["unit"], e["shown"], grid, len(e["axes"]), values))
+        values = array("d", (math.nan if v is None else v for v in e.v))
+        test.curves.append(_curve(e.name, "let", e.unit, e.shown, grid, len(e.axes), values))
 
-    def _judged(self, e: RowDict) -> None:
-        test = self._part(e["test"])
+    def _judged(self, e: events.Judged) -> None:
+        test = self._part(e.test)
         if test is None:
             return
-        row = {key: e[key] for key in _RESULT_KEYS}
-        row["criterion"] = e["text"]
-        row["percent"] = percent_of_tolerance(e["margin"], e["low"], e["high"])
-        for key, default in (("kind", "quantity"), ("said", ""), ("demand", ""), ("guard", 0.0), ("rule", ""),
-                             ("origin", "")):  # fmt: skip
-            row[key] = e.get(key, default)
-        row |= {key: json.dumps(e[key]) for key in ("at", "axes", "extent", "failing")}
-        row |= {"limits": json.dumps(e.get("limits", [])), "n": _of_how_many(e.get("n"))}
-        test.results.append(row)
+        row = {**e.row(), "percent": percent_of_tolerance(e.worst.margin, e.worst.low, e.worst.high)}
+        row |= {key: json.dumps(row[key]) for key in ("at", "axes", "extent", "failing", "limits")}
+        test.results.append({**row, "n": _of_how_many(e.points.n)})
         if test.test["kind"] == "block":
-            worst = max((r["verdict"] for r in test.results), key=("pass", "fail", "error").index)
-            test.test.update(verdict=worst if worst == "pass" else "error", has_failed=0)
+            worst = max((r["verdict"] for r in test.results), key=(Verdict.PASS, Verdict.FAIL, Verdict.ERROR).index)
+            test.test.update(verdict=worst if worst == Verdict.PASS else Verdict.ERROR, has_failed=0)
 
-    def _figure(self, e: RowDict) -> None:
-        test = self._part(e["test"])
+    def _figure(self, e: events.Figure) -> None:
+        test = self._part(e.test)
         if test is not None:
-            test.figures.append({"ys": json.dumps(e["ys"]), "x": e["x"], "by": e["by"], "title": e["title"]})
+            test.figures.append({"ys": json.dumps(e.ys), "x": e.x, "by": e.by, "title": e.title})
 
-    def _shown(self, e: RowDict) -> None:
-        self.remarks.append({"kind": "note" if e.get("how") == "note" else "shown", "text": e["text"]})
+    def _shown(self, e: events.Shown) -> None:
+        self._remark("note" if e.how == "note" else "shown", e.text)
 
-    def _attached(self, e: RowDict) -> None:
+    def _attached(self, e: events.Attached) -> None:
         assert self.rows is not None
-        self.rows.files.append({key: e[key] for key in ("test", "name", "path", "sha256", "size")})
+        self.rows.files.append({"test": e.test, "name": e.name, "path": e.path, "sha256": e.sha256, "size": e.size})
 
-    def _called(self, e: RowDict) -> None:
-        gave = ", ".join(f"{name} = {_short(value)}" for name, value in e["gave"].items())
-        self.remarks.append({"kind": "called", "text": f"{e['test']}: {e['program']} gave {gave or 'nothing'}"})
+    def _called(self, e: events.Called) -> None:
+        gave = ", ".join(f"{name} = {_short(value)}" for name, value in e.gave.items())
+        self._remark("called", f"{e.test}: {e.program} gave {gave or 'nothing'}")
 
-    def _loopleft(self, e: RowDict) -> None:
-        self.remarks.append({"kind": "left", "text": f"{e['test']}: loop {e['name']} was left: {e['why']}"})
+    def _loopleft(self, e: events.LoopLeft) -> None:
+        self._remark("left", f"{e.test}: loop {e.name} was left: {e.why}")
 
-    def _answered(self, e: RowDict) -> None:
-        self.remarks.append({"kind": "question", "text": e["question"], "answer": e["answer"]})
+    def _answered(self, e: events.Answered) -> None:
+        self._remark("question", e.question, answer=e.answer)
 
-    def _halted(self, e: RowDict) -> None:
-        values = ", ".join(f"{name} = {_short(value)}" for name, value in e["values"].items())
-        where = f"line {e['line']}" if e["line"] else "its end"
-        text = f"{e['test']}: halted at {where}, {e['answer']}; {values or 'no values yet'}"
-        self.remarks.append({"kind": "halted", "text": text})
+    def _halted(self, e: events.Halted) -> None:
+        values = ", ".join(f"{name} = {_short(value)}" for name, value in e.values.items())
+        where = f"line {e.line}" if e.line else "its end"
+        self._remark("halted", f"{e.test}: halted at {where}, {e.answer}; {values or 'no values yet'}")
 
-    def _limiting(self, e: RowDict) -> None:
-        self.remarks.append({"kind": "limiting", "text": f"{e['role']} was at its limit in test {e['test']}"})
+    def _limiting(self, e: events.Limiting) -> None:
+        self._remark("limiting", f"{e.role} was at its limit in test {e.test}")
 
-    def _problem(self, e: RowDict) -> None:
-        self.remarks.append({"kind": "problem", "text": e["text"]})
+    def _problem(self, e: events.Problem) -> None:
+        self._remark("problem", e.text)
 
-    def _madesafe(self, e: RowDict) -> None:
-        self._run()["is_safe"] = not any(role["problem"] for role in e["roles"])
-        if e.get("by"):
-            self.remarks.append({"kind": "guardian", "text": "the process died; the guardian switched the outputs off"})
-        self.remarks += [
-            {"kind": "problem", "text": f"{role['role']} is not off: {role['problem']}"}
-            for role in e["roles"]
-            if role["problem"]
-        ]
+    def _madesafe(self, e: events.MadeSafe) -> None:
+        self._run()["is_safe"] = not any(role["problem"] for role in e.roles)
+        if e.by:
+            self._remark("guardian", "the process died; the guardian switched the outputs off")
+        for role in e.roles:
+            if role["problem"]:
+                self._remark("problem", f"{role['role']} is not off: {role['problem']}")
 
-    def _runended(self, e: RowDict) -> None:
+    def _runended(self, e: events.RunEnded) -> None:
         self._run().update(
-            verdict=e["verdict"],
-            reason=e["reason"],
-            is_trial=bool(e["trial"]),
+            verdict=e.verdict,
+            reason=e.reason.text,
+            reason_code=e.reason.code,
+            is_trial=bool(e.trial),
             broken_off=False,
-            trial=json.dumps(e["trial"]),
-            trial_reasons="\n".join(told(Reason(**reason) for reason in e["trial"])),
+            trial=json.dumps([reason._asdict() for reason in e.trial]),
+            trial_reasons="\n".join(told(e.trial)),
         )
 
     def finish(self) -> RunRows | None:
@@ -324,25 +316,29 @@ def _short(value: Any) -> str:
 _UNFIT = (KeyError, TypeError, ValueError, IndexError, AttributeError)  # what an event that lacks something leads to
 
 
-def rows_of(events: Iterable[dict[str, Any]], name: str = "") -> RunRows | None:
-    """The rows of a run from its events; None if there are none.
+def rows_of(entries: Iterable[dict[str, Any]], name: str = "") -> RunRows | None:
+    """The rows of a run from the entries of its journal; None if there are none.
 
     Raises:
         RecordsError: they are no events of a run: the first is not its begin, or one lacks what its kind has.
     """
     collector = _Collector()
-    number = 0
-    for number, event in enumerate(events, 1):
-        if collector.rows is None and event["e"] != "RunStarted":
-            raise RecordsError(
-                "it does not begin with the begin of a run", where=name, remedy="Its first line is lost."
-            )
-        try:
-            collector.take(event)
-        except _UNFIT as error:
-            raise RecordsError(
-                f"event {number} ({event['e'][:40]}) is damaged: {error!r:.80}", where=name, remedy="Mend it there."
-            ) from None
+    number, kind, present = 0, "", into_present_form({})
+    try:
+        for entry in entries:
+            number, kind = number + 1, str(entry["e"])[:40]
+            if collector.rows is None and kind != "RunStarted":
+                raise RecordsError(
+                    "it does not begin with the begin of a run", where=name, remedy="Its first line is lost."
+                )
+            present = into_present_form(entry) if number == 1 else present
+            event = event_of(present(entry))
+            if event is not None:
+                collector.take(event)
+    except _UNFIT as error:
+        raise RecordsError(
+            f"event {number} ({kind}) is damaged: {error!r:.80}", where=name, remedy="Mend it there."
+        ) from None
     try:
         return collector.finish()
     except _UNFIT as error:
@@ -366,10 +362,10 @@ def in_utc(started: str) -> tuple[str, str]:
 def _test_row(run: str, name: str, title: str, position: int) -> RowDict:
     return {
         "run_id": run, "position": position, "kind": "test", "name": name, "title": title, "is_gate": False,
-        "verdict": "skipped", "reason": "the run was broken off", "duration": 0.0, "tags": "", "has_failed": 0,
-        "skip": "broken_off", "run": "",
+        "verdict": Verdict.SKIPPED, "reason": "the run was broken off", "reason_code": "broken_off", "duration": 0.0,
+        "tags": "", "has_failed": 0, "run": "",
     }  # fmt: skip
 
 
-def _of_how_many(n: list[int] | None) -> str:
+def _of_how_many(n: tuple[int, int] | None) -> str:
     return f"{n[0]} of {n[1]}" if n else ""

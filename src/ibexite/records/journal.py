@@ -16,8 +16,9 @@ from typing import Any
 import orjson
 
 from ibexite.errors import RecordsError
-from ibexite.events import Emitted, Row
+from ibexite.events import Emitted
 from ibexite.file_lock import try_lock
+from ibexite.records.stored_events import stored
 
 SYNC_INTERVAL = 0.25  # s
 SUFFIX = ".jsonl"
@@ -47,10 +48,8 @@ class Journal:
 
     def __call__(self, emitted: Emitted) -> None:
         """Appends an event. Raises RecordsError: the disk is full or gone."""
-        event = emitted.event
-        name = type(event).__name__
         # orjson is ten times quicker than json here, and a row is written at every point; it writes NaN as null.
-        content = _row(event) if isinstance(event, Row) else {"e": name, **event._asdict()}
+        content = stored(emitted.event)
         try:
             data = orjson.dumps(content, default=_plain, option=orjson.OPT_APPEND_NEWLINE)
         except TypeError:  # a text or a number that JSON has no form for: written all the same, in words
@@ -62,7 +61,7 @@ class Journal:
             if written != len(data):
                 os.write(self._fd, data[written:])  # raises the reason why it was cut short
             self._is_dirty = True
-            if name in _SYNC_AT_ONCE:
+            if content["e"] in _SYNC_AT_ONCE:
                 self._sync()
                 if os.fstat(self._fd).st_nlink == 0:
                     raise OSError(0, "its file was removed")
@@ -102,16 +101,10 @@ class Journal:
         os.close(self._fd)
 
 
-def _row(row: Row) -> dict[str, Any]:
-    """What is written of a row: quickly, and without what is empty in nearly all of them."""
-    content = {"e": "Row", "t": row.t, "table": row.table, "x": row.x, "v": row.v, "bad": row.bad, "io": row.io}
-    if row.never or row.bounds:
-        content |= {"never": row.never, "bounds": row.bounds}
-    return content
-
-
 def _writable(value: Any) -> Any:
     """The same with texts for what JSON has no form for: names that are no texts, long integers, torn characters."""
+    if hasattr(value, "_asdict"):
+        value = value._asdict()
     if isinstance(value, dict):
         return {_writable(str(key)): _writable(inner) for key, inner in value.items()}
     if isinstance(value, list | tuple | set | frozenset):
@@ -129,6 +122,8 @@ def _plain(value: Any) -> Any:
         return int(value)
     if isinstance(value, complex):
         return [value.real, value.imag]
+    if hasattr(value, "_asdict"):
+        return value._asdict()
     if isinstance(value, tuple | set | frozenset):
         return list(value)
     return value.item() if hasattr(value, "item") else str(value)  # a number of an array

@@ -8,7 +8,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 APPLICATION_ID = 0x49424558  # "IBEX", in the header of the SQLite file
-VERSION = 3  # of the tables; an older store gets the columns it lacks, a newer one is refused
+VERSION = 4  # of the tables; an older store gets the columns it lacks, a newer one is refused
 
 
 @dataclass(frozen=True, slots=True)
@@ -87,6 +87,7 @@ TABLES = (
         trial_reasons   | TEXT NOT NULL                         | why, one a line
         trial           | TEXT NOT NULL DEFAULT '[]'            | JSON: code, text, run (empty: this one) of each reason
         reason          | TEXT NOT NULL                         | why the run ended so, where no test says it
+        reason_code     | TEXT NOT NULL DEFAULT ''              | the code of that, see verdicts.md
         broken_off      | INTEGER NOT NULL                      | 1: the process died; found and stored later
         is_safe         | INTEGER NOT NULL                      | 1: all outputs were off and said so at the end
         operator        | TEXT NOT NULL                         | who ran it
@@ -123,10 +124,10 @@ TABLES = (
         is_gate  | INTEGER NOT NULL                  | 1: the tests behind it were skipped unless it passed
         verdict  | TEXT NOT NULL                     | pass, fail, error, skipped, aborted or no check
         reason   | TEXT NOT NULL                     | why, where the results do not say it
+        reason_code | TEXT NOT NULL DEFAULT ''       | the code of that, also of a skip, see verdicts.md
         duration | REAL NOT NULL                     | s
         tags     | TEXT NOT NULL DEFAULT ''          | tags, with commas
         has_failed | INTEGER NOT NULL DEFAULT 0      | 1: a check failed on valid readings, whatever the verdict
-        skip     | TEXT NOT NULL DEFAULT ''          | the code of its skip, see verdicts.md
         run      | TEXT NOT NULL DEFAULT ''          | in a retest: the run that it was taken over from, with its values
         """,
         "run_id",
@@ -157,6 +158,7 @@ TABLES = (
         bad       | INTEGER NOT NULL                      | of them without a usable value
         verdict   | TEXT NOT NULL                         | pass, fail or error
         reason    | TEXT NOT NULL                         | why, if not by the numbers
+        reason_code | TEXT NOT NULL DEFAULT ''            | the code of that, see verdicts.md
         kind      | TEXT NOT NULL DEFAULT 'quantity'      | quantity, yes_no or text
         said      | TEXT NOT NULL DEFAULT ''              | a value that is no number: yes, no, a text, a bound
         demand    | TEXT NOT NULL DEFAULT ''              | what was demanded of it
@@ -199,6 +201,7 @@ TABLES = (
         name    | TEXT NOT NULL                         | name in the sequence
         at      | TEXT NOT NULL                         | JSON: axis values
         reason  | TEXT NOT NULL                         | why it was not used
+        reason_code | TEXT NOT NULL DEFAULT ''          | the code of that, see verdicts.md
         raw     | TEXT NOT NULL                         | what the instrument replied
         """,
         "test_id",

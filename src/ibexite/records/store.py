@@ -5,7 +5,6 @@ Reading is done by ibexite.records.lookup.
 
 from __future__ import annotations
 
-import json
 import sqlite3
 import time
 from pathlib import Path
@@ -13,9 +12,10 @@ from typing import Any
 
 from ibexite.errors import RecordsError
 from ibexite.records import schema
-from ibexite.records.ingest import RunRows, in_utc, rows_of
+from ibexite.records.ingest import RunRows, rows_of
 from ibexite.records.journal import left_over, mend_tail, read_journal
 from ibexite.records.lookup import FILE_NAME, check_header
+from ibexite.records.migrations import complete
 
 STORED = "stored"  # the folder, below the journals, of those that the store has
 DAMAGED = "damaged"  # and of those that cannot be read
@@ -83,24 +83,9 @@ class Store:
             db.execute(f"PRAGMA user_version={schema.VERSION}")
             db.execute("COMMIT")
         elif db.execute("PRAGMA user_version").fetchone()[0] < schema.VERSION:
-            self._complete(db)
+            complete(db)
         # Only now, so that whoever looks at the header of the file always sees whose it is.
         db.execute("PRAGMA journal_mode=WAL")
-
-    @staticmethod
-    def _complete(db: sqlite3.Connection) -> None:
-        """Adds the tables and columns that an older store lacks, in one transaction."""
-        db.execute("BEGIN IMMEDIATE")
-        for table in schema.TABLES:
-            known = {row[1] for row in db.execute(f"PRAGMA table_info({table.name})")}
-            for column in table.columns if known else ():
-                if column.name not in known:
-                    db.execute(f"ALTER TABLE {table.name} ADD COLUMN {column.name} {column.type}")
-            for statement in table.create():
-                db.execute(statement)
-        _to_version_3(db)
-        db.execute(f"PRAGMA user_version={schema.VERSION}")
-        db.execute("COMMIT")
 
     def close(self) -> None:
         """Closes the database."""
@@ -229,19 +214,6 @@ class Store:
                 f" SELECT ?, {columns} FROM {table} WHERE test_id = ? ORDER BY id",
                 (test_id, origin[0]),
             )
-
-
-def _to_version_3(db: sqlite3.Connection) -> None:
-    """Times in UTC, runs numbered in the order of their starting, reasons of a trial with their codes."""
-    rows = db.execute("SELECT id, started, trial_reasons FROM runs WHERE number = 0").fetchall()
-    order = sorted(rows, key=lambda row: in_utc(row[1])[0])
-    for number, (run, started, reasons) in enumerate(order, 1):
-        trial = [{"code": "older", "text": text, "run": ""} for text in reasons.splitlines() if text]
-        db.execute(
-            "UPDATE runs SET number = ?, started = ?, utc_offset = ?, trial = ? WHERE id = ?",
-            (number, *in_utc(started), json.dumps(trial), run),
-        )
-    db.execute("UPDATE tests SET has_failed = 1 WHERE verdict = 'fail'")
 
 
 def _reason(error: Exception) -> str:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
-from ibexite.verdicts import Judgement, Reason
+from ibexite.verdicts import Judgement, Reason, Verdict
 
 if TYPE_CHECKING:
     from ibexite.bench.file import BenchFile
@@ -22,8 +22,8 @@ def earlier_of(record: RunRecord, lookup: Lookup, program: Program, file: BenchF
     tests = {}
     for test in record.tests:
         t = test.row
-        facts = Judgement(t["verdict"], bool(t["has_failed"]), t["skip"])
-        tests[t["name"]] = EarlierTest(facts, t["reason"], t["duration"], t["run"] or row["id"])
+        facts = Judgement(Verdict(t["verdict"]), bool(t["has_failed"]), Reason(t["reason_code"], t["reason"]))
+        tests[t["name"]] = EarlierTest(facts, t["duration"], t["run"] or row["id"])
     origins = {test.run for test in tests.values()}
     # What lies in tests that were left out is found anew in the merged tests; what has changed is compared anew.
     own = [Reason(r["code"], r["text"], r["run"] or row["id"]) for r in row["trial"]]
@@ -35,7 +35,7 @@ def earlier_of(record: RunRecord, lookup: Lookup, program: Program, file: BenchF
         if changed:
             changes[origin] = changed
     return Earlier(
-        row["id"], row["first_run"] or row["id"], row["first_verdict"] or row["verdict"], tests, kept, changes,
+        row["id"], row["first_run"] or row["id"], Verdict(row["first_verdict"] or row["verdict"]), tests, kept, changes,
         _results({test.row["name"]: test for test in record.tests}),
     )  # fmt: skip
 

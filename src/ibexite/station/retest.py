@@ -10,6 +10,7 @@ from ibexite.plain_file import is_file
 from ibexite.station.given import given_parameters
 from ibexite.station.opening import declared_params
 from ibexite.station.project import find_project
+from ibexite.verdicts import SKIPPED_ON_PURPOSE, Verdict
 
 if TYPE_CHECKING:
     from ibexite.language.program import Program
@@ -72,6 +73,7 @@ def chosen_tests(earlier: RunRecord, program: Program, only: tuple[str, ...], *,
 
 def _has_not_passed(row: dict[str, Any]) -> bool:
     """True for a test that failed, broke, or was skipped because of something else that did not pass."""
-    if row["verdict"] == "skipped":
-        return row["skip"] in ("needs", "gate", "state", "stop", "bench", "answer", "broken_off", "line", "")
-    return row["verdict"] in ("fail", "error", "aborted")
+    verdict = Verdict(row["verdict"])
+    if verdict == Verdict.SKIPPED:
+        return row["reason_code"] not in SKIPPED_ON_PURPOSE
+    return verdict in (Verdict.FAIL, Verdict.ERROR, Verdict.ABORTED)

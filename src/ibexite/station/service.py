@@ -17,7 +17,7 @@ from ibexite.engine.orders import Orders
 from ibexite.errors import MistakeError, RecordsError
 from ibexite.station.records_folder import FOUND, SET_ASIDE
 from ibexite.stop import Stop
-from ibexite.verdicts import ERROR, PASS
+from ibexite.verdicts import Verdict
 
 if TYPE_CHECKING:
     from ibexite.bench.file import BenchFile
@@ -192,7 +192,7 @@ class RunService:
         except RecordsError as error:
             self._tell(Notice(str(error), is_trouble=True))
             if not journal.is_file():
-                outcome.verdict = ERROR if outcome.verdict == PASS else outcome.verdict
+                outcome.verdict = Verdict.ERROR if outcome.verdict == Verdict.PASS else outcome.verdict
             return False
         finally:
             waiting.cancel()

@@ -1,0 +1,53 @@
+"""Journals in the form that an older version wrote: left over from a run that broke off, stored by the next command."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from ibexite.records.stored_events import FORM
+from ibexite.verdicts import OLDER, Verdict
+
+Entry = dict[str, Any]
+
+
+def into_present_form(first: Entry) -> Callable[[Entry], Entry]:
+    """What brings the entries of a journal into the present form, given its first one."""
+    return _as_it_is if first.get("form", 1) >= FORM else _from_form_1
+
+
+def _as_it_is(entry: Entry) -> Entry:
+    return entry
+
+
+def _from_form_1(entry: Entry) -> Entry:
+    """Reasons were texts, a skip had a code of its own, and all of a judged value stood side by side."""
+    entry = dict(entry)
+    if entry["e"] in ("TestEnded", "RunEnded", "Judged"):
+        code = entry.pop("skip", "") if entry["verdict"] == Verdict.SKIPPED else OLDER
+        entry["reason"] = {"code": code if entry["reason"] else "", "text": entry["reason"]}
+    if entry["e"] == "TestEnded":
+        entry.setdefault("has_failed", entry["verdict"] == Verdict.FAIL)
+    if "bad" in entry and isinstance(entry["bad"], list):
+        entry["bad"] = [
+            {"name": name, "reason": {"code": OLDER, "text": why}, "raw": raw} for name, why, raw in entry["bad"]
+        ]
+    return _judged_from_form_1(entry) if entry["e"] == "Judged" else entry
+
+
+def _judged_from_form_1(entry: Entry) -> Entry:
+    entry["criterion"] = entry.pop("text")
+
+    def part(**keys: str) -> Entry:
+        return {name: entry[key] for name, key in keys.items() if key in entry}
+
+    def same(*names: str) -> Entry:
+        return part(**{name: name for name in names})
+
+    return {
+        **same("e", "t", "test", "axes", "verdict", "reason"),
+        "subject": same("line", "label", "criterion", "subject", "unit", "shown", "kind"),
+        "worst": same("value", "low", "high", "margin", "at", "said"),
+        "limits": {**same("demand", "guard", "rule", "origin"), **part(each="limits")},
+        "points": same("judged", "failed", "bad", "failing", "extent", "n"),
+    }

@@ -1,0 +1,97 @@
+"""The stored form of events, a dictionary for each, and events from it again. A journal begins with the number of the
+form that it is in; older_journals.py brings older ones into the present one."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from typing import Any, get_args
+
+from ibexite import events
+from ibexite.holes import NEVER_MEASURED, Bad
+from ibexite.verdicts import Reason, Verdict
+
+FORM = 2  # of journals
+KINDS: dict[str, type] = {kind.__name__: kind for kind in get_args(events.Event)}
+
+
+def stored(event: events.Event) -> dict[str, Any]:
+    """The stored form: `e` for the kind, then its fields. Tuples with names become dictionaries as they are written."""
+    if isinstance(event, events.Row):
+        return _stored_row(event)
+    form = {"form": FORM} if isinstance(event, events.RunStarted) else {}
+    return {"e": type(event).__name__, **form, **event._asdict()}
+
+
+def _stored_row(row: events.Row) -> dict[str, Any]:
+    """A row is written at every point: quickly, and without what is empty in nearly all of them."""
+    content = {"e": "Row", "t": row.t, "table": row.table, "x": row.x, "v": row.v, "bad": row.bad, "io": row.io}
+    if row.never or row.bounds:
+        content |= {"never": row.never, "bounds": row.bounds}
+    return content
+
+
+def event_of(entry: Mapping[str, Any]) -> events.Event | None:
+    """The event of a stored form; None for a kind that is not known.
+
+    Raises:
+        KeyError, TypeError, ValueError, IndexError, AttributeError: it lacks something, or holds what it must not.
+    """
+    kind = KINDS.get(entry["e"])
+    if kind is None:
+        return None
+    if kind is events.Row:
+        return _row(entry)
+    given = {name: entry[name] for name in kind._fields if name in entry}  # type: ignore[attr-defined]
+    for name, read in _FIELDS.get(entry["e"], {}).items():
+        if name in given:
+            given[name] = read(given[name])
+    made: events.Event = kind(**given)
+    return made
+
+
+def _row(entry: Mapping[str, Any]) -> events.Row:
+    values = entry["v"]
+    if None in values:
+        values = [math.nan if value is None else value for value in values]
+        for place in entry.get("never", ()):
+            values[place] = NEVER_MEASURED
+    bad = _bad(entry["bad"]) if entry["bad"] else []
+    never, bounds = tuple(entry.get("never", ())), tuple((place, text) for place, text in entry.get("bounds", ()))
+    return events.Row(
+        entry["t"], entry["table"], tuple(entry["x"]), tuple(values), bad, entry["io"], never, bounds
+    )  # fmt: skip
+
+
+def reason_of(entry: Mapping[str, str]) -> Reason:
+    """A reason from its stored form."""
+    return Reason(**entry)
+
+
+def _bad(entries: list[Any]) -> list[Bad]:
+    return [Bad(entry["name"], reason_of(entry["reason"]), entry["raw"]) for entry in entries]
+
+
+def _counts(entry: Any) -> tuple[int, int] | None:
+    return None if entry is None else (entry[0], entry[1])
+
+
+def _points(entry: dict[str, Any]) -> events.Points:
+    points = events.Points(**entry)
+    return points._replace(n=_counts(points.n))
+
+
+def _trial(entries: list[Any]) -> list[Reason]:
+    return [reason_of(entry) for entry in entries]
+
+
+# Of each kind, the fields that are more than JSON has, and what reads them.
+_FIELDS: dict[str, dict[str, Any]] = {
+    "Value": {"bad": _bad, "n": _counts},
+    "Judged": {
+        "subject": lambda entry: events.Subject(**entry), "worst": lambda entry: events.Point(**entry),
+        "limits": lambda entry: events.Limits(**entry), "points": _points, "verdict": Verdict, "reason": reason_of,
+    },
+    "TestEnded": {"verdict": Verdict, "reason": reason_of},
+    "RunEnded": {"verdict": Verdict, "reason": reason_of, "trial": _trial},
+}  # fmt: skip
