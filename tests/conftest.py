@@ -22,7 +22,7 @@ from ibexite.language.source import Source
 from ibexite.simulate.server import BenchServer
 from ibexite.station.stand_ins import make_plan
 from tests.laboratory.kills import hear_signals
-from tests.runs import carried_out, flat
+from tests.runs import carried_out, flat, lines
 
 hear_signals()
 
@@ -121,7 +121,7 @@ class Recorded:
     @property
     def traffic(self) -> list[str]:
         """Everything said on the bench, in order."""
-        return [line for event in self.events for line in getattr(event, "io", [])]
+        return lines([said for event in self.events for said in getattr(event, "io", [])])
 
 
 @pytest.fixture

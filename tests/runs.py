@@ -11,7 +11,8 @@ from ibexite.bench.file import BenchFile
 from ibexite.engine.orders import Identity, Orders, Outcome
 from ibexite.engine.run import Run
 from ibexite.engine.services import Clock, Consenting, Halts, Operator, RealClock, Services
-from ibexite.events import Emitted, Event, Judged
+from ibexite.events import Emitted, Event, Judged, Said
+from ibexite.instruments.link import Link, LinkOptions, open_link
 from ibexite.language.program import Program
 from ibexite.stop import Stop
 
@@ -51,6 +52,11 @@ def judged(heard: list) -> list[SimpleNamespace]:
     return [flat(event) for event in heard if isinstance(event, Judged)]
 
 
+def lines(traffic: list[Said]) -> list[str]:
+    """What was said on links, a line each: "psu> VOLT 7"."""
+    return [f"{name}{direction} {text}" for name, direction, text, _ in traffic]
+
+
 def emitted(event: Event) -> Emitted:
     """An event as readers are told of it."""
     return Emitted("20261123-090000-aaaaaa", 1, event)
@@ -59,11 +65,11 @@ def emitted(event: Event) -> Emitted:
 def made_run(
     program: Program, file: BenchFile, hear: Hear = lambda event: None, *, views: tuple[Hear, ...] = (),
     clock: Clock | None = None, operator: Operator | None = None, stop: Stop | None = None, halts: Halts | None = None,
-    orders: Orders | None = None, serial: str = "R",
+    orders: Orders | None = None, serial: str = "R", opening: Callable[[str, LinkOptions], Link] = open_link,
 ) -> Run:  # fmt: skip
     """A run whose journal is `hear`, by a clock that does not wait unless one is given."""
     identity = Identity("20261123-090000-aaaaaa", serial, "tester", "desk", STARTED)
-    services = Services(clock or Still(), operator or Consenting(), stop or Stop(), halts=halts)
+    services = Services(clock or Still(), operator or Consenting(), stop or Stop(), halts=halts, opening=opening)
     return Run(program, file, identity, services, hearing(hear), map(hearing, views), orders)
 
 
@@ -72,4 +78,4 @@ def carried_out(program: Program, file: BenchFile, hear: Hear = lambda event: No
     return made_run(program, file, hear, **more).carry_out()
 
 
-__all__ = ["STARTED", "RealClock", "Still", "carried_out", "emitted", "flat", "hearing", "judged", "made_run"]
+__all__ = ["STARTED", "RealClock", "Still", "carried_out", "emitted", "flat", "hearing", "judged", "lines", "made_run"]

@@ -19,6 +19,7 @@ from ibexite.bench.read_line import mean_of
 from ibexite.engine.facts import bench_facts
 from ibexite.engine.preview import preview, timeline
 from ibexite.errors import CeilingError, InstrumentError, MistakeError
+from ibexite.instruments.link import Reply
 from ibexite.instruments.profile import SHIPPED
 from ibexite.language import points
 from ibexite.language.check import vet
@@ -27,7 +28,7 @@ from ibexite.language.source import Source
 from tests.conftest import HEADER
 from tests.laboratory import state
 from tests.laboratory.stub_bench import ANSWERS, RESET, MemoryLink, memory_bench
-from tests.runs import Still, carried_out
+from tests.runs import Still, carried_out, lines
 from tests.test_asking_and_keeping import Prepared
 from tests.test_trust import MEASURED, spoilt
 from tests.test_verbs import ended
@@ -107,9 +108,10 @@ def test_after_an_interruption_no_late_reply_can_say_that_an_output_is_off(serve
     session = bench.sessions["psu"]
     session.ask(session.message("STAT:QUES?"))  # and somebody presses Ctrl-C
     assert [deed.problem for deed in bench.make_safe()] == [""]
-    said = bench.traffic.index("psu! connected anew after an interruption")
+    traffic = lines(bench.traffic)
+    said = traffic.index("psu! connected anew after an interruption")
     known = f"psu< 0;{session.identity}"
-    assert known in bench.traffic[said:] and not any(line.startswith("psu< 0") for line in bench.traffic[:said])
+    assert known in traffic[said:] and not any(line.startswith("psu< 0") for line in traffic[:said])
     bench.close()
 
 
@@ -134,14 +136,13 @@ def test_a_switch_that_does_not_switch_is_noticed_where_it_is_set(perform, proje
 class Cut(MemoryLink):
     """Answers the first of several questions only."""
 
-    def receive(self) -> bytes:
+    def receive(self, reply=Reply.LINE) -> bytes:
         """The first answer."""
         return super().receive().split(b";")[0]
 
 
 def test_each_of_the_answers_that_were_asked_for_together_must_come(tmp_path, monkeypatch) -> None:  # noqa: ANN001
-    monkeypatch.setattr(bench_module, "SocketLink", Cut)
-    bench = Bench(memory_bench(tmp_path))
+    bench = Bench(memory_bench(tmp_path), Cut.opening)
     bench.connect(["psu"])
     bench.set_line([("supply", "voltage"), ("supply", "current_limit")])(8.0, 1.0)
     with pytest.raises(InstrumentError, match="gave 1 answers to 3 questions: '1'") as found:
@@ -195,8 +196,7 @@ def test_limiting_while_setting_back_is_not_charged_to_the_next_test(perform) ->
     [(1, 1, [0.025, 0.025]), (0, 0, [0, 0]), (1, 0, [0.025] * 3), (0, 1, [0.025] * 3)],
 )
 def test_setting_back_waits_for_what_is_on(tmp_path, monkeypatch, is_on, wanted_on, settled) -> None:  # noqa: ANN001
-    monkeypatch.setattr(bench_module, "SocketLink", MemoryLink)
-    bench = Bench(memory_bench(tmp_path))
+    bench = Bench(memory_bench(tmp_path), MemoryLink.opening)
     bench.connect(["psu"])
     now = {("supply", "voltage"): 9.0, ("supply", "current_limit"): 0.1, ("supply", "output"): float(is_on)}
     bench.set_line(list(now))(*now.values())
@@ -331,12 +331,11 @@ def test_an_error_says_where_it_happened(perform, project, change: tuple[str, st
 
 def memory(folder, monkeypatch, link=MemoryLink):  # noqa: ANN001, ANN201
     """A bench from memory, connected; raw commands are allowed."""
-    monkeypatch.setattr(bench_module, "SocketLink", link)
     path = memory_bench(folder).path
     path.write_text(
         path.read_text().replace('supply = { instrument = "psu",', 'supply = { instrument = "psu", raw = true,')
     )
-    bench = Bench(read_bench(path))
+    bench = Bench(read_bench(path), link.opening)
     bench.connect(["psu", "dmm"])
     return bench
 
@@ -543,11 +542,13 @@ class Inrush(MemoryLink):
 
 
 def test_what_limits_while_an_output_is_switched_back_on_is_not_charged_to_the_next_test(tmp_path, monkeypatch) -> None:  # noqa: ANN001
-    monkeypatch.setattr(bench_module, "SocketLink", Inrush)
     text = state.HEAD.format(prot=16, volts=9, load="off", output="on") + (
         'test a "A"\n    set supply.output = off\n    read x = v_ok\n    check x >= 1 V\ntest b "B"\n    read x = v_ok\n    check x >= 1 V\n'
     )
-    assert carried_out(vet(Source("t.ibx", text)), memory_bench(tmp_path)).tests == {"a": "pass", "b": "pass"}
+    assert carried_out(vet(Source("t.ibx", text)), memory_bench(tmp_path), opening=Inrush.opening).tests == {
+        "a": "pass",
+        "b": "pass",
+    }
 
 
 @pytest.mark.parametrize(
@@ -615,7 +616,7 @@ def test_what_is_believed_is_asked_in_one_message_and_each_answer_is_wanted(tmp_
     bench.sessions["psu"].link.__class__ = link
     bench.traffic.clear()
     found = bench.prove()
-    assert [line for line in bench.traffic if line.startswith("psu> ")][0] == (
+    assert [line for line in lines(bench.traffic) if line.startswith("psu> ")][0] == (
         "psu> SOUR1:VOLT:PROT:TRIP?;:SOUR1:CURR:PROT:TRIP?;:OUTP1?;:SOUR1:VOLT?;*IDN?"
     )
     told = [("doubt", "psu gave 1 answers to 5 questions: '0'")] if link is Cut else []
@@ -640,13 +641,12 @@ def test_a_setting_that_another_one_has_changed_after_a_restart_is_an_error(serv
 
 def test_settled_is_heard_where_it_is_written(tmp_path, monkeypatch) -> None:  # noqa: ANN001
     monkeypatch.setattr(Falling, "values", iter((b"5", b"4", b"3.5", b"3.4", b"3.4")))
-    monkeypatch.setattr(bench_module, "SocketLink", Falling)
     text = (
         state.HEAD.format(prot=16, volts=9, load="off", output="on")
         + 'test a "A"\n    read x = v_ok settled 0.2 V\n    check x >= 1 V\n'
     )
     seen: list[events.Event] = []
-    carried_out(vet(Source("t.ibx", text)), memory_bench(tmp_path), seen.append)
+    carried_out(vet(Source("t.ibx", text)), memory_bench(tmp_path), seen.append, opening=Falling.opening)
     assert [event.value for event in seen if isinstance(event, events.Value)] == [3.4]
 
 
@@ -874,11 +874,12 @@ def from_memory(
     **services,
 ):  # noqa: ANN001, ANN201
     """The outcome of a test on a bench from memory, by a clock that does not wait."""
-    monkeypatch.setattr(bench_module, "SocketLink", link)
     text = head + state.HEAD.format(prot=16, volts=9, load="off", output="on") + before + 'test a "A"\n' + lines
     program = vet(Source("t.ibx", text))
     assert not program.has_mistakes, [program.source.render(finding) for finding in program.source.findings]
-    return carried_out(program, memory_bench(folder), (heard if heard is not None else []).append, **services)
+    return carried_out(
+        program, memory_bench(folder), (heard if heard is not None else []).append, opening=link.opening, **services
+    )
 
 
 @pytest.mark.parametrize("time", ["1 s * (x / (x - x))", "0 s - 1 s * (x / 1 V)"])

@@ -12,6 +12,7 @@ from ibexite.errors import RecordsError, SequenceError
 from ibexite.instruments.profile import SHIPPED
 from ibexite.stop import Stop
 from tests.conftest import HEADER, SHORT
+from tests.runs import lines
 
 SWEEP = """test swept "Swept"
     sweep vin from 7 V to 9 V step 1 V
@@ -56,7 +57,7 @@ def test_together_asks_all_instruments_before_it_waits_and_scans_channels_at_onc
     run = perform(
         'test t "T"\n    read v_in, x = supply.voltage, v_out, y = load.current together\n    check v_in >= 8 V\n'
     )
-    io = [line for line in run.of(events.Value)[0].io if "CONF" not in line][-7:]
+    io = [line for line in lines(run.of(events.Value)[0].io) if "CONF" not in line][-7:]
     assert [line.split()[0] for line in io] == ["dmm>", "dmm>", "psu>", "eload>", "dmm<", "psu<", "eload<"]
     assert io[:4] == ["dmm> ROUT:SCAN (@101,103)", "dmm> READ?", "psu> MEAS1:VOLT?", "eload> MEAS:CURR?"]
 

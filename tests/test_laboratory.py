@@ -11,13 +11,12 @@ import pytest
 from ibexite.bench import bench as bench_module
 from ibexite.bench.file import BenchFile
 from tests.laboratory import damaged, faults, kills, state, verdicts
-from tests.laboratory.stub_bench import MemoryLink, memory_bench
+from tests.laboratory.stub_bench import memory_bench
 
 
 @pytest.fixture
-def from_memory(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> BenchFile:
+def from_memory(tmp_path: Path) -> BenchFile:
     """A bench whose instruments answer from memory."""
-    monkeypatch.setattr(bench_module, "SocketLink", MemoryLink)
     return memory_bench(tmp_path)
 
 

@@ -7,7 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from ibexite.protocols import scpi
-from ibexite.protocols.lines import LineBuffer
+from ibexite.protocols.framing import Framer, NoBlock, block_content, definite_block
 from ibexite.protocols.scpi import Command, ScpiError
 from ibexite.simulate.instruments import SimulatedMeter, SimulatedSupply
 from ibexite.simulate.products.fm2_control_board import Fm2ControlBoard
@@ -97,15 +97,38 @@ def test_any_message_ends_in_an_entry_of_the_error_queue_or_none(message: str) -
     assert say(device, "SYST:ERR?")
 
 
-@given(st.lists(st.binary(max_size=20).filter(lambda b: b"\n" not in b), max_size=8), st.data())
-def test_lines_come_out_whole_however_the_bytes_arrive(lines: list[bytes], data) -> None:
-    stream = b"".join(line + b"\n" for line in lines) + b"rest"
-    buffer, found = LineBuffer(), []
+PART = st.sampled_from([b"1", b"-2.5E3", b'"#1 x"', b"#", b"#0"]) | st.binary(max_size=20).map(definite_block)
+MESSAGE = st.lists(PART, max_size=4).map(b",".join)
+
+
+def whole(stream: bytes, data, take) -> tuple[list[bytes], bytes]:  # noqa: ANN001
+    """What a framer gives for bytes that arrive in any pieces, and what is left."""
+    framer, found = Framer(b"\n"), []
     while stream:
         size = data.draw(st.integers(1, len(stream)))
-        buffer.feed(stream[:size])
+        framer.feed(stream[:size])
         stream = stream[size:]
-        while (line := buffer.next_line()) is not None:
+        while (line := take(framer)) is not None:
             found.append(line)
-    assert found == lines
-    assert buffer.pending == b"rest"
+    return found, framer.pending
+
+
+@given(st.lists(st.binary(max_size=20).filter(lambda b: b"\n" not in b), max_size=8), st.data())
+def test_lines_come_out_whole_however_the_bytes_arrive(lines: list[bytes], data) -> None:
+    assert whole(b"".join(line + b"\n" for line in lines) + b"rest", data, Framer.next_line) == (lines, b"rest")
+
+
+@given(st.lists(MESSAGE, max_size=5), st.data())
+def test_messages_come_out_whole_whatever_is_in_their_blocks(messages: list[bytes], data) -> None:
+    assert whole(b"".join(message + b"\n" for message in messages) + b"rest", data, Framer.next_message) == (
+        messages,
+        b"rest",
+    )
+
+
+@given(st.binary(max_size=40))
+def test_a_block_gives_back_what_it_was_made_of(content: bytes) -> None:
+    assert block_content(definite_block(content)) == content
+    for spoilt in (definite_block(content)[1:], definite_block(content) + b"x", b"#0" + content, b"#"):
+        with pytest.raises(NoBlock):
+            block_content(spoilt)

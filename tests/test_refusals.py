@@ -34,6 +34,7 @@ from ibexite.instruments.session import Reconnected
 from ibexite.language.types import Type
 from tests import runs
 from tests.laboratory.stub_bench import MemoryLink
+from tests.runs import lines
 from tests.test_decisions import Cut, Falling, from_memory, memory
 
 LOOK = """measurement look "Look"
@@ -449,9 +450,9 @@ def test_a_raw_query_that_may_have_set_something_is_asked_once(tmp_path, monkeyp
     bench = memory(tmp_path, monkeypatch)
     for text, times in (("*CLS;HOW:MUCH?", 1), ("HOW:MUCH?", 2)):
         monkeypatch.setitem(bench.sessions["psu"].link.held, "HOW:MUCH", "?!")
-        before = bench.traffic.count(f"psu> {text}")
+        before = lines(bench.traffic).count(f"psu> {text}")
         assert math.isnan(bench.raw_query("x", "supply", text, None, "number", 2))  # type: ignore[arg-type]
-        assert bench.traffic.count(f"psu> {text}") - before == times
+        assert lines(bench.traffic).count(f"psu> {text}") - before == times
     bench.close()
 
 

@@ -140,7 +140,7 @@ def guarded(
     theirs.close()
     journal = os.open(tmp_path / "journal", os.O_CREAT | os.O_WRONLY | os.O_APPEND)
     link = socket.create_connection(("127.0.0.1", instrument.port))
-    deed = {"role": "supply", "instrument": "psu", "host": "127.0.0.1", "port": instrument.port, "timeout": 0.5, "end": "\n",
+    deed = {"role": "supply", "instrument": "psu", "link": {"kind": "socket", "host": "127.0.0.1", "port": instrument.port, "timeout": 0.5, "end": "\n"},
             "identity": "Firnline,PS", "simulated": True,
             "commands": ["OUTP OFF"], "questions": [["OUTP?", ["0", "OFF"]]]}  # fmt: skip
     plan = {"deeds": [deed], "handles": ["psu", "journal"], "began": 0.0}
@@ -226,7 +226,7 @@ def test_a_link_that_takes_nothing_does_not_keep_the_guardian_from_the_others() 
         while True:
             full.send(b"x" * 65536)
     full.setblocking(True)
-    deed = {"host": "127.0.0.1", "port": 1, "timeout": 0.1, "end": "\n", "identity": "F", "simulated": True, "commands": ["OUTP OFF"],
+    deed = {"link": {"kind": "socket", "host": "127.0.0.1", "port": 1, "timeout": 0.1, "end": "\n"}, "identity": "F", "simulated": True, "commands": ["OUTP OFF"],
             "questions": []}  # fmt: skip
     plan = {
         "deeds": [{**deed, "role": "load", "instrument": "eload"}, {**deed, "role": "supply", "instrument": "psu"}],

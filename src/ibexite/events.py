@@ -11,6 +11,8 @@ from typing import Any, NamedTuple
 from ibexite.holes import Bad
 from ibexite.verdicts import Reason, Verdict
 
+Said = tuple[str, str, str, float]  # on a link: instrument; ">", "<" or "!"; what; when, as t
+
 MOST_LIMITS = 20_000  # points that a result keeps its limits of
 
 
@@ -46,7 +48,7 @@ class Traffic(NamedTuple):
     """What was sent and received since the last event that carries `io`."""
 
     t: float
-    io: list[str]
+    io: list[Said]
 
 
 class TestStarted(NamedTuple):
@@ -94,7 +96,7 @@ class Row(NamedTuple):
     x: tuple[float, ...]
     v: tuple[float, ...]
     bad: list[Bad]
-    io: list[str]
+    io: list[Said]
     never: tuple[int, ...] = ()
     bounds: tuple[tuple[int, str], ...] = ()
 
@@ -112,7 +114,7 @@ class Value(NamedTuple):
     shown: str
     value: float | bool | str | None
     bad: list[Bad]
-    io: list[str]
+    io: list[Said]
     kind: str = "quantity"
     n: tuple[int, int] | None = None
     bound: str = ""

@@ -8,17 +8,18 @@ from __future__ import annotations
 import random
 import sys
 import tempfile
+from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 from typing import Any, Protocol
 
 from ibexite import events
-from ibexite.bench import bench as bench_module
 from ibexite.bench.file import BenchFile, read_bench
 from ibexite.engine.orders import Orders
 from ibexite.engine.preview import timeline
 from ibexite.engine.run import Run
 from ibexite.engine.selection import Selection
+from ibexite.instruments.link import Link, LinkOptions, open_link
 from ibexite.language.check import vet
 from ibexite.language.source import Source
 from tests.laboratory.faults import Laboratory
@@ -47,6 +48,7 @@ class Recorded(Protocol):
 
     file: BenchFile
     heard: list[tuple[str, str]]
+    opening: Callable[[str, LinkOptions], Link]
 
     def held(self, run: Run) -> dict[str, float]:
         """What the instruments have now, by header."""
@@ -54,6 +56,8 @@ class Recorded(Protocol):
 
 class FromMemory:
     """The bench from memory."""
+
+    opening = MemoryLink.opening
 
     def __init__(self, file: BenchFile) -> None:
         self.file, self.heard = file, MemoryLink.heard
@@ -66,6 +70,8 @@ class FromMemory:
 
 class OnSockets:
     """The simulated bench behind its sockets. The meter answers 5 V whatever happens, as that from memory does."""
+
+    opening = staticmethod(open_link)
 
     def __init__(self, folder: Path) -> None:
         self.laboratory = Laboratory(folder)
@@ -146,7 +152,7 @@ def wrong(seed: int, bench: Recorded) -> str:
         if chance.random() < 0.2 and not keeping
         else ()
     )
-    run = made_run(program, bench.file, look, orders=Orders(Selection(only=only)))
+    run = made_run(program, bench.file, look, orders=Orders(Selection(only=only)), opening=bench.opening)
     run.carry_out()
     values = _values(bench.heard)
     return (
@@ -228,7 +234,6 @@ def main() -> None:
         sockets = OnSockets(Path(folder) / "simulated")
         found += _search(sockets, number // 10, seed)
         sockets.laboratory.close()
-        bench_module.SocketLink = MemoryLink  # type: ignore[misc,assignment]
         found += _search(FromMemory(memory_bench(Path(folder))), number, seed)
     print(f"{number // 10} sequences over sockets, {number} from memory; {found} went wrong")
     sys.exit(bool(found))

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Callable
 from pathlib import Path
-from typing import Any
+from typing import Any, Self
 
 from ibexite.bench.file import BenchFile, read_bench
-from ibexite.instruments.link import SocketLink
+from ibexite.instruments.link import LinkOptions, Reply, Rescue
 
 BENCH = """[bench]
 name = "from memory"
@@ -34,11 +35,23 @@ RESET = {"SOUR1:VOLT": "0", "SOUR1:CURR": "0.1", "OUTP1": "0", "SOUR1:VOLT:PROT"
          "CURR:PROT": "5"}  # fmt: skip
 
 
-class MemoryLink(SocketLink):
+class MemoryLink:
     """Holds what was set and tells it; answers readings by the channel. `heard` has every line that arrived, with what was
     set then."""
 
     heard: list[tuple[str, str]] = []
+
+    def __init__(self, address: str, options: LinkOptions) -> None:
+        self.address, self.name, self.timeout = address, options.name, options.timeout
+        self.before_reopening: Callable[[], None] = lambda: None
+        self.after_reopening: Callable[[], None] = lambda: None
+
+    @classmethod
+    def opening(cls, address: str, options: LinkOptions) -> Self:
+        """An open link."""
+        link = cls(address, options)
+        link.open()
+        return link
 
     def open(self) -> None:
         """Connected at once."""
@@ -48,9 +61,14 @@ class MemoryLink(SocketLink):
     def close(self) -> None:
         """Nothing is open."""
 
-    def handle(self) -> int:
-        """There is none."""
-        return -1
+    def reopen(self) -> None:
+        """Anew, with nothing set."""
+        self.close()
+        self.open()
+
+    def rescue(self) -> Rescue:
+        """There is no guardian for it."""
+        raise AssertionError
 
     def look(self, seconds: float = 0.0) -> None:
         """Nothing waits."""
@@ -72,11 +90,11 @@ class MemoryLink(SocketLink):
 
     ask = send
 
-    def receive(self) -> bytes:
+    def receive(self, reply: Reply = Reply.LINE) -> bytes:
         """The answer to the query that was sent last."""
         return b";".join(self._answer(part.strip(":")) for part in self._asked.decode().split(";"))
 
-    def exchange(self, data: bytes) -> bytes:
+    def exchange(self, data: bytes, reply: Reply = Reply.LINE) -> bytes:
         """Both in one."""
         self.send(data)
         return self.receive()

@@ -12,7 +12,6 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from ibexite.bench import bench as bench_module
 from ibexite.bench.file import BenchFile
 from ibexite.engine.orders import Earlier, EarlierTest, Orders, Outcome
 from ibexite.engine.selection import Selection
@@ -266,7 +265,7 @@ def real_outcome(plan: Plan, file: BenchFile, only: tuple[str, ...], earlier: Ea
     program = vet(Source("random.ibx", text_of(plan)))
     assert not program.has_mistakes, [program.source.render(f) for f in program.source.findings]
     orders = Orders(Selection(only=only), plan.stop_on_fail, earlier=earlier)
-    return runs.carried_out(program, file, orders=orders)
+    return runs.carried_out(program, file, orders=orders, opening=MemoryLink.opening)
 
 
 def difference(plan: Plan, file: BenchFile) -> str:
@@ -317,7 +316,6 @@ def _compared(outcome: Outcome, told: dict[str, Naive], verdict: str, what: str 
 def main() -> None:
     """Does so many and tells the first that differ."""
     number, seed = int(sys.argv[1]) if len(sys.argv) > 1 else 2000, int(sys.argv[2]) if len(sys.argv) > 2 else 1
-    bench_module.SocketLink = MemoryLink  # type: ignore[misc,assignment]
     verdicts: dict[str, int] = {}
     wrong = 0
     with tempfile.TemporaryDirectory() as folder:

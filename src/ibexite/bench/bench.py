@@ -17,9 +17,9 @@ from ibexite.bench.read_line import TRIES, Item, ReadLine
 from ibexite.bench.set_line import SetLine, Target, make_set_line
 from ibexite.errors import IbexiteError, InstrumentError, LinkError
 from ibexite.holes import Bad
-from ibexite.instruments.link import SocketLink
+from ibexite.instruments.link import Link, LinkOptions, open_link
 from ibexite.instruments.profile import Profile
-from ibexite.instruments.session import Message, Reconnected, Session
+from ibexite.instruments.session import Message, Reconnected, Said, Session
 from ibexite.protocols.scpi import INFINITY, joined, response_value
 from ibexite.verdicts import BAD_READINGS, Reason
 
@@ -39,52 +39,54 @@ class SafeDeed:
 class Bench:
     """A bench whose instruments are being driven. `traffic` and `bad` are emptied by whoever records them."""
 
-    def __init__(self, file: BenchFile, heed: Callable[[], None] = lambda: None) -> None:
-        """`heed` is called while an instrument is waited for; what it raises ends the wait."""
-        self.file, self.heed = file, heed
+    def __init__(self, file: BenchFile, opening: Callable[[str, LinkOptions], Link] = open_link) -> None:
+        """`opening` gives an open link to an address."""
+        self.file, self._opening = file, opening
+        self._heed: Callable[[], None] = lambda: None
         self.sessions: dict[str, Session] = {}
         self.state: dict[tuple[str, str], float] = {}  # what is believed of each setting
         self.mistrusted: set[str] = set()  # roles whose state was found to be another than believed
         self.limited: dict[str, None] = {}  # roles that limited, as found so far and not told yet
         self.is_ramping = False  # the first source was switched on and nothing was waited for since
-        self.traffic: list[str] = []
+        self.traffic: list[Said] = []
         self.bad: list[Bad] = []
         self.locks = AddressLocks()
         self._completions: dict[tuple[Session, tuple[tuple[str, str], ...]], tuple[Message, Callable[[str], None]]] = {}
 
     # --- connecting --------------------------------------------------------------------------------------------------
 
-    def connect(self, instruments: Iterable[str], holder: str = "another run") -> None:
+    def connect(
+        self,
+        instruments: Iterable[str],
+        holder: str = "another run",
+        *,
+        heed: Callable[[], None] = lambda: None,
+        now: Callable[[], float] = time.monotonic,
+    ) -> None:
         """Connects the named instruments, compares identities, brings each into its known state, outputs off.
 
         Args:
             holder: who uses the bench, for the message to others who want it meanwhile.
+            heed: is called while an instrument is waited for; what it raises ends the wait.
+            now: tells the time in s, for the traffic.
 
         Raises:
             BenchError: one is in use by another run or does not answer, or another one answers in its place.
         """
-        instruments = list(instruments)
+        instruments, self._heed = list(instruments), heed
         self.locks.take([(name, self.file.instruments[name].address) for name in instruments], holder)
         for name in instruments:
             fact = self.file.instruments[name]
-            session = self._session(fact)
-            session.link.open()
-            self.sessions[name] = session
+            session = self.sessions[name] = self._session(fact, now)
             session.identify(fact.identity)
         for session in self.sessions.values():
             session.start()
             session.after_recovery = partial(self._state_after_recovery, session)
 
-    def _session(self, fact: InstrumentFact) -> Session:
+    def _session(self, fact: InstrumentFact, now: Callable[[], float]) -> Session:
         profile = fact.profile
-        link = SocketLink(
-            fact.address,
-            name=fact.name,
-            timeout=profile.timeout,
-            terminator=profile.terminator.encode("latin-1"),
-            heed=self.heed,
-        )
-        return Session(fact.name, profile, link, self.traffic)
+        options = LinkOptions(fact.name, profile.timeout, profile.terminator.encode("latin-1"), self._heed)
+        return Session(fact.name, profile, self._opening(fact.address, options), self.traffic, now)
 
     def close(self) -> None:
         """Closes all links and gives the instruments back."""
@@ -166,7 +168,7 @@ class Bench:
                     f"{key[1]} did not go {'on' if wanted else 'off'}", where=key[0],
                     remedy="Look at the instrument: has a protection tripped, is its front panel locked?",
                 )  # fmt: skip
-            self.heed()
+            self._heed()
             time.sleep(SWITCHED_WITHIN / 10)
 
     def _target(self, role_name: str, setting: str) -> Target:
@@ -387,10 +389,8 @@ class Bench:
         for role_name, setting in self.believed(session.name):
             commands = session.profile.settings[setting]
             believed = float(self.state[role_name, setting])
-            question = session.message(session.question(setting, self.file.roles[role_name].channel))
-            self.traffic.extend(question.told)
-            reply = session.link.exchange(question.data).decode("latin-1")
-            self.traffic.append(f"{session.name}< {reply}")
+            question = session.question(setting, self.file.roles[role_name].channel)
+            reply = session.exchange_as_it_is(session.message(question))
             held = session.held(setting, self.file.roles[role_name].channel, reply)
             if not abs(held - believed) <= (0.0 if commands.feature.dimension is None else commands.room(believed)):
                 self.state[role_name, setting] = held

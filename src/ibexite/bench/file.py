@@ -13,7 +13,8 @@ from typing import TypeVar
 
 from ibexite import units
 from ibexite.errors import MistakeError, did_you_mean
-from ibexite.instruments.link import parse_address
+from ibexite.instruments.address import Address, parse_address
+from ibexite.instruments.link import reachable
 from ibexite.instruments.profile import Profile, load_profile
 from ibexite.toml_reader import Table, read_toml
 from ibexite.units import Dimension
@@ -218,7 +219,7 @@ def _instrument(table: Table, name: str, folder: Path) -> InstrumentFact:
         table.fail("profile", error.what, error.remedy)
     address = table.text("address")
     try:
-        parse_address(address)
+        reachable(address)
     except MistakeError as error:
         table.fail("address", error.what, error.remedy)
     identity = table.text("identity", "")
@@ -257,7 +258,7 @@ def _simulated(table: Table) -> SimulatedFact:
 
 
 def _refuse_shared_addresses(table: Table, instruments: dict[str, InstrumentFact]) -> None:
-    seen: dict[tuple[str, int], str] = {}
+    seen: dict[Address, str] = {}
     for name, fact in instruments.items():
         place = parse_address(fact.address)
         if place in seen:

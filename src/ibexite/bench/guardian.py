@@ -16,7 +16,7 @@ from typing import Any
 
 from ibexite.bench.bench import Bench
 from ibexite.errors import BenchError
-from ibexite.instruments.link import parse_address
+from ibexite.instruments.link import Link, Rescue
 
 READY_WITHIN = 10.0  # s
 
@@ -49,20 +49,23 @@ class Guardian:
         Raises:
             BenchError: it does not answer; then nothing may be switched on.
         """
-        handles = {name: session.link.handle() for name, session in bench.sessions.items()}
+        rescues = {name: session.link.rescue() for name, session in bench.sessions.items()}
+        handles = {name: rescue.handle for name, rescue in rescues.items() if rescue.handle is not None}
         handles["journal"] = self._journal_handle
         handles |= {f"lock {n}": handle for n, handle in enumerate(bench.locks.handles())}
-        plan = {"deeds": _deeds(bench), "handles": list(handles), "began": began}
+        plan = {"deeds": _deeds(bench, rescues), "handles": list(handles), "began": began}
         self._tell({"watch": plan}, list(handles.values()))
         for name, session in bench.sessions.items():
             session.link.before_reopening = partial(self._release, name)
-            session.link.after_reopening = partial(self._adopt, name)
+            session.link.after_reopening = partial(self._adopt, name, session.link)
 
     def _release(self, name: str) -> None:
         self._tell({"release": name})
 
-    def _adopt(self, name: str, handle: int) -> None:
-        self._tell({"adopt": name}, [handle])
+    def _adopt(self, name: str, link: Link) -> None:
+        handle = link.rescue().handle
+        if handle is not None:
+            self._tell({"adopt": name}, [handle])
 
     def look(self) -> None:
         """Whether it is there and answers; looked at before each test.
@@ -112,22 +115,18 @@ class Guardian:
             return False
 
 
-def _deeds(bench: Bench) -> list[dict[str, Any]]:
+def _deeds(bench: Bench, rescues: dict[str, Rescue]) -> list[dict[str, Any]]:
     """What makes each role safe, in the order of the bench file."""
     deeds = []
     for role, session in bench.safe_roles():
-        host, port = parse_address(session.link.address)
         safe = session.profile.safe.items()
         deeds.append(
             {
                 "role": role.name,
                 "instrument": role.instrument,
-                "host": host,
-                "port": port,
+                "link": rescues[role.instrument].plan,
                 "identity": session.identity,
                 "simulated": session.is_simulated,
-                "timeout": session.profile.timeout,
-                "end": session.profile.terminator,
                 "commands": [session.encoder(setting, role.channel)(value) for setting, value in safe],
                 "questions": [
                     (session.question(setting, role.channel), ["1", "+1", "ON"] if value else ["0", "+0", "OFF"])

@@ -127,14 +127,14 @@ def note(plan: dict, handles: dict[str, int], problems: dict[str, str]) -> None:
 def try_to_switch_off(deed: dict, patience: float) -> str:
     """What hinders that a role is off, "" if it is and says so."""
     try:
-        return switch_off(deed, time.monotonic() + min(patience, 2 * deed["timeout"] + 1))
+        return switch_off(deed, time.monotonic() + min(patience, 2 * deed["link"]["timeout"] + 1))
     except (OSError, ValueError) as error:
         return str(error) or type(error).__name__
 
 
 def switch_off(deed: dict, deadline: float) -> str:
     """Connects anew, makes sure who answers, sends the safe commands and asks for the result."""
-    with socket.create_connection((deed["host"], deed["port"]), min(deed["timeout"], left(deadline))) as link:
+    with CONNECT[deed["link"]["kind"]](deed["link"], deadline) as link:
         buffer = bytearray()
         link.sendall(_message(deed, *deed["commands"]))
         # The answer is known beforehand: when it comes, nothing that was meant for others is on its way any more.
@@ -147,10 +147,18 @@ def switch_off(deed: dict, deadline: float) -> str:
     return ""
 
 
+def _connect_socket(link: dict, deadline: float) -> socket.socket:
+    return socket.create_connection((link["host"], link["port"]), min(link["timeout"], left(deadline)))
+
+
+# How each kind of link is opened anew; see ibexite.instruments.link.Rescue.
+CONNECT = {"socket": _connect_socket}
+
+
 def ask(link: socket.socket, buffer: bytearray, question: str, known: list, deed: dict, deadline: float) -> str:
     """The first line after a question that is one of the known answers, in upper case; all else is chatter. Bounded in
     time and in bytes."""
-    end = deed["end"].encode("latin-1")
+    end = deed["link"]["end"].encode("latin-1")
     link.sendall(_message(deed, question))
     read = 0
     while True:
@@ -177,7 +185,7 @@ def left(deadline: float) -> float:
 
 def _message(deed: dict, *texts: str) -> bytes:
     """Commands as bytes. A half-sent line is ended first."""
-    end = deed["end"].encode("latin-1")
+    end = deed["link"]["end"].encode("latin-1")
     return end + b"".join(text.encode("latin-1") + end for text in texts)
 
 

@@ -11,14 +11,13 @@ import datetime
 import hashlib
 import json
 import os
-import socket
 import tempfile
 from collections.abc import Iterable
 from pathlib import Path
 
 from ibexite.errors import BenchError
 from ibexite.file_lock import try_lock
-from ibexite.instruments.link import parse_address
+from ibexite.instruments.address import parse_address
 
 FOLDER = "ibexite-locks"
 
@@ -53,7 +52,7 @@ class AddressLocks:
             raise
 
     def _take(self, folder: Path, name: str, address: str, holder: str) -> None:
-        path = folder / f"{hashlib.sha256(_place(address).encode()).hexdigest()[:24]}.json"
+        path = folder / f"{hashlib.sha256(parse_address(address).place().encode()).hexdigest()[:24]}.json"
         fd = os.open(path, os.O_RDWR | os.O_CREAT, 0o666)
         if not try_lock(fd):
             told = os.read(fd, 4096).decode("utf-8", "replace")
@@ -78,16 +77,6 @@ class AddressLocks:
         for fd in self._held.values():
             os.close(fd)
         self._held = {}
-
-
-def _place(address: str) -> str:
-    """An address in the form that all ways of writing it share."""
-    host, port = parse_address(address)
-    try:
-        host = socket.getaddrinfo(host, port, socket.AF_INET, socket.SOCK_STREAM)[0][4][0]  # type: ignore[assignment]
-    except OSError:
-        pass  # what cannot be resolved cannot be connected either, which says it better
-    return f"{host}:{port}"
 
 
 def _who(told: str) -> str:

@@ -20,21 +20,14 @@ def command(bench: Path, serial: str) -> None:
     \b
     ibexite simulate bench.toml --unit FC00412
     """
-    from dataclasses import replace
-
     from ibexite.bench.file import read_bench
     from ibexite.errors import BenchError
     from ibexite.simulate.server import BenchServer
-    from ibexite.station.stand_ins import is_on_this_machine, make_plan
+    from ibexite.station.stand_ins import make_plan
 
     file = read_bench(bench)
-    plan = make_plan(file, serial, own_ports=False)
-    stand_ins = tuple(
-        s if is_on_this_machine(file.instruments[s.name].address) else replace(s, host="127.0.0.1", port=0)
-        for s in plan.stand_ins
-    )
     try:
-        server = BenchServer(replace(plan, stand_ins=stand_ins))
+        server = BenchServer(make_plan(file, serial, own_ports=False))
     except OSError as error:
         raise BenchError(
             f"cannot listen ({error.strerror})", where=str(bench), remedy="Does another simulated bench run already?"

@@ -41,7 +41,7 @@ class Run:
         self.course = Course(program)
         self.outcome = self.course.outcome
         self.outcome.run = identity.run
-        self.bench = Bench(bench_file, services.stop.check)
+        self.bench = Bench(bench_file, services.opening)
         self._teller = Teller(identity.run, journal, views, self._journal_lost)
         self.emit = self._teller.__call__
         earlier = self.orders.earlier
@@ -100,7 +100,8 @@ class Run:
         needed = beginning.instruments_of(self.program, self.bench_file)
         self._mark_trials(needed)
         who = f"run {self.identity.run} of {self.program.source.name} for {self.identity.serial}"
-        self.bench.connect(needed, who + (f" by {self.identity.operator}" if self.identity.operator else ""))
+        who += f" by {self.identity.operator}" if self.identity.operator else ""
+        self.bench.connect(needed, who, heed=self.services.stop.check, now=self.runtime.now)
         instruments = [beginning.instrument(self.bench, name) for name in needed]
         self.emit(events.BenchConnected(self.runtime.now(), instruments))
         self._is_prepared = True

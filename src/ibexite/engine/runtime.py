@@ -15,6 +15,7 @@ from ibexite.engine.frame import Frame
 from ibexite.engine.services import Halts, Services
 from ibexite.errors import SequenceError
 from ibexite.holes import NEVER_MEASURED, Bad, decide
+from ibexite.instruments.session import Said
 from ibexite.language import nodes
 from ibexite.language.constants import Value
 from ibexite.language.program import Program, Scope
@@ -261,7 +262,7 @@ class Runtime:
 
     # --- what is collected between events ----------------------------------------------------------------------------
 
-    def take_traffic(self) -> list[str]:
+    def take_traffic(self) -> list[Said]:
         """What was said to instruments since last asked."""
         traffic = self.bench.traffic
         if not traffic:

@@ -49,7 +49,7 @@ class Timing:
             try:
                 return method(message, *more, **options)
             finally:
-                text = message if isinstance(message, str) else message.told[-1].partition("> ")[2]
+                text = message if isinstance(message, str) else message.heads[-1][2]
                 self.commands.setdefault((name, _shape(text)), Cost()).add(self.clock() - begun)
 
         return timed

@@ -9,11 +9,12 @@ read are not repeated. What was sent without being asked for puts all answers si
 from __future__ import annotations
 
 import re
+import time
 from collections.abc import Callable
 from typing import NamedTuple
 
 from ibexite.errors import InstrumentError, LinkError
-from ibexite.instruments.link import SocketLink, StrayError
+from ibexite.instruments.link import Link, StrayError
 from ibexite.instruments.profile import Profile
 from ibexite.protocols.scpi import INFINITY, joined, response_value
 
@@ -21,10 +22,15 @@ MAX_ERRORS_READ = 200  # a queue of a sweep in which each point was refused; one
 IDENTITY = "*IDN?"
 
 
-class Message(NamedTuple):
-    """A message made ready: what is told of it in the traffic, and its bytes."""
+Said = tuple[str, str, str, float]
+"""What was said: instrument; ">" to it, "<" by it, "!" about its link; the bytes, each as one character (Latin-1); time
+in s."""
 
-    told: tuple[str, ...]
+
+class Message(NamedTuple):
+    """A message made ready: what is told of it in the traffic (all but the time), and its bytes."""
+
+    heads: tuple[tuple[str, str, str], ...]
     data: bytes
 
 
@@ -33,11 +39,13 @@ class Reconnected(LinkError):
 
 
 class Session:
-    """Talks to one instrument. `traffic` receives a line of text for everything sent and received."""
+    """Talks to one instrument. `traffic` receives everything that is said, with the time that `now` tells."""
 
-    def __init__(self, name: str, profile: Profile, link: SocketLink, traffic: list[str]) -> None:
+    def __init__(
+        self, name: str, profile: Profile, link: Link, traffic: list[Said], now: Callable[[], float] = time.monotonic
+    ) -> None:
         self.name, self.profile, self.link = name, profile, link
-        self.traffic = traffic
+        self.traffic, self._now = traffic, now
         self.end = profile.terminator.encode("latin-1")
         self.identity = ""
         self.selected = ""  # the scan list that was selected last
@@ -50,13 +58,20 @@ class Session:
         self.after_recovery: Callable[[], None] = lambda: None
         self.has_left_behind = False  # commands on a link that was given up: they may be carried out yet
         self._has_recovered = False  # since the errors were read last
-        self._sent_mark, self._got_mark = f"{name}> ", f"{name}< "
 
     # --- exchanges ---------------------------------------------------------------------------------------------------
 
     def message(self, *texts: str) -> Message:
         """A message made ready: what is told of it, and its bytes."""
-        return Message(tuple(self._sent_mark + text for text in texts), b"".join(map(self._encoded, texts)))
+        return Message(tuple((self.name, ">", text) for text in texts), b"".join(map(self._encoded, texts)))
+
+    def _tell(self, direction: str, text: str) -> None:
+        self.traffic.append((self.name, direction, text, self._now()))
+
+    def _tell_message(self, message: Message) -> None:
+        now = self._now()
+        for head in message.heads:
+            self.traffic.append((*head, now))
 
     def _encoded(self, text: str) -> bytes:
         return text.encode("latin-1") + self.end
@@ -67,7 +82,7 @@ class Session:
         Args:
             may_repeat: carried out twice they mean the same (settings), so that they can be sent again.
         """
-        self.traffic.append(self._sent_mark + text)
+        self._tell(">", text)
         self.unproven.append((text, may_repeat))
         try:
             self.link.send(text.encode("latin-1") + self.end)
@@ -76,7 +91,7 @@ class Session:
 
     def ask(self, message: Message) -> None:
         """Sends a query; `answer` takes its reply. One open query at a time. Raises Reconnected."""
-        self.traffic.extend(message.told)
+        self._tell_message(message)
         try:
             self.link.ask(message.data)
         except LinkError as error:
@@ -95,7 +110,7 @@ class Session:
 
     def exchange_once(self, message: Message) -> str:
         """Asks and answers. Raises Reconnected: it is to be asked again, from its set-up on."""
-        self.traffic.extend(message.told)
+        self._tell_message(message)
         try:
             line = self.link.exchange(message.data).decode("latin-1")
         except LinkError as error:
@@ -103,6 +118,11 @@ class Session:
             self._recover(error)
             raise self._reconnected(error) from None
         return self._answered(line)
+
+    def exchange_as_it_is(self, message: Message) -> str:
+        """Asks and answers; a broken link is not mended. Raises LinkError."""
+        self._tell_message(message)
+        return self._answered(self.link.exchange(message.data).decode("latin-1"))
 
     def query(self, text: str, *, may_repeat: bool = True) -> str:
         """Asks and answers, from a text; once more after a broken link unless the query clears what it reads."""
@@ -112,16 +132,15 @@ class Session:
         except Reconnected as error:
             if not may_repeat:
                 raise LinkError(error.what, where=error.where, remedy=error.remedy) from None
-        self.traffic.extend(message.told)
         try:
-            return self._answered(self.link.exchange(message.data).decode("latin-1"))
+            return self.exchange_as_it_is(message)
         except LinkError as error:
             raise _naming(error, message) from None
 
     def _answered(self, line: str) -> str:
         if self.unproven:
             self.unproven.clear()  # commands are carried out in order: what came before the query is done
-        self.traffic.append(self._got_mark + line)
+        self._tell("<", line)
         return line
 
     @staticmethod
@@ -137,7 +156,7 @@ class Session:
         if isinstance(error, StrayError):
             self.doubt = f"{self.name} {error.what}"
         self.has_left_behind |= bool(self.unproven or self.doubt)
-        self.traffic.append(f"{self.name}! {error.what}; connecting anew")
+        self._tell("!", f"{error.what}; connecting anew")
         unproven, self.unproven = self.unproven, []
         self.link.reopen()
         self.forget()
@@ -149,7 +168,7 @@ class Session:
                     where=error.where,
                     remedy="It is not sent twice. Look at the instrument, and run again.",
                 )
-            self.traffic.append(self._sent_mark + text)
+            self._tell(">", text)
             self.unproven.append((text, True))
             self.link.send(self._encoded(text))
         self.after_recovery()
@@ -157,9 +176,7 @@ class Session:
     def _identify_again(self) -> None:
         if not self.identity:
             return
-        message = self.message(IDENTITY)
-        self.traffic.extend(message.told)
-        found = self._answered(self.link.exchange(message.data).decode("latin-1")).strip()
+        found = self.exchange_as_it_is(self.message(IDENTITY)).strip()
         if found != self.identity:
             raise InstrumentError(
                 f"another instrument answers after the link was opened anew: {found[:80]!r}",
@@ -179,7 +196,7 @@ class Session:
         if self.link.is_waiting:
             self.link.reopen()
             self.forget()
-            self.traffic.append(f"{self.name}! connected anew after an interruption")
+            self._tell("!", "connected anew after an interruption")
             self._identify_again()
 
     def give_up_state(self) -> None:
@@ -191,7 +208,7 @@ class Session:
 
     def link_send(self, text: str) -> None:
         """Sends commands while the bench is made safe: a broken link is not mended here, the next role comes first."""
-        self.traffic.append(self._sent_mark + text)
+        self._tell(">", text)
         self.link.send(self._encoded(text))
 
     def link_ask_settings(self, settings: list[str], channel: int) -> list[float]:
@@ -205,9 +222,7 @@ class Session:
         is_one = self.profile.is_compound
         replies = []
         for text in [joined(texts)] if is_one else texts:
-            message = self.message(text)
-            self.traffic.extend(message.told)
-            reply = self._answered(self.link.exchange(message.data).decode("latin-1"))
+            reply = self.exchange_as_it_is(self.message(text))
             replies += reply.split(";", len(texts) - 1) if is_one else [reply]
         if len(replies) != len(texts) or (self.identity and replies[-1].strip() != self.identity):
             self.link.is_waiting = True  # the next try opens it anew
@@ -356,7 +371,7 @@ class Session:
 
 def _naming(error: LinkError, message: Message) -> LinkError:
     """The same error with the question that it came upon."""
-    if isinstance(error, StrayError) or not message.told:
+    if isinstance(error, StrayError) or not message.heads:
         return error
-    asked = message.told[-1].partition("> ")[2]
+    asked = message.heads[-1][2]
     return LinkError(f"{error.what} after {asked!r}", where=error.where, remedy=error.remedy)

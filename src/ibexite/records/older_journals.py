@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 from typing import Any
 
@@ -32,7 +33,15 @@ def _from_form_1(entry: Entry) -> Entry:
         entry["bad"] = [
             {"name": name, "reason": {"code": OLDER, "text": why}, "raw": raw} for name, why, raw in entry["bad"]
         ]
+    if "io" in entry:
+        entry["io"] = [_said_from_form_1(line, entry["t"]) for line in entry["io"]]
     return _judged_from_form_1(entry) if entry["e"] == "Judged" else entry
+
+
+def _said_from_form_1(line: str, t: float) -> list[Any]:
+    """What was said on a link was one text: "psu> VOLT 7"."""
+    found = re.match(r"([^<>!]*)([<>!]) (.*)", line, re.DOTALL)
+    return [*found.groups(), t] if found is not None else ["", "!", line, t]
 
 
 def _judged_from_form_1(entry: Entry) -> Entry:

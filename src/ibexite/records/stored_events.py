@@ -59,7 +59,7 @@ def _row(entry: Mapping[str, Any]) -> events.Row:
     bad = _bad(entry["bad"]) if entry["bad"] else []
     never, bounds = tuple(entry.get("never", ())), tuple((place, text) for place, text in entry.get("bounds", ()))
     return events.Row(
-        entry["t"], entry["table"], tuple(entry["x"]), tuple(values), bad, entry["io"], never, bounds
+        entry["t"], entry["table"], tuple(entry["x"]), tuple(values), bad, _said(entry["io"]), never, bounds
     )  # fmt: skip
 
 
@@ -70,6 +70,10 @@ def reason_of(entry: Mapping[str, str]) -> Reason:
 
 def _bad(entries: list[Any]) -> list[Bad]:
     return [Bad(entry["name"], reason_of(entry["reason"]), entry["raw"]) for entry in entries]
+
+
+def _said(entries: list[Any]) -> list[events.Said]:
+    return [(name, direction, text, t) for name, direction, text, t in entries]
 
 
 def _counts(entry: Any) -> tuple[int, int] | None:
@@ -87,7 +91,7 @@ def _trial(entries: list[Any]) -> list[Reason]:
 
 # Of each kind, the fields that are more than JSON has, and what reads them.
 _FIELDS: dict[str, dict[str, Any]] = {
-    "Value": {"bad": _bad, "n": _counts},
+    "Traffic": {"io": _said}, "Value": {"bad": _bad, "n": _counts, "io": _said},
     "Judged": {
         "subject": lambda entry: events.Subject(**entry), "worst": lambda entry: events.Point(**entry),
         "limits": lambda entry: events.Limits(**entry), "points": _points, "verdict": Verdict, "reason": reason_of,

@@ -22,7 +22,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
 
-from ibexite.protocols.lines import LineBuffer, LineTooLong
+from ibexite.protocols.framing import Framer, TooLong
 from ibexite.simulate.build import build
 from ibexite.simulate.device import ScpiDevice
 from ibexite.simulate.plan import SimulationPlan, StandIn
@@ -36,7 +36,7 @@ _LATE = 4.0  # s; later than any time-out that a profile sets
 class _Client:
     connection: socket.socket
     instrument: _Instrument
-    buffer: LineBuffer = field(default_factory=LineBuffer)
+    framer: Framer = field(default_factory=Framer)
     is_open: bool = True
 
 
@@ -120,17 +120,17 @@ class BenchServer:
     def _receive(self, client: _Client) -> None:
         try:
             data = client.connection.recv(65536)
-            client.buffer.feed(data)
-        except (OSError, LineTooLong):
+            client.framer.feed(data)
+        except (OSError, TooLong):
             data = b""
         if not data:
             self._drop(client)
             return
         device = client.instrument.device
-        while (line := client.buffer.next_line()) is not None:
+        while (line := client.framer.next_message()) is not None:
             message = line.decode("latin-1").rstrip("\r")
             device.receive(message)
-            if "?" in message and b"\n" not in client.buffer.pending:
+            if "?" in message and b"\n" not in client.framer.pending:
                 self._answer(client, message)
 
     def _drop(self, client: _Client) -> None:

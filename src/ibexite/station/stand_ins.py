@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import ipaddress
 import re
 
 from ibexite.bench.file import BenchFile, InstrumentFact, SimulatedFact
 from ibexite.errors import MistakeError, did_you_mean
-from ibexite.instruments.link import parse_address
+from ibexite.instruments.address import RawSocket, parse_address
 from ibexite.simulate.nature import UNWIRED
 from ibexite.simulate.plan import KINDS, STIMULUS, TROUBLES, SimulationPlan, StandIn, Trouble
 from ibexite.simulate.products import NOTHING, PRODUCTS, connectable
@@ -20,7 +19,8 @@ def make_plan(
 
     Args:
         serial: serial number of the unit in the simulated fixture.
-        own_ports: take free ports of this machine instead of the addresses in the file.
+        own_ports: take free ports of this machine instead of the addresses in the file; for addresses elsewhere that is
+            always done.
         presets: prepared readings in base units by signal, or by role.reading; None for an overload.
 
     Raises:
@@ -105,7 +105,10 @@ def _stand_in(
                 remedy=did_you_mean(trouble.how, TROUBLES),
             )
     wiring = {**_channels_of(file, fact, known), **simulated.wiring}
-    host, port = ("127.0.0.1", 0) if own_ports else parse_address(fact.address)
+    address = parse_address(fact.address)
+    host, port = "127.0.0.1", 0
+    if not own_ports and isinstance(address, RawSocket) and address.is_on_this_machine:
+        host, port = address.host, address.port
     return StandIn(
         fact.name,
         kind,
@@ -137,12 +140,3 @@ def _channels_of(file: BenchFile, fact: InstrumentFact, known: tuple[str, ...]) 
         signal.channel: signal.name if signal.name in known else UNWIRED
         for signal in file.signals.values() if signal.role in roles
     }  # fmt: skip
-
-
-def is_on_this_machine(address: str) -> bool:
-    """True for loopback addresses."""
-    host = parse_address(address)[0]
-    try:
-        return ipaddress.ip_address(host).is_loopback
-    except ValueError:
-        return host == "localhost"

@@ -1,0 +1,162 @@
+"""Addresses of instruments: VISA resource strings, parsed into one type for each kind of link.
+
+Source: VPP-4.3, The VISA Library, 4.3.1 (address strings). Host, port and the like are the business of the links alone;
+all others compare addresses, and ask where a stand-in on this machine is to be served.
+"""
+
+from __future__ import annotations
+
+import ipaddress
+import re
+import socket
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from ibexite.errors import MistakeError
+
+
+@dataclass(frozen=True, slots=True)
+class _OnNetwork:
+    """What a host answers at."""
+
+    host: str
+
+    @property
+    def is_on_this_machine(self) -> bool:
+        """True for loopback addresses."""
+        try:
+            return ipaddress.ip_address(self.host).is_loopback
+        except ValueError:
+            return self.host.lower() == "localhost"
+
+    def _number(self) -> str:
+        """The host as a number; what cannot be resolved cannot be connected either, which says it better."""
+        try:
+            return str(socket.getaddrinfo(self.host, None, socket.AF_INET, socket.SOCK_STREAM)[0][4][0])
+        except OSError:
+            return self.host.lower()
+
+
+@dataclass(frozen=True, slots=True)
+class RawSocket(_OnNetwork):
+    """A TCP port that takes and gives lines."""
+
+    port: int
+
+    def place(self) -> str:
+        """One text for all ways of writing this address."""
+        return f"{self._number()}:{self.port}"
+
+
+@dataclass(frozen=True, slots=True)
+class Hislip(_OnNetwork):
+    """HiSLIP (IVI-6.1): a sub-address at a host."""
+
+    sub_address: str = "hislip0"
+    port: int = 4880
+
+    def place(self) -> str:
+        """One text for all ways of writing this address."""
+        return f"{self._number()}:{self.port} {self.sub_address.lower()}"
+
+
+@dataclass(frozen=True, slots=True)
+class Vxi11(_OnNetwork):
+    """VXI-11: a device at a host."""
+
+    device: str = "inst0"
+
+    def place(self) -> str:
+        """One text for all ways of writing this address."""
+        return f"{self._number()} {self.device.lower()}"
+
+
+@dataclass(frozen=True, slots=True)
+class _AtThisMachine:
+    """What is plugged into this machine; a stand-in of it is served elsewhere."""
+
+    @property
+    def is_on_this_machine(self) -> bool:
+        """False: nothing can be served at a plug."""
+        return False
+
+
+@dataclass(frozen=True, slots=True)
+class Serial(_AtThisMachine):
+    """A serial port: its number, or the name that the system has for it."""
+
+    port: str
+
+    def place(self) -> str:
+        """One text for all ways of writing this address."""
+        return f"serial {self.port}"
+
+
+@dataclass(frozen=True, slots=True)
+class Usbtmc(_AtThisMachine):
+    """A USB test and measurement class device: vendor, product, serial number, interface."""
+
+    vendor: int
+    product: int
+    serial: str
+    interface: int = 0
+
+    def place(self) -> str:
+        """One text for all ways of writing this address."""
+        return f"usb {self.vendor:04x}:{self.product:04x} {self.serial} {self.interface}"
+
+
+Address = RawSocket | Hislip | Vxi11 | Serial | Usbtmc
+
+
+def _port(text: str) -> int:
+    number = int(text)
+    if not 0 < number < 65536:
+        raise ValueError
+    return number
+
+
+def _lan(found: re.Match[str]) -> Address:
+    """HiSLIP if the device is called so, else VXI-11 (VPP-4.3, table 4.3.1)."""
+    host, device = found[1].strip("[]"), found[2] or "inst0"
+    name, comma, port = device.partition(",")
+    if name.lower().startswith("hislip"):
+        return Hislip(host, name, _port(port)) if comma else Hislip(host, name)
+    return Vxi11(host, device)
+
+
+def _usb(found: re.Match[str]) -> Address:
+    return Usbtmc(int(found[1], 0), int(found[2], 0), found[3], int(found[4] or 0))
+
+
+_HOST, _ID = r"(\[[0-9A-Fa-f:.]+\]|[^:\s]+)", r"(0[xX][0-9A-Fa-f]{1,4}|\d{1,5})"
+_FORMS: tuple[tuple[str, Callable[[re.Match[str]], Address]], ...] = (
+    (rf"TCPIP\d*::{_HOST}::(\d+)::SOCKET", lambda found: RawSocket(found[1].strip("[]"), _port(found[2]))),
+    (rf"TCPIP\d*::{_HOST}(?:::(?!INSTR$)([^:\s]+?))?(?:::INSTR)?", _lan),
+    (r"ASRL(\d+|/[^:\s]+)(?:::INSTR)?", lambda found: Serial(found[1])),
+    (rf"USB\d*::{_ID}::{_ID}::([^:\s]+?)(?:::(\d+))?(?:::INSTR)?", _usb),
+)
+
+
+def parse_address(text: str) -> Address:
+    """The address that a VISA resource string means.
+
+    >>> parse_address("TCPIP::192.0.2.10::5025::SOCKET")
+    RawSocket(host='192.0.2.10', port=5025)
+    >>> parse_address("TCPIP0::192.0.2.10::hislip0::INSTR")
+    Hislip(host='192.0.2.10', sub_address='hislip0', port=4880)
+
+    Raises:
+        MistakeError: it means none.
+    """
+    for pattern, make in _FORMS:
+        found = re.fullmatch(pattern, text, re.IGNORECASE)
+        if found is not None:
+            try:
+                return make(found)
+            except ValueError:
+                break
+    raise MistakeError(
+        f"{text!r} is not an address that can be reached",
+        remedy='Write a raw socket as "TCPIP::192.0.2.10::5025::SOCKET".',
+    )
