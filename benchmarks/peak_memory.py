@@ -10,6 +10,7 @@ import resource
 import sys
 from pathlib import Path
 
+from ibexite.bench.bench import Bench
 from ibexite.bench.file import read_bench
 from ibexite.engine.orders import Identity
 from ibexite.engine.run import Run
@@ -26,7 +27,7 @@ def main() -> None:
     assert not program.source.has_mistakes
     identity = Identity("memory", "B1", "", "", datetime.datetime.now().astimezone())
     journal = Journal(folder / "journal.jsonl")
-    run = Run(program, read_bench(folder / "bench.toml"), identity, Services(RealClock(), NoOperator()), journal)
+    run = Run(program, Bench(read_bench(folder / "bench.toml")), identity, Services(RealClock(), NoOperator()), journal)
     outcome = run.carry_out()
     assert outcome.verdict == "pass", outcome
     journal.close()

@@ -2,7 +2,7 @@
 
 python benchmarks/stubs.py hand|engine POINTS      prints microseconds a point
 
-A point is 2 settings, 4 readings, 2 formulas, 1 check. The stubs answer from memory; the journal is a list.
+A point is 2 settings, 4 readings, 2 formulas, 1 check. The stubs answer from memory; the journal keeps the last event.
 """
 
 from __future__ import annotations
@@ -11,16 +11,19 @@ import datetime
 import sys
 import tempfile
 import time
+from collections import deque
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 import compare
-from ibexite.bench import bench
+from ibexite.bench.bench import Bench
 from ibexite.bench.file import read_bench
+from ibexite.bench.pool import Pool
 from ibexite.engine.orders import Identity
 from ibexite.engine.run import Run
 from ibexite.engine.services import Consenting, Services
-from ibexite.instruments import link
+from ibexite.instruments.link import LinkOptions, Reply, Rescue
 from ibexite.language.check import vet
 from ibexite.language.source import Source
 
@@ -29,13 +32,27 @@ REPLIES = {b"*IDN?\n": b"stub,1,1,1", b"*OPC?\n": b"1",
            b"INP?\n": b"0"}  # fmt: skip
 
 
-class StubLink(link.SocketLink):
+class StubLink:
     """A link that answers at once, from memory; it holds what was set last."""
+
+    def __init__(self, address: str, options: LinkOptions) -> None:
+        self.address, self.timeout = address, options.timeout
+        self.before_reopening: Callable[[], None] = lambda: None
+        self.after_reopening: Callable[[], None] = lambda: None
+        self.open()
 
     def open(self) -> None:
         self.is_waiting = False
         self._asked, self._set = b"", b" 0"
-        self._socket = None
+
+    reopen = open
+
+    def close(self) -> None:
+        """Nothing is open."""
+
+    def rescue(self) -> Rescue:
+        """There is no guardian for it."""
+        raise AssertionError
 
     def send(self, data: bytes) -> None:
         self._set = data if data.startswith((b"SOUR1:VOLT ", b"CURR ")) else self._set
@@ -43,10 +60,10 @@ class StubLink(link.SocketLink):
     def ask(self, data: bytes) -> None:
         self._asked = data
 
-    def receive(self) -> bytes:
+    def receive(self, reply: Reply = Reply.LINE) -> bytes:
         return self.exchange(self._asked)
 
-    def exchange(self, data: bytes) -> bytes:
+    def exchange(self, data: bytes, reply: Reply = Reply.LINE) -> bytes:
         if b";" in data:
             if data.startswith((b"*OPC?;:SOUR1:VOLT?", b"*OPC?;:CURR?")):
                 return b"1;" + self._set.partition(b" ")[2].strip()
@@ -57,9 +74,6 @@ class StubLink(link.SocketLink):
 
     def look(self, seconds: float = 0.0) -> None:
         """Nothing waits."""
-
-    def close(self) -> None:
-        """Nothing is open."""
 
 
 class Still:
@@ -73,7 +87,7 @@ class Still:
 
 def by_hand(points: int) -> float:
     """Microseconds a point of a loop as one would write it."""
-    psu, load, meter = (StubLink("TCPIP::127.0.0.1::1::SOCKET", name=n, timeout=1, terminator=b"\n") for n in "abc")
+    psu, load, meter = (StubLink("TCPIP::127.0.0.1::1::SOCKET", LinkOptions(n, 1.0)) for n in "abc")
     for one in (psu, load, meter):
         one.open()
     rows: list[Any] = []
@@ -100,7 +114,6 @@ def by_hand(points: int) -> float:
 
 def by_engine(points: int) -> float:
     """Microseconds a point of a sequence: a long run less a short one, so that the start does not count."""
-    bench.SocketLink = StubLink  # type: ignore[misc,assignment]
     return (_run(points) - _run(points // 10)) / (points - points // 10) * 1e6
 
 
@@ -115,9 +128,11 @@ def _run(points: int) -> float:
         path.write_text(compare.BENCH.format(1, 2, 3))
         program = vet(Source("stub.ibx", text))
         assert not program.has_mistakes, [program.source.render(f) for f in program.source.findings]
-        rows: list[Any] = []
+        told: deque[Any] = deque(maxlen=1)
         identity = Identity("r", "B1", "", "", datetime.datetime.now(datetime.UTC))
-        run = Run(program, read_bench(path), identity, Services(Still(), Consenting()), rows.append)
+        run = Run(
+            program, Bench(read_bench(path), Pool(StubLink)), identity, Services(Still(), Consenting()), told.append
+        )
         began = time.perf_counter()
         outcome = run.carry_out()
         took = time.perf_counter() - began

@@ -106,8 +106,8 @@ def serve(project: Path) -> Iterator[Callable[..., BenchFile]]:
 class Recorded:
     """A run that has ended: its outcome and its events."""
 
-    def __init__(self, outcome: Outcome, events: list) -> None:
-        self.outcome, self.events = outcome, events
+    def __init__(self, outcome: Outcome, events: list, file: BenchFile) -> None:
+        self.outcome, self.events, self.file = outcome, events, file
 
     def of(self, kind: type) -> list:
         """The events of a kind; what was judged side by side."""
@@ -121,7 +121,7 @@ class Recorded:
     @property
     def traffic(self) -> list[str]:
         """Everything said on the bench, in order."""
-        return lines([said for event in self.events for said in getattr(event, "io", [])])
+        return lines([said for event in self.events for said in getattr(event, "io", ((), ()))[0]])
 
 
 @pytest.fixture
@@ -138,10 +138,11 @@ def perform(serve: Callable[..., BenchFile], project: Path) -> Callable[..., Rec
         program = vet(source, None, Files(project) if files else None)
         assert not source.has_mistakes, [source.render(f) for f in source.findings]
         events: list = []
+        file = serve(serial, change)
         outcome = carried_out(
-            program, serve(serial, change), journal or events.append, views=(*([events.append] if journal else []), *readers),
+            program, file, journal or events.append, views=(*([events.append] if journal else []), *readers),
             clock=clock or RealClock(), operator=operator, serial=serial, **services,
         )  # fmt: skip
-        return Recorded(outcome, events)
+        return Recorded(outcome, events, file)
 
     return run

@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 import datetime
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from types import SimpleNamespace
 from typing import Any
 
+from ibexite.bench.bench import Bench
 from ibexite.bench.file import BenchFile
+from ibexite.bench.pool import Opening, Pool
 from ibexite.engine.orders import Identity, Orders, Outcome
 from ibexite.engine.run import Run
 from ibexite.engine.services import Clock, Consenting, Halts, Operator, RealClock, Services
-from ibexite.events import Emitted, Event, Judged, Said
-from ibexite.instruments.link import Link, LinkOptions, open_link
+from ibexite.events import Emitted, Event, Judged
+from ibexite.instruments.link import open_link
 from ibexite.language.program import Program
 from ibexite.stop import Stop
 
@@ -52,9 +54,9 @@ def judged(heard: list) -> list[SimpleNamespace]:
     return [flat(event) for event in heard if isinstance(event, Judged)]
 
 
-def lines(traffic: list[Said]) -> list[str]:
+def lines(said: Iterable[tuple[str, str, str]]) -> list[str]:
     """What was said on links, a line each: "psu> VOLT 7"."""
-    return [f"{name}{direction} {text}" for name, direction, text, _ in traffic]
+    return [f"{name}{direction} {line}" for name, direction, text in said for line in text.split("\n")]
 
 
 def emitted(event: Event) -> Emitted:
@@ -65,12 +67,13 @@ def emitted(event: Event) -> Emitted:
 def made_run(
     program: Program, file: BenchFile, hear: Hear = lambda event: None, *, views: tuple[Hear, ...] = (),
     clock: Clock | None = None, operator: Operator | None = None, stop: Stop | None = None, halts: Halts | None = None,
-    orders: Orders | None = None, serial: str = "R", opening: Callable[[str, LinkOptions], Link] = open_link,
+    orders: Orders | None = None, serial: str = "R", opening: Opening = open_link,
 ) -> Run:  # fmt: skip
     """A run whose journal is `hear`, by a clock that does not wait unless one is given."""
     identity = Identity("20261123-090000-aaaaaa", serial, "tester", "desk", STARTED)
-    services = Services(clock or Still(), operator or Consenting(), stop or Stop(), halts=halts, opening=opening)
-    return Run(program, file, identity, services, hearing(hear), map(hearing, views), orders)
+    services = Services(clock or Still(), operator or Consenting(), stop or Stop(), halts=halts)
+    bench = Bench(file, Pool(opening))
+    return Run(program, bench, identity, services, hearing(hear), map(hearing, views), orders)
 
 
 def carried_out(program: Program, file: BenchFile, hear: Hear = lambda event: None, **more: Any) -> Outcome:

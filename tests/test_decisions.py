@@ -12,9 +12,10 @@ from types import SimpleNamespace
 import pytest
 
 from ibexite import events, units
-from ibexite.bench import bench as bench_module
+from ibexite.bench import safety
 from ibexite.bench.bench import Bench
 from ibexite.bench.file import read_bench
+from ibexite.bench.pool import Pool
 from ibexite.bench.read_line import mean_of
 from ibexite.engine.facts import bench_facts
 from ibexite.engine.preview import preview, timeline
@@ -80,7 +81,7 @@ def test_what_vetting_lets_through_and_what_not(lines: str, found: list[str]) ->
 @pytest.fixture(autouse=True)
 def impatient(monkeypatch) -> None:  # noqa: ANN001
     """What never goes off is given up soon."""
-    monkeypatch.setattr(bench_module, "PATIENCE", 0.3)
+    monkeypatch.setattr(safety, "PATIENCE", 0.3)
 
 
 def changed(project, name: str, *pairs: tuple[str, str]):  # noqa: ANN001, ANN201
@@ -108,7 +109,7 @@ def test_after_an_interruption_no_late_reply_can_say_that_an_output_is_off(serve
     session = bench.sessions["psu"]
     session.ask(session.message("STAT:QUES?"))  # and somebody presses Ctrl-C
     assert [deed.problem for deed in bench.make_safe()] == [""]
-    traffic = lines(bench.traffic)
+    traffic = lines(bench.user.said)
     said = traffic.index("psu! connected anew after an interruption")
     known = f"psu< 0;{session.identity}"
     assert known in traffic[said:] and not any(line.startswith("psu< 0") for line in traffic[:said])
@@ -142,7 +143,7 @@ class Cut(MemoryLink):
 
 
 def test_each_of_the_answers_that_were_asked_for_together_must_come(tmp_path, monkeypatch) -> None:  # noqa: ANN001
-    bench = Bench(memory_bench(tmp_path), Cut.opening)
+    bench = Bench(memory_bench(tmp_path), Pool(Cut.opening))
     bench.connect(["psu"])
     bench.set_line([("supply", "voltage"), ("supply", "current_limit")])(8.0, 1.0)
     with pytest.raises(InstrumentError, match="gave 1 answers to 3 questions: '1'") as found:
@@ -196,7 +197,7 @@ def test_limiting_while_setting_back_is_not_charged_to_the_next_test(perform) ->
     [(1, 1, [0.025, 0.025]), (0, 0, [0, 0]), (1, 0, [0.025] * 3), (0, 1, [0.025] * 3)],
 )
 def test_setting_back_waits_for_what_is_on(tmp_path, monkeypatch, is_on, wanted_on, settled) -> None:  # noqa: ANN001
-    bench = Bench(memory_bench(tmp_path), MemoryLink.opening)
+    bench = Bench(memory_bench(tmp_path), Pool(MemoryLink.opening))
     bench.connect(["psu"])
     now = {("supply", "voltage"): 9.0, ("supply", "current_limit"): 0.1, ("supply", "output"): float(is_on)}
     bench.set_line(list(now))(*now.values())
@@ -239,7 +240,7 @@ def test_what_a_slow_instrument_carries_out_late_is_switched_off_once_more(serve
             old.sendall(b"OUTP1 ON\n*OPC?\n")
             old.recv(10)
 
-    monkeypatch.setattr(bench_module, "time", SimpleNamespace(sleep=late, monotonic=lambda: 0.0))
+    monkeypatch.setattr(safety, "time", SimpleNamespace(sleep=late, monotonic=lambda: 0.0))
     assert [deed.problem for deed in bench.make_safe()] == [""]
     assert waited == [0.3] and session.query("OUTP1?") == "0"
     bench.close()
@@ -335,7 +336,7 @@ def memory(folder, monkeypatch, link=MemoryLink):  # noqa: ANN001, ANN201
     path.write_text(
         path.read_text().replace('supply = { instrument = "psu",', 'supply = { instrument = "psu", raw = true,')
     )
-    bench = Bench(read_bench(path), link.opening)
+    bench = Bench(read_bench(path), Pool(link.opening))
     bench.connect(["psu", "dmm"])
     return bench
 
@@ -614,9 +615,9 @@ def test_what_is_believed_is_asked_in_one_message_and_each_answer_is_wanted(tmp_
     bench = memory(tmp_path, monkeypatch, MemoryLink)
     bench.learn_state([("supply", "voltage"), ("supply", "output")])
     bench.sessions["psu"].link.__class__ = link
-    bench.traffic.clear()
+    bench.take_said()
     found = bench.prove()
-    assert [line for line in lines(bench.traffic) if line.startswith("psu> ")][0] == (
+    assert [line for line in lines(bench.user.said) if line.startswith("psu> ")][0] == (
         "psu> SOUR1:VOLT:PROT:TRIP?;:SOUR1:CURR:PROT:TRIP?;:OUTP1?;:SOUR1:VOLT?;*IDN?"
     )
     told = [("doubt", "psu gave 1 answers to 5 questions: '0'")] if link is Cut else []

@@ -57,7 +57,7 @@ def test_together_asks_all_instruments_before_it_waits_and_scans_channels_at_onc
     run = perform(
         'test t "T"\n    read v_in, x = supply.voltage, v_out, y = load.current together\n    check v_in >= 8 V\n'
     )
-    io = [line for line in lines(run.of(events.Value)[0].io) if "CONF" not in line][-7:]
+    io = [line for line in lines(run.of(events.Value)[0].io[0]) if "CONF" not in line][-7:]
     assert [line.split()[0] for line in io] == ["dmm>", "dmm>", "psu>", "eload>", "dmm<", "psu<", "eload<"]
     assert io[:4] == ["dmm> ROUT:SCAN (@101,103)", "dmm> READ?", "psu> MEAS1:VOLT?", "eload> MEAS:CURR?"]
 
@@ -73,7 +73,7 @@ test b "B"
 """)
     assert run.of(events.Restored)[0].settings == ["supply.voltage", "load.current", "load.input"]
     told = [line for line in run.traffic if line.startswith("eload> ") and ("CURR " in line or "INP O" in line)]
-    assert told[-4:] == ["eload> CURR 0.2\nINP OFF", "eload> CURR 0", "eload> INP ON", "eload> INP OFF"]
+    assert told[-5:] == ["eload> CURR 0.2", "eload> INP OFF", "eload> CURR 0", "eload> INP ON", "eload> INP OFF"]
     assert run.outcome.verdict == "pass"
 
 
@@ -137,7 +137,7 @@ def test_what_stays_bad_is_a_hole_with_its_reason(perform, how, reason, verdict)
     assert [math.isnan(row.v[0]) for row in rows] == [False, True, False]
     assert math.isnan(rows[1].v[1])
     assert (rows[1].bad[0].name, rows[1].bad[0].reason.text) == ("v_out", reason)
-    assert sum("READ?" in line for line in rows[1].io) == 3
+    assert sum("READ?" in line for line in lines(rows[1].io[0])) == 3
     for result in run.of(events.Judged):
         assert (result.verdict, result.bad, result.failed) == (verdict, 1, 0)
         assert f"1 of 3 bad ({reason})" in result.reason

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from ibexite.bench import bench as bench_module
+from ibexite.bench import safety
 from ibexite.bench.file import BenchFile
 from tests.laboratory import damaged, faults, kills, state, verdicts
 from tests.laboratory.stub_bench import memory_bench
@@ -55,7 +55,7 @@ def faulty(tmp_path_factory: pytest.TempPathFactory) -> Iterator[faults.Laborato
 
 @pytest.mark.parametrize("part", range(3))
 def test_no_fault_of_a_link_or_an_instrument_makes_a_pass(faulty: faults.Laboratory, monkeypatch: pytest.MonkeyPatch, part: int) -> None:  # noqa: E501  # fmt: skip
-    monkeypatch.setattr(bench_module, "PATIENCE", 2.0)
+    monkeypatch.setattr(safety, "PATIENCE", 2.0)
     for name, instrument, nth, times in faults.drawn(len(faults.FAULTS), 42)[part::3]:
         told = faulty.run(name, instrument, nth, times)
         assert not told.wrong, f"{name}, {instrument}, line {nth} x{times}: {told.verdict}: {told.wrong}; {told.reason}"

@@ -15,7 +15,7 @@ from ibexite.bench.read_line import Item, ReadLine
 from ibexite.errors import InstrumentError, LinkError
 from ibexite.instruments.link import LinkOptions, open_link
 from ibexite.instruments.profile import load_profile
-from ibexite.instruments.session import Session
+from ibexite.instruments.session import Session, User
 from tests.runs import lines
 
 
@@ -57,7 +57,7 @@ def instrument(tmp_path) -> Iterator[Callable[..., Session]]:  # noqa: ANN001
         threading.Thread(target=serve, daemon=True).start()
         profile = load_profile("scpi-power-supply", tmp_path)
         address = f"TCPIP::127.0.0.1::{listener.getsockname()[1]}::SOCKET"
-        session = Session("psu", profile, open_link(address, LinkOptions("psu", 0.25)), [])
+        session = Session("psu", profile, open_link(address, LinkOptions("psu", 0.25)), User())
         sessions.append(session)
         return session
 
@@ -73,7 +73,7 @@ def instrument(tmp_path) -> Iterator[Callable[..., Session]]:  # noqa: ANN001
 def test_a_query_is_answered_and_told(instrument) -> None:  # noqa: ANN001
     session = instrument(b"+5.0\n")
     assert session.query("VOLT?") == "+5.0"
-    assert lines(session.traffic) == ["psu> VOLT?", "psu< +5.0"]
+    assert lines(session.user.said) == ["psu> VOLT?", "psu< +5.0"]
     assert session.link._socket.getsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY)
 
 
@@ -97,7 +97,7 @@ def test_one_failure_is_mended_by_connecting_anew(instrument, trouble) -> None: 
     session = instrument(trouble, b"+7\n", b"+8\n")
     assert session.query("VOLT?") == "+7"
     assert session.query("CURR?") == "+8"
-    assert any(line.startswith("psu! ") and line.endswith("connecting anew") for line in lines(session.traffic))
+    assert any(line.startswith("psu! ") and line.endswith("connecting anew") for line in lines(session.user.said))
 
 
 def test_a_late_reply_is_not_taken_for_the_next_one(instrument) -> None:  # noqa: ANN001
@@ -111,7 +111,7 @@ def test_a_query_that_clears_what_it_reads_is_not_repeated(instrument) -> None: 
     session = instrument("silent", b"1\n")
     with pytest.raises(LinkError, match="after 'STAT:QUES[?]'"):
         session.query("STAT:QUES?", may_repeat=False)
-    assert len(session.recoveries) == 1 and lines(session.traffic).count("psu> STAT:QUES?") == 1
+    assert len(session.recoveries) == 1 and lines(session.user.said).count("psu> STAT:QUES?") == 1
     assert session.query("VOLT?") == "1", "the link is fit for the next one"
 
 
@@ -125,7 +125,7 @@ def test_set_ups_of_readings_are_sent_again_when_they_may_be_lost(instrument, tm
         if is_lost:
             session.forget()
         values += line()
-        sent.append(sum("CONF" in text for text in lines(session.traffic)))
+        sent.append(sum("CONF" in text for text in lines(session.user.said)))
     assert values == [1, 2, 3] and sent == [1, 1, 2]
 
 

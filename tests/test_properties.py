@@ -97,10 +97,7 @@ class Sink:
         self.emit = self.rows.append
         self.clock = SimpleNamespace(now=lambda: 0.0)
         self.began = 0.0
-        self.bench = SimpleNamespace(bad=[])
-
-    def take_traffic(self) -> list[str]:
-        return []
+        self.bench = SimpleNamespace(bad=[], take_said=lambda: None)
 
 
 @given(st.lists(st.lists(st.integers(0, 6), min_size=1, max_size=5), min_size=1, max_size=5), st.booleans())

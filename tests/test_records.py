@@ -35,10 +35,10 @@ EVENTS: list[events.Event] = [
                       {"name": "bench", "file": "b", "sha256": "1" * 64}, [], [{"test": "t", "title": "T", "gate": True}]),
     events.TestStarted(0.1, "t", "T"),
     events.TableStarted(0.1, "t", 1, [AXIS], [COLUMN]),
-    Row(0.2, 1, (1.0,), (0.5,), [], [("psu", ">", "VOLT 1", 0.1), ("dmm", "<", '"q"\\', 0.2)]),
-    Row(0.3, 1, (2.0,), (math.nan,), [Bad("y", OVERLOAD, "+9.9E37")], [("psu", ">", "VOLT 2\nX", 0.3)]),
-    Row(0.4, 1, (3.0,), (1 / 3,), [], []),
-    events.Value(0.5, "t", "z", "let", "", "%", 0.25, [], []),
+    Row(0.2, 1, (1.0,), (0.5,), [], ([("psu", ">", "VOLT 1"), ("dmm", "<", '"q"\\')], [0.1, 0.2])),
+    Row(0.3, 1, (2.0,), (math.nan,), [Bad("y", OVERLOAD, "+9.9E37")], ([("psu", ">", "VOLT 2\nX")], [0.3])),
+    Row(0.4, 1, (3.0,), (1 / 3,), [], events.NOTHING_SAID),
+    events.Value(0.5, "t", "z", "let", "", "%", 0.25, [], events.NOTHING_SAID),
     events.Judged(0.6, "t", events.Subject(9, "y", "check y >= 0 A", "y", "A", ""), events.Point(1 / 3, 0.0, None, 1 / 3, {"x": 3.0}),
                   events.Limits(), events.Points(3, 0, 1, [], {"x": [1.0, 3.0]}), [AXIS], Verdict.FAIL, OVERLOAD),
     events.TestEnded(0.7, "t", Verdict.FAIL, OVERLOAD, 0.6),
@@ -63,8 +63,8 @@ def test_a_journal_gives_back_every_event(journal: Path) -> None:
     assert [e["e"] for e in found] == [type(e).__name__ for e in EVENTS]
     rows = [e for e in found if e["e"] == "Row"]
     assert [(row["x"], row["v"]) for row in rows] == [([1.0], [0.5]), ([2.0], [None]), ([3.0], [1 / 3])]
-    assert rows[0]["io"] == [["psu", ">", "VOLT 1", 0.1], ["dmm", "<", '"q"\\', 0.2]]
-    assert rows[1]["io"] == [["psu", ">", "VOLT 2\nX", 0.3]]
+    assert rows[0]["io"] == [[["psu", ">", "VOLT 1"], ["dmm", "<", '"q"\\']], [0.1, 0.2]]
+    assert rows[1]["io"] == [[["psu", ">", "VOLT 2\nX"]], [0.3]]
 
 
 def test_a_journal_cut_at_any_byte_keeps_every_whole_line(journal: Path) -> None:

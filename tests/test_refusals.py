@@ -10,8 +10,7 @@ from typing import Any
 import pytest
 
 from ibexite import events, units
-from ibexite.bench import bench as bench_module
-from ibexite.bench import proof
+from ibexite.bench import proof, safety
 from ibexite.bench.lock import AddressLocks
 from ibexite.bench.read_line import BadReading, Item, mean_of
 from ibexite.engine import asking
@@ -116,7 +115,7 @@ def test_a_raw_message_teaches_nothing_that_was_not_believed_before(tmp_path, mo
 
 def test_a_mistake_of_ours_keeps_no_other_role_on(tmp_path, monkeypatch) -> None:  # noqa: ANN001
     bench = memory(tmp_path, monkeypatch)
-    monkeypatch.setattr(bench_module, "PATIENCE", 0.2)
+    monkeypatch.setattr(safety, "PATIENCE", 0.2)
     bench.set_line([("supply", "output")])(1.0)
     broken = bench.sessions["dmm"]
     monkeypatch.setattr(type(broken), "give_up_state", lambda self: None)
@@ -136,14 +135,14 @@ def test_instruments_that_cannot_be_reserved_are_not_used(tmp_path, monkeypatch)
     path.write_text("torn")
     with pytest.raises(BenchError, match="psu is in use by another run"):
         second.take([address], "two")
-    first.release()
+    first.release("psu")
     path.unlink()
     path.mkdir()
     other = ("dmm", "TCPIP::127.0.0.1::6::SOCKET")
     with pytest.raises(BenchError, match="instruments cannot be reserved"):
         second.take([other, address], "two")
     first.take([other], "one")  # what was taken on the way is free again
-    first.release()
+    first.release("psu")
     path.rmdir()
     path.touch()
     monkeypatch.setattr(tempfile, "tempdir", str(path))  # a file where a folder is needed
@@ -450,9 +449,9 @@ def test_a_raw_query_that_may_have_set_something_is_asked_once(tmp_path, monkeyp
     bench = memory(tmp_path, monkeypatch)
     for text, times in (("*CLS;HOW:MUCH?", 1), ("HOW:MUCH?", 2)):
         monkeypatch.setitem(bench.sessions["psu"].link.held, "HOW:MUCH", "?!")
-        before = lines(bench.traffic).count(f"psu> {text}")
+        before = lines(bench.user.said).count(f"psu> {text}")
         assert math.isnan(bench.raw_query("x", "supply", text, None, "number", 2))  # type: ignore[arg-type]
-        assert lines(bench.traffic).count(f"psu> {text}") - before == times
+        assert lines(bench.user.said).count(f"psu> {text}") - before == times
     bench.close()
 
 
@@ -521,7 +520,7 @@ def test_what_does_not_go_off_is_tried_again_over_a_new_connection(tmp_path, mon
 def test_in_after_unit_nothing_is_said_before_everything_is_off(
     tmp_path, monkeypatch, question: str, is_off: bool
 ) -> None:  # noqa: ANN001
-    monkeypatch.setattr(bench_module, "PATIENCE", 0.0)
+    monkeypatch.setattr(safety, "PATIENCE", 0.0)
     heard: list[events.Event] = []
     lines = f"    read x = v_ok\n    check x >= 1 V\nafter unit\n    {question}\n"
     outcome = from_memory(tmp_path, monkeypatch, lines, heard, link=MemoryLink if is_off else Stuck)

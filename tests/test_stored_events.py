@@ -27,13 +27,13 @@ BAD = st.builds(Bad, TEXT, st.builds(Reason, st.sampled_from([*BAD_READINGS]), T
 COUNT = st.integers(0, 10**6)
 ENTRY = st.dictionaries(TEXT, TEXT, max_size=2)
 N = st.none() | st.tuples(COUNT, COUNT)
-SAID = st.tuples(TEXT, st.sampled_from("<>!"), TEXT, NUMBER)
+SAID = st.tuples(st.lists(st.tuples(TEXT, st.sampled_from("<>!"), TEXT), max_size=2), st.lists(NUMBER, max_size=2))
 MAYBE = st.none() | NUMBER
 AT = st.dictionaries(TEXT, NUMBER, max_size=2)
 # What each field may hold, by name; by kind and name where one name holds different things.
 FIELDS: dict[str, st.SearchStrategy[Any]] = {
     "t": NUMBER, "sequence": ENTRY, "bench": ENTRY, "params": st.lists(ENTRY, max_size=2), "tests": st.lists(ENTRY, max_size=2),
-    "files": st.lists(ENTRY, max_size=2), "number": COUNT, "instruments": st.lists(ENTRY, max_size=2), "io": st.lists(SAID, max_size=2),
+    "files": st.lists(ENTRY, max_size=2), "number": COUNT, "instruments": st.lists(ENTRY, max_size=2), "io": SAID,
     "rows": COUNT, "table": COUNT, "axes": st.lists(ENTRY, max_size=2), "columns": st.lists(ENTRY, max_size=2),
     "bad": st.lists(BAD, max_size=2), "value": st.none() | NUMBER | TEXT | st.booleans(), "n": N, "verdict": st.sampled_from(Verdict),
     "reason": REASON, "trial": st.lists(REASON, max_size=2), "passed": COUNT, "duration": NUMBER, "has_failed": st.booleans(),
@@ -54,7 +54,7 @@ def rows(draw: st.DrawFn) -> events.Row:
     never = tuple(place for place, value in enumerate(values) if is_never_measured(value))
     bounds = tuple((place, "below 4.0") for place, value in enumerate(values) if value != value and place not in never)
     return events.Row(draw(NUMBER), draw(COUNT), tuple(draw(st.lists(NUMBER, max_size=3))), values,
-                      draw(st.lists(BAD, max_size=2)), draw(st.lists(SAID, max_size=2)), never, bounds)  # fmt: skip
+                      draw(st.lists(BAD, max_size=2)), draw(SAID), never, bounds)  # fmt: skip
 
 
 def any_of(kind: type) -> st.SearchStrategy[Any]:

@@ -21,7 +21,7 @@ from ibexite.language.check import vet
 from ibexite.language.source import Source
 from ibexite.verdicts import Judgement, Reason, Verdict
 from tests.conftest import GOOD, HEADER
-from tests.runs import Still
+from tests.runs import Still, lines
 
 PROFILES = Path(instruments.__file__).with_name("profiles")
 GOOD_TEST = 'test good "Good"\n    read v_in\n    check v_in >= 1 V\n'
@@ -210,7 +210,7 @@ def test_two_runs_on_one_bench_do_not_reset_each_others_instruments(serve, tmp_p
         first.connect(["psu", "dmm"], "run 1 of a.ibx for FC00400")
     finally:
         os.umask(before)
-    assert {os.fstat(fd).st_mode & 0o777 for fd in first.locks.handles()} == {0o666}, "whoever comes next may look"
+    assert {os.fstat(fd).st_mode & 0o777 for fd in first.pool.locks.handles()} == {0o666}, "whoever comes next may look"
     with pytest.raises(BenchError, match="dmm is in use by run 1 of a.ibx for FC00400 [(]process .*, since 20"):
         second.connect(["eload", "dmm"])
     assert not second.sessions
@@ -455,7 +455,7 @@ def test_what_is_sent_with_few_digits_is_what_preview_says_and_the_record_keeps(
     sent = [
         float(line.rpartition(" ")[2])
         for event in journal
-        for line in event.get("io", [])
+        for line in lines(event.get("io", [[], []])[0])
         if line.startswith("psu> SOUR1:VOLT ")
     ]
     assert len(points) > 15 and set(points) <= set(sent) and all(f"{x:.4g}" == f"{x:.12g}" for x in points)

@@ -6,12 +6,17 @@ people want to see ("" where a prefix is to be chosen). Times `t` are seconds si
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any, NamedTuple
 
 from ibexite.holes import Bad
 from ibexite.verdicts import Reason, Verdict
 
-Said = tuple[str, str, str, float]  # on a link: instrument; ">", "<" or "!"; what; when, as t
+Said = tuple[Sequence[tuple[str, str, str]], Sequence[float]]
+"""What was said on links: instrument, direction (">" to it, "<" by it, "!" about its link) and bytes of each, each byte
+as one character (Latin-1); and the time of each, in s on the clock of the run (which said RunStarted.clock when the run
+began). Two lists, for there are several at each point of a sweep."""
+NOTHING_SAID: Said = ((), ())
 
 MOST_LIMITS = 20_000  # points that a result keeps its limits of
 
@@ -34,6 +39,7 @@ class RunStarted(NamedTuple):
     retest_of: str = ""  # the run that this one completes
     first_run: str = ""  # the first run of the unit's result, where this one completes others
     first_verdict: str = ""  # and its verdict, the first pass
+    clock: float = 0.0  # s, what the clock of the run said when it began; see Said
     number: int = 0  # counts the runs of a records folder in the order of their starting, whatever the wall clock says
 
 
@@ -48,7 +54,7 @@ class Traffic(NamedTuple):
     """What was sent and received since the last event that carries `io`."""
 
     t: float
-    io: list[Said]
+    io: Said
 
 
 class TestStarted(NamedTuple):
@@ -96,7 +102,7 @@ class Row(NamedTuple):
     x: tuple[float, ...]
     v: tuple[float, ...]
     bad: list[Bad]
-    io: list[Said]
+    io: Said
     never: tuple[int, ...] = ()
     bounds: tuple[tuple[int, str], ...] = ()
 
@@ -114,7 +120,7 @@ class Value(NamedTuple):
     shown: str
     value: float | bool | str | None
     bad: list[Bad]
-    io: list[Said]
+    io: Said
     kind: str = "quantity"
     n: tuple[int, int] | None = None
     bound: str = ""

@@ -90,8 +90,8 @@ def make_files(folder: Path) -> None:
     for event in (
         events.RunStarted("20261123-090000-aaaaaa", "2026-11-23T09:00:00.000+00:00", "FC1", "me", "here", "0.1.0", sequence,
                           {"name": "bench", "file": "b", "sha256": "1" * 64}, [], [{"test": "t", "title": "T", "gate": True}]),
-        events.TestStarted(0.1, "t", "T"), events.TableStarted(0.1, "t", 1, [axis], [column]), events.Row(0.2, 1, (1.0,), (0.5,), [], [("psu", ">", "VOLT 1", 0.1)]),
-        events.Row(0.3, 1, (2.0,), (0.6,), [], []), events.TestEnded(0.7, "t", Verdict.NO_CHECK, NO_REASON, 0.6),
+        events.TestStarted(0.1, "t", "T"), events.TableStarted(0.1, "t", 1, [axis], [column]), events.Row(0.2, 1, (1.0,), (0.5,), [], ([("psu", ">", "VOLT 1")], [0.1])),
+        events.Row(0.3, 1, (2.0,), (0.6,), [], events.NOTHING_SAID), events.TestEnded(0.7, "t", Verdict.NO_CHECK, NO_REASON, 0.6),
         events.MadeSafe(0.8, [{"role": "supply", "problem": ""}]), events.RunEnded(0.9, Verdict.NO_CHECK, NO_REASON, [], 0, 1),
     ):  # fmt: skip
         journal(events.Emitted("20261123-090000-aaaaaa", 1, event))

@@ -8,18 +8,18 @@ from __future__ import annotations
 import random
 import sys
 import tempfile
-from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 from typing import Any, Protocol
 
 from ibexite import events
 from ibexite.bench.file import BenchFile, read_bench
+from ibexite.bench.pool import Opening
 from ibexite.engine.orders import Orders
 from ibexite.engine.preview import timeline
 from ibexite.engine.run import Run
 from ibexite.engine.selection import Selection
-from ibexite.instruments.link import Link, LinkOptions, open_link
+from ibexite.instruments.link import open_link
 from ibexite.language.check import vet
 from ibexite.language.source import Source
 from tests.laboratory.faults import Laboratory
@@ -48,7 +48,7 @@ class Recorded(Protocol):
 
     file: BenchFile
     heard: list[tuple[str, str]]
-    opening: Callable[[str, LinkOptions], Link]
+    opening: Opening
 
     def held(self, run: Run) -> dict[str, float]:
         """What the instruments have now, by header."""

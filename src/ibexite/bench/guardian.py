@@ -52,7 +52,7 @@ class Guardian:
         rescues = {name: session.link.rescue() for name, session in bench.sessions.items()}
         handles = {name: rescue.handle for name, rescue in rescues.items() if rescue.handle is not None}
         handles["journal"] = self._journal_handle
-        handles |= {f"lock {n}": handle for n, handle in enumerate(bench.locks.handles())}
+        handles |= {f"lock {n}": handle for n, handle in enumerate(bench.pool.locks.handles())}
         plan = {"deeds": _deeds(bench, rescues), "handles": list(handles), "began": began}
         self._tell({"watch": plan}, list(handles.values()))
         for name, session in bench.sessions.items():

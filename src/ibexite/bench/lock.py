@@ -23,7 +23,7 @@ FOLDER = "ibexite-locks"
 
 
 class AddressLocks:
-    """The locks of some addresses. All or none are taken."""
+    """The locks of some addresses. Of those that are taken at a time, all are or none."""
 
     def __init__(self) -> None:
         self._held: dict[str, int] = {}
@@ -35,21 +35,22 @@ class AddressLocks:
             BenchError: another run has one; names it.
         """
         folder = Path(tempfile.gettempdir()) / FOLDER
+        wanted = list(addresses)
         try:
             folder.mkdir(exist_ok=True)
             with contextlib.suppress(OSError):
                 folder.chmod(0o777)  # of all users of this computer
-            for name, address in addresses:
+            for name, address in wanted:
                 self._take(folder, name, address, holder)
-        except OSError as error:
-            self.release()
+        except (OSError, BenchError) as error:
+            for name, _ in wanted:
+                self.release(name)
+            if isinstance(error, BenchError):
+                raise
             raise BenchError(
                 f"instruments cannot be reserved ({error.strerror})", where=str(folder),
                 remedy="Two runs on one bench would reset each other's instruments. Check the folder.",
             ) from None  # fmt: skip
-        except BenchError:
-            self.release()
-            raise
 
     def _take(self, folder: Path, name: str, address: str, holder: str) -> None:
         path = folder / f"{hashlib.sha256(parse_address(address).place().encode()).hexdigest()[:24]}.json"
@@ -72,11 +73,11 @@ class AddressLocks:
         """The open files; copies of them hold the locks as well."""
         return list(self._held.values())
 
-    def release(self) -> None:
-        """Gives all locks back."""
-        for fd in self._held.values():
+    def release(self, name: str) -> None:
+        """Gives one lock back."""
+        fd = self._held.pop(name, None)
+        if fd is not None:
             os.close(fd)
-        self._held = {}
 
 
 def _who(told: str) -> str:

@@ -8,10 +8,10 @@ comes, all answers before it belonged to their questions.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from ibexite import units
+from ibexite.bench.interface import Finding
 from ibexite.errors import LinkError
 from ibexite.instruments.session import IDENTITY, Message, Reconnected, Session
 from ibexite.protocols.scpi import joined
@@ -20,16 +20,6 @@ if TYPE_CHECKING:
     from ibexite.bench.bench import Bench
 
 STRAY_WAIT = 0.002  # s; how long it is waited for an answer too many
-
-
-@dataclass(frozen=True, slots=True)
-class Finding:
-    """What is not as it was believed. kind: tripped (a protection), off (an output went off by itself), lost (a setting
-    is another one), doubt (answers may belong to other questions)."""
-
-    kind: str
-    role: str
-    text: str
 
 
 Use = Callable[[str], None]  # takes the reply to a query
@@ -57,8 +47,8 @@ def prove(bench: Bench) -> list[Finding]:
                 session.settle_link()
     else:
         raise LinkError(again.what, where=again.where, remedy=again.remedy)
-    for session in bench.sessions.values():
-        session.touched.clear()
+    for touched in bench.touched.values():
+        touched.clear()
     findings += [Finding("doubt", name, text) for name, text in bench.take_doubts()]
     for finding in findings:  # what is known now is the truth
         if finding.kind in ("off", "lost"):
@@ -159,7 +149,7 @@ def _identity(session: Session) -> Use:
 
 
 def _take_doubt(session: Session, what: str) -> None:
-    session.doubt = session.doubt or f"{session.name} {what}"
+    session.doubt(what)
     session.link.is_waiting = True  # so that the next look opens the link anew
 
 

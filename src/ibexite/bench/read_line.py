@@ -12,6 +12,7 @@ from dataclasses import dataclass, field
 from math import nan
 
 from ibexite import units
+from ibexite.bench.interface import TRIES
 from ibexite.errors import LinkError
 from ibexite.holes import Bad
 from ibexite.instruments.profile import ReadingCommands
@@ -20,7 +21,6 @@ from ibexite.protocols.scpi import INFINITY, NOT_A_NUMBER, response_value
 from ibexite.units import Dimension
 from ibexite.verdicts import BAD_READINGS, FAULT_OF_UNIT, Reason
 
-TRIES = 3  # in all, unless the sequence says otherwise
 MOST_SETTLING = 100  # readings
 
 
@@ -92,6 +92,7 @@ class _Query:
         self._select = commands.select.replace("{channels}", ",".join(str(item.channel) for item in items))
         self._ask, self._select_and_ask = session.message(ask), session.message(self._select, ask)
         self._is_single = len(items) == 1
+        self._value, self._exchange = first.value, session.exchange_once
 
     def _message(self) -> Message:
         """The query, with the selection of its channels if others were selected last."""
@@ -130,7 +131,9 @@ class _Query:
 
     def value(self) -> float:
         """Asks for the only item of this query and waits for its value, in base units. Raises BadReading."""
-        return self.items[0].value(self.session.exchange_once(self._message()))
+        if self._select:
+            return self._value(self._exchange(self._message()))
+        return self._value(self._exchange(self._ask))
 
     def configure(self) -> None:
         for item in self.items:
@@ -161,8 +164,10 @@ class ReadLine:
         self.items, self.averaging, self.bad = items, averaging, bad
         self._tries, self._settled = tries, settled
         self._rounds = _rounds(items) if together else [[_Query(i.session, [i], [n])] for n, i in enumerate(items)]
+        is_alone = [len(round_) == 1 and len(round_[0].items) == 1 for round_ in self._rounds]
+        self._places = [(r, r[0].places[0] if alone else -1) for r, alone in zip(self._rounds, is_alone, strict=True)]
         self._sessions = list({id(item.session): item.session for item in items}.values())
-        self._is_set_up = False
+        self._is_set_up, self._is_plain = False, averaging == 1 and settled is None
         for session in self._sessions:
             session.when_forgotten.append(self._forget)
 
@@ -172,7 +177,7 @@ class ReadLine:
     def __call__(self) -> list[float]:
         """The values in base units, in the order of the line; NaN for a bad one."""
         try:
-            return self._take_all()
+            return self._once() if self._is_set_up and self._is_plain else self._take_all()
         except Reconnected:  # once more from the set-ups on; other instruments may still be answering
             for session in self._sessions:
                 session.settle_link()
@@ -232,11 +237,11 @@ class ReadLine:
 
     def _once(self) -> list[float]:
         values = [nan] * len(self.items)
-        for round_ in self._rounds:
-            if len(round_) == 1 and len(round_[0].items) == 1:
+        for round_, place in self._places:
+            if place >= 0:  # one reading by itself
                 query = round_[0]
                 try:
-                    values[query.places[0]] = query.value()
+                    values[place] = query.value()
                 except BadReading as error:
                     self._again(query, values, [Bad(query.items[0].name, error.reason, error.raw)])
                 continue

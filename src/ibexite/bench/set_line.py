@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any
 
 from ibexite import units
+from ibexite.bench.interface import Key
 from ibexite.errors import CeilingError
 from ibexite.instruments.session import Session
 from ibexite.units import Dimension
@@ -43,12 +44,15 @@ class Target:
         return CeilingError(f"{what} = {shown} is beyond {limit} ({origin})", remedy="Nothing was sent.")
 
 
-def make_set_line(targets: list[Target], state: dict[tuple[str, str], float]) -> SetLine:
+def make_set_line(
+    targets: list[Target], state: dict[Key, float], touched: Mapping[Session, dict[Key, None]]
+) -> SetLine:
     """A function that sends values (base units; True and False for on/off) to the targets, in the order of the line.
 
     All bounds are looked at before the first byte; settings of one instrument that follow one another go out in one
     piece; `state` keeps what was set, from the moment before it is sent: a link that breaks while sending is brought
-    back to that. The function is generated, for it is called at every point of a sweep.
+    back to that; `touched` keeps what each instrument has not been asked for since. The function is generated, for it
+    is called at every point of a sweep.
 
     It raises CeilingError (a value beyond a ceiling or range, or not a number: nothing was sent) and LinkError.
     """
@@ -67,7 +71,7 @@ def make_set_line(targets: list[Target], state: dict[tuple[str, str], float]) ->
         bound[f"key_{i}"] = (target.role, target.setting)
         # The values of an inner loop come again and again.
         bound[f"encode_{i}"] = lru_cache(TEXTS_KEPT)(target.session.encoder(target.setting, target.channel))
-        bound[f"send_{i}"], bound[f"touched_{i}"] = target.session.send, target.session.touched
+        bound[f"send_{i}"], bound[f"touched_{i}"] = target.session.send, touched[target.session]
     for group in _groups(targets):
         texts = [f"encode_{i}({names[i]})" for i in group]
         end = targets[group[0]].session.profile.terminator

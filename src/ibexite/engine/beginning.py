@@ -7,8 +7,8 @@ from pathlib import Path
 from typing import Any
 
 from ibexite import __version__, events
-from ibexite.bench.bench import Bench
 from ibexite.bench.file import BenchFile
+from ibexite.bench.interface import Connected
 from ibexite.engine.orders import Identity, Orders
 from ibexite.language import constants, nodes
 from ibexite.language.program import Program
@@ -19,8 +19,10 @@ def sequence_hash(program: Program) -> str:
     return _sha256(program.source.text.encode())
 
 
-def run_started(program: Program, bench: BenchFile, identity: Identity, orders: Orders) -> events.RunStarted:
-    """The first event of a run."""
+def run_started(
+    program: Program, bench: BenchFile, identity: Identity, orders: Orders, clock: float
+) -> events.RunStarted:
+    """The first event of a run; `clock` is the time in s at which it began, on its own clock."""
     sequence, source, earlier = program.sequence, program.source, orders.earlier
     return events.RunStarted(
         identity.run,
@@ -44,6 +46,7 @@ def run_started(program: Program, bench: BenchFile, identity: Identity, orders: 
         identity.retest_of,
         earlier.first_run if earlier else "",
         earlier.first_verdict if earlier else "",
+        clock,
         identity.number,
     )
 
@@ -83,17 +86,17 @@ def _programs(program: Program) -> dict[str, Path]:
     return {call.program: folder / call.program for call in calls}
 
 
-def instrument(bench: Bench, name: str) -> dict[str, Any]:
+def instrument(bench: BenchFile, name: str, connected: Connected) -> dict[str, Any]:
     """What is told of an instrument that has answered."""
-    fact, session = bench.file.instruments[name], bench.sessions[name]
+    fact = bench.instruments[name]
     calibration = fact.calibration
     return {
         "name": name,
-        "identity": session.identity,
+        "identity": connected.identity,
         "address": fact.address,
         "profile": fact.profile.name,
-        "simulated": session.is_simulated,
-        "roles": [r.name for r in bench.file.roles.values() if r.instrument == name],
+        "simulated": connected.is_simulated,
+        "roles": [r.name for r in bench.roles.values() if r.instrument == name],
         "due": calibration.due.isoformat() if calibration else "",
         "certificate": calibration.certificate if calibration else "",
     }

@@ -6,8 +6,8 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 
 from ibexite import events
-from ibexite.bench.bench import SafeDeed
 from ibexite.bench.guardian import Guardian
+from ibexite.bench.interface import SafeDeed
 from ibexite.engine.course import Course
 from ibexite.engine.orders import Orders
 from ibexite.engine.runtime import Runtime
@@ -60,8 +60,7 @@ class Cleaning:
 
     def _can_talk(self) -> bool:
         try:
-            for session in self._runtime.bench.sessions.values():
-                session.settle_link()
+            self._runtime.bench.settle_links()
         except Exception as error:
             what = error.what if isinstance(error, IbexiteError) else repr(error)
             self._tell(IbexiteError(f"after unit was left out: {what}"))

@@ -9,7 +9,7 @@ from functools import partial
 from typing import TYPE_CHECKING, Any
 
 from ibexite import events, units
-from ibexite.bench.read_line import Item
+from ibexite.bench.interface import ItemLike
 from ibexite.engine.loops import Refined, Search, Turns
 from ibexite.engine.tables import Axis, Table
 from ibexite.engine.tallies import ReportedTally, judge_text
@@ -181,7 +181,7 @@ class Frame:
         """The names in the gaps of a text."""
         return [gap.name for gap in fill.gaps(text)]
 
-    def item(self, reading: nodes.Reading) -> Item:
+    def item(self, reading: nodes.Reading) -> ItemLike:
         """One value of a read line."""
         bench = self.runtime.bench
         name = self.prefix + reading.name
@@ -234,7 +234,7 @@ class Frame:
                     )
                 )  # fmt: skip
                 runtime.fresh[block, meta["name"]] = value
-                io = []
+                io = events.NOTHING_SAID
             return values
 
         return tell

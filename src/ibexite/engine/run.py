@@ -7,8 +7,7 @@ from collections.abc import Iterable
 from typing import Any
 
 from ibexite import events, verdicts
-from ibexite.bench.bench import Bench
-from ibexite.bench.file import BenchFile
+from ibexite.bench.interface import BenchLike
 from ibexite.engine import beginning
 from ibexite.engine.cleaning import Cleaning
 from ibexite.engine.course import Course
@@ -29,19 +28,18 @@ class Run:
     def __init__(
         self,
         program: Program,
-        bench_file: BenchFile,
+        bench: BenchLike,
         identity: Identity,
         services: Services,
         journal: Reader,
         views: Iterable[Reader] = (),
         orders: Orders | None = None,
     ) -> None:
-        self.program, self.bench_file, self.identity = program, bench_file, identity
+        self.program, self.bench, self.identity = program, bench, identity
         self.orders, self.services = orders or Orders(), services
         self.course = Course(program)
         self.outcome = self.course.outcome
         self.outcome.run = identity.run
-        self.bench = Bench(bench_file, services.opening)
         self._teller = Teller(identity.run, journal, views, self._journal_lost)
         self.emit = self._teller.__call__
         earlier = self.orders.earlier
@@ -82,7 +80,9 @@ class Run:
 
     def _carry_out_tests(self) -> None:
         try:
-            self.emit(beginning.run_started(self.program, self.bench_file, self.identity, self.orders))
+            self.emit(
+                beginning.run_started(self.program, self.bench.file, self.identity, self.orders, self.runtime.began)
+            )
             self.services.stop.check()
             self._prepare()
             self._before_unit()
@@ -97,16 +97,16 @@ class Run:
     # --- before the tests --------------------------------------------------------------------------------------------
 
     def _prepare(self) -> None:
-        needed = beginning.instruments_of(self.program, self.bench_file)
+        needed = beginning.instruments_of(self.program, self.bench.file)
         self._mark_trials(needed)
         who = f"run {self.identity.run} of {self.program.source.name} for {self.identity.serial}"
         who += f" by {self.identity.operator}" if self.identity.operator else ""
-        self.bench.connect(needed, who, heed=self.services.stop.check, now=self.runtime.now)
-        instruments = [beginning.instrument(self.bench, name) for name in needed]
+        self.bench.connect(needed, who, heed=self.services.stop.check, now=self.services.clock.now)
+        instruments = [beginning.instrument(self.bench.file, name, it) for name, it in self.bench.connected().items()]
         self.emit(events.BenchConnected(self.runtime.now(), instruments))
         self._is_prepared = True
         if self.services.guardian is not None:  # from here on outputs may go on
-            self.services.guardian.watch(self.bench, self.runtime.began)
+            self.bench.rescued_by(self.services.guardian, self.runtime.began)
         if self.services.timing is not None:
             self.services.timing.listen(self.bench)
         self.bench.protect()
@@ -119,7 +119,7 @@ class Run:
         mark, program = self.runtime.mark_trial, self.program
         today = self.identity.started.date()
         for name in needed:
-            calibration = self.bench_file.instruments[name].calibration
+            calibration = self.bench.file.instruments[name].calibration
             if calibration is not None and calibration.due < today:
                 mark("calibration", f"calibration of {name} was due on {calibration.due.isoformat()}")
         for text in program.overrides:
@@ -135,9 +135,9 @@ class Run:
         for use in self.program.measures.values():
             if use.measurement.kind != "sequence":
                 for name in use.roles.values():
-                    role = self.bench_file.roles.get(name)
+                    role = self.bench.file.roles.get(name)
                     if role is not None:
-                        profile = self.bench_file.instruments[role.instrument].profile
+                        profile = self.bench.file.instruments[role.instrument].profile
                         settings |= dict.fromkeys((name, setting) for setting in profile.settings)
         return list(settings)
 
@@ -268,8 +268,9 @@ class Run:
     def _judge_unit(self) -> None:
         outcome, earlier = self.outcome, self.orders.earlier
         kept = earlier.reasons(self._taken_over(earlier)) if earlier is not None else []
+        is_simulated = any(instrument.is_simulated for instrument in self.bench.connected().values())
         outcome.trial[:] = verdicts.trial_of(
-            outcome.trial, outcome.facts, is_simulated=self.bench.is_simulated or self.orders.is_simulated, kept=kept
+            outcome.trial, outcome.facts, is_simulated=is_simulated or self.orders.is_simulated, kept=kept
         )
         outcome.verdict = verdicts.verdict_of_unit(
             outcome.facts.values(), is_aborted=self.course.is_aborted, is_broken=self.course.is_broken,

@@ -8,14 +8,13 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from ibexite import events
-from ibexite.bench.bench import Bench
+from ibexite.bench.interface import BenchLike
 from ibexite.engine.compile import Compiler
 from ibexite.engine.formula import as_time
 from ibexite.engine.frame import Frame
 from ibexite.engine.services import Halts, Services
 from ibexite.errors import SequenceError
 from ibexite.holes import NEVER_MEASURED, Bad, decide
-from ibexite.instruments.session import Said
 from ibexite.language import nodes
 from ibexite.language.constants import Value
 from ibexite.language.program import Program, Scope
@@ -65,7 +64,7 @@ class Runtime:
     def __init__(
         self,
         program: Program,
-        bench: Bench,
+        bench: BenchLike,
         services: Services,
         emit: Callable[[Any], None],
         *,
@@ -262,20 +261,15 @@ class Runtime:
 
     # --- what is collected between events ----------------------------------------------------------------------------
 
-    def take_traffic(self) -> list[Said]:
+    def take_traffic(self) -> events.Said:
         """What was said to instruments since last asked."""
-        traffic = self.bench.traffic
-        if not traffic:
-            return []
-        taken = traffic.copy()
-        traffic.clear()
-        return taken
+        return self.bench.take_said() or events.NOTHING_SAID
 
     def flush(self) -> None:
         """Tells of traffic that no other event carries."""
         io = self.take_traffic()
         self.take_bad()
-        if io:
+        if io[0]:
             self.emit(events.Traffic(self.now(), io))
 
     def take_bad(self) -> list[Bad]:

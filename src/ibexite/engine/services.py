@@ -9,7 +9,6 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol
 
 from ibexite.errors import NoAnswerError, SequenceError
-from ibexite.instruments.link import Link, LinkOptions, open_link
 from ibexite.stop import Stop
 from ibexite.units import Unit
 
@@ -197,4 +196,3 @@ class Services:
     halts: Halts | None = None
     timing: Timing | None = None
     records: Path | None = None  # folder of the records, where attached files are kept
-    opening: Callable[[str, LinkOptions], Link] = open_link  # gives an open link to an address

@@ -13,11 +13,14 @@ from collections.abc import Iterable, Iterator
 from itertools import product
 from typing import TYPE_CHECKING, Any
 
-from ibexite.events import Row
+from ibexite.events import NOTHING_SAID, Row
 from ibexite.holes import NO_POINT, Bound, is_never_measured
 
 if TYPE_CHECKING:
     from ibexite.analysis.curve import Curve
+
+
+NO_HOLES: tuple[tuple[int, ...], tuple[tuple[int, str], ...]] = ((), ())
 
 
 class Axis:
@@ -113,12 +116,13 @@ class Table:
         if self._places is not None:
             self._places.append(place)
         runtime = self._runtime
-        bad = runtime.take_bad() if runtime.bench.bad else []
+        bench = runtime.bench
+        bad = runtime.take_bad() if bench.bad else []
         total = sum(values)
-        more = () if total == total else self._holes(values)
-        runtime.emit(
-            Row(runtime.clock.now() - runtime.began, self.number, x, values, bad, runtime.take_traffic(), *more)
-        )
+        more = NO_HOLES if total == total else self._holes(values)
+        t, io = runtime.clock.now() - runtime.began, bench.take_said() or NOTHING_SAID
+        # As Row(…), in half the time: it is done at each point of a sweep.
+        runtime.emit(tuple.__new__(Row, (t, self.number, x, values, bad, io, *more)))
 
     def _holes(self, values: tuple[float, ...]) -> tuple[tuple[int, ...], tuple[tuple[int, str], ...]]:
         """Which values of a row were never measured, and what is known of those that are bounded."""

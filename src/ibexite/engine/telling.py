@@ -25,29 +25,26 @@ class Teller:
 
     def __call__(self, event: Event) -> None:
         """Tells the journal, then the views. Raises what `on_lost` raises."""
-        emitted = self._next(event)
+        self._number = number = self._number + 1
+        emitted: Emitted = tuple.__new__(Emitted, (self._run, number, event))  # as Emitted(…), in half the time
         if self.has_journal:
-            self._write(emitted)
+            try:
+                self._journal(emitted)
+            except Exception as error:
+                self._lose(error)
         if self._views:
             self._show(emitted)
 
     def in_two_steps(self, event: Event, again: Callable[[], Event]) -> None:
         """Tells the journal an event, and the views what it is after that: what cannot be written may change it."""
-        emitted = self._next(event)
-        if self.has_journal:
-            self._write(emitted)
-        self._show(emitted._replace(event=again()))
+        views, self._views = self._views, []
+        self(event)
+        self._views = views
+        self._show(Emitted(self._run, self._number, again()))
 
-    def _next(self, event: Event) -> Emitted:
-        self._number += 1
-        return Emitted(self._run, self._number, event)
-
-    def _write(self, emitted: Emitted) -> None:
-        try:
-            self._journal(emitted)
-        except Exception as error:
-            self.has_journal = False
-            self._on_lost(error if isinstance(error, RecordsError) else RecordsError(f"the journal broke: {error!r}"))
+    def _lose(self, error: Exception) -> None:
+        self.has_journal = False
+        self._on_lost(error if isinstance(error, RecordsError) else RecordsError(f"the journal broke: {error!r}"))
 
     def _show(self, emitted: Emitted) -> None:
         for view in tuple(self._views):

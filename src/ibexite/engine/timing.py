@@ -7,7 +7,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
 
-from ibexite.bench.bench import Bench
+from ibexite.bench.interface import BenchLike
 
 
 @dataclass(slots=True)
@@ -37,11 +37,9 @@ class Timing:
         """A line of a file took so long."""
         self.lines.setdefault((file, line), Cost()).add(seconds)
 
-    def listen(self, bench: Bench) -> None:
+    def listen(self, bench: BenchLike) -> None:
         """Times every exchange of a connected bench."""
-        for name, session in bench.sessions.items():
-            for method in ("exchange_once", "answer", "send"):
-                setattr(session, method, self._timed(name, getattr(session, method)))
+        bench.listen(self._timed)
 
     def _timed(self, name: str, method: Callable[..., Any]) -> Callable[..., Any]:
         def timed(message: Any, *more: Any, **options: Any) -> Any:
@@ -49,7 +47,7 @@ class Timing:
             try:
                 return method(message, *more, **options)
             finally:
-                text = message if isinstance(message, str) else message.heads[-1][2]
+                text = message if isinstance(message, str) else message.what[2].rpartition("\n")[2]
                 self.commands.setdefault((name, _shape(text)), Cost()).add(self.clock() - begun)
 
         return timed

@@ -1,16 +1,16 @@
 """A session: one connected instrument, its profile, its link, and what was said on it.
 
 Recovery: when a link breaks or stays silent it is opened anew, the instrument must still be the same one, settings that
-nothing has proved since are sent again, and whoever keeps the state of the bench asks it back (`after_recovery`). Then
-the question is repeated once, so that a late reply can never be taken for the next one; queries that clear what they
-read are not repeated. What was sent without being asked for puts all answers since the last proof in doubt.
+nothing has proved since are sent again, and whoever uses it asks back the state that it had (`User`). Then the question
+is repeated once, so that a late reply can never be taken for the next one; queries that clear what they read are not
+repeated. What was sent without being asked for puts all answers since the last proof in doubt.
 """
 
 from __future__ import annotations
 
 import re
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from typing import NamedTuple
 
 from ibexite.errors import InstrumentError, LinkError
@@ -22,15 +22,14 @@ MAX_ERRORS_READ = 200  # a queue of a sweep in which each point was refused; one
 IDENTITY = "*IDN?"
 
 
-Said = tuple[str, str, str, float]
-"""What was said: instrument; ">" to it, "<" by it, "!" about its link; the bytes, each as one character (Latin-1); time
-in s."""
+What = tuple[str, str, str]
+"""What was said: instrument; ">" to it, "<" by it, "!" about its link; the bytes, each as one character (Latin-1)."""
 
 
 class Message(NamedTuple):
-    """A message made ready: what is told of it in the traffic (all but the time), and its bytes."""
+    """A message made ready: what is told of it (its lines with a line feed between them), and its bytes."""
 
-    heads: tuple[tuple[str, str, str], ...]
+    what: What
     data: bytes
 
 
@@ -38,14 +37,59 @@ class Reconnected(LinkError):
     """The link was opened anew and the instrument is as it was; set-ups of readings are to be sent again, and asked."""
 
 
-class Session:
-    """Talks to one instrument. `traffic` receives everything that is said, with the time that `now` tells."""
+class User:
+    """Whoever talks on sessions: what was said, what time it is, whether to go on. With what others that use
+    the same instruments pass on."""
 
     def __init__(
-        self, name: str, profile: Profile, link: Link, traffic: list[Said], now: Callable[[], float] = time.monotonic
+        self,
+        *,
+        now: Callable[[], float] = time.monotonic,
+        heed: Callable[[], None] = lambda: None,
+        after_recovery: Callable[[Session], None] = lambda session: None,
     ) -> None:
+        """`now` tells the time in s. `heed` is called while an instrument is waited for; what it raises ends the wait.
+        `after_recovery` asks back the state of an instrument whose link was opened anew."""
+        self.now, self.heed, self.after_recovery = now, heed, after_recovery
+        self.said: list[What] = []
+        self.said_at: list[float] = []
+        self.doubts: dict[str, str] = {}  # by instrument: why answers since the last proof may belong to others
+        self._errors: list[str] = []
+        self._limiting: set[str] = set()
+
+    def take_said(self) -> tuple[list[What], list[float]]:
+        """What was said since last asked, and when."""
+        taken, self.said, self.said_at = (self.said, self.said_at), [], []
+        return taken
+
+    def pass_on(
+        self, sessions: dict[str, Session], *, errors: dict[str, list[str]] | None = None,
+        limiting: Iterable[str] = (),
+    ) -> None:  # fmt: skip
+        """Tells the other users of some sessions what was read from them and is cleared by that."""
+        for name, session in sessions.items():
+            for other in session.users:
+                if other is not self:
+                    other._errors += (errors or {}).get(name, [])
+                    other._limiting |= {name} & set(limiting)
+
+    def take_errors(self) -> list[str]:
+        """Errors that others have read."""
+        taken, self._errors = self._errors, []
+        return taken
+
+    def take_limiting(self) -> set[str]:
+        """Instruments of which others have read that they limited."""
+        taken, self._limiting = self._limiting, set()
+        return taken
+
+
+class Session:
+    """Talks to one instrument for whoever uses it just now; what is said is told to that user."""
+
+    def __init__(self, name: str, profile: Profile, link: Link, user: User) -> None:
         self.name, self.profile, self.link = name, profile, link
-        self.traffic, self._now = traffic, now
+        self.user, self.users = user, [user]
         self.end = profile.terminator.encode("latin-1")
         self.identity = ""
         self.selected = ""  # the scan list that was selected last
@@ -53,25 +97,38 @@ class Session:
         self.when_forgotten: list[Callable[[], None]] = []  # told when the set-ups of readings were lost
         self.recoveries: list[str] = []
         self.unproven: list[tuple[str, bool]] = []  # commands since the last answer, and whether they may be repeated
-        self.touched: dict[tuple[str, str], None] = {}  # (role, setting) that were sent and not asked back since
-        self.doubt = ""  # why answers since the last proof may belong to other questions
-        self.after_recovery: Callable[[], None] = lambda: None
         self.has_left_behind = False  # commands on a link that was given up: they may be carried out yet
         self._has_recovered = False  # since the errors were read last
+
+    def add(self, user: User) -> None:
+        """One more uses it."""
+        if user not in self.users:
+            self.users.append(user)
+
+    def remove(self, user: User) -> None:
+        """One uses it no more."""
+        self.users = [other for other in self.users if other is not user]
+        if self.users and self.user is user:
+            self.user = self.users[0]
+
+    def doubt(self, what: str) -> None:
+        """It is in doubt which answers belong to which questions, for all that use it."""
+        for user in self.users:
+            user.doubts.setdefault(self.name, f"{self.name} {what}")
 
     # --- exchanges ---------------------------------------------------------------------------------------------------
 
     def message(self, *texts: str) -> Message:
-        """A message made ready: what is told of it, and its bytes."""
-        return Message(tuple((self.name, ">", text) for text in texts), b"".join(map(self._encoded, texts)))
+        """A message made ready: what is told of it (its lines with a line feed between them), and its bytes."""
+        return Message((self.name, ">", "\n".join(texts)), b"".join(map(self._encoded, texts)))
 
     def _tell(self, direction: str, text: str) -> None:
-        self.traffic.append((self.name, direction, text, self._now()))
+        self.user.said.append((self.name, direction, text))
+        self.user.said_at.append(self.user.now())
 
     def _tell_message(self, message: Message) -> None:
-        now = self._now()
-        for head in message.heads:
-            self.traffic.append((*head, now))
+        self.user.said.append(message.what)
+        self.user.said_at.append(self.user.now())
 
     def _encoded(self, text: str) -> bytes:
         return text.encode("latin-1") + self.end
@@ -82,7 +139,9 @@ class Session:
         Args:
             may_repeat: carried out twice they mean the same (settings), so that they can be sent again.
         """
-        self._tell(">", text)
+        user = self.user
+        user.said.append((self.name, ">", text))
+        user.said_at.append(user.now())
         self.unproven.append((text, may_repeat))
         try:
             self.link.send(text.encode("latin-1") + self.end)
@@ -110,14 +169,22 @@ class Session:
 
     def exchange_once(self, message: Message) -> str:
         """Asks and answers. Raises Reconnected: it is to be asked again, from its set-up on."""
-        self._tell_message(message)
+        # What else are methods of their own is written out here: the loop over points comes by several times at each.
+        user = self.user
+        said, at = user.said, user.said_at
+        said.append(message.what)
+        at.append(user.now())
         try:
             line = self.link.exchange(message.data).decode("latin-1")
         except LinkError as error:
             error = _naming(error, message)
             self._recover(error)
             raise self._reconnected(error) from None
-        return self._answered(line)
+        if self.unproven:
+            self.unproven.clear()
+        said.append((self.name, "<", line))
+        at.append(user.now())
+        return line
 
     def exchange_as_it_is(self, message: Message) -> str:
         """Asks and answers; a broken link is not mended. Raises LinkError."""
@@ -154,8 +221,8 @@ class Session:
         self.recoveries.append(error.what)
         self._has_recovered = True
         if isinstance(error, StrayError):
-            self.doubt = f"{self.name} {error.what}"
-        self.has_left_behind |= bool(self.unproven or self.doubt)
+            self.doubt(error.what)
+        self.has_left_behind |= bool(self.unproven or self.name in self.user.doubts)
         self._tell("!", f"{error.what}; connecting anew")
         unproven, self.unproven = self.unproven, []
         self.link.reopen()
@@ -171,7 +238,8 @@ class Session:
             self._tell(">", text)
             self.unproven.append((text, True))
             self.link.send(self._encoded(text))
-        self.after_recovery()
+        for user in self.users:
+            user.after_recovery(self)
 
     def _identify_again(self) -> None:
         if not self.identity:
@@ -203,8 +271,6 @@ class Session:
         """It is being made safe: from here on nothing that was set before is sent again or asked back."""
         self.has_left_behind |= bool(self.link.is_waiting and self.unproven)
         self.unproven.clear()
-        self.touched.clear()
-        self.after_recovery = lambda: None
 
     def link_send(self, text: str) -> None:
         """Sends commands while the bench is made safe: a broken link is not mended here, the next role comes first."""
@@ -371,7 +437,7 @@ class Session:
 
 def _naming(error: LinkError, message: Message) -> LinkError:
     """The same error with the question that it came upon."""
-    if isinstance(error, StrayError) or not message.heads:
+    if isinstance(error, StrayError):
         return error
-    asked = message.heads[-1][2]
+    asked = message.what[2].rpartition("\n")[2]
     return LinkError(f"{error.what} after {asked!r}", where=error.where, remedy=error.remedy)

@@ -34,14 +34,14 @@ def _from_form_1(entry: Entry) -> Entry:
             {"name": name, "reason": {"code": OLDER, "text": why}, "raw": raw} for name, why, raw in entry["bad"]
         ]
     if "io" in entry:
-        entry["io"] = [_said_from_form_1(line, entry["t"]) for line in entry["io"]]
+        entry["io"] = [list(map(_said_from_form_1, entry["io"])), [entry["t"]] * len(entry["io"])]
     return _judged_from_form_1(entry) if entry["e"] == "Judged" else entry
 
 
-def _said_from_form_1(line: str, t: float) -> list[Any]:
+def _said_from_form_1(line: str) -> list[str]:
     """What was said on a link was one text: "psu> VOLT 7"."""
     found = re.match(r"([^<>!]*)([<>!]) (.*)", line, re.DOTALL)
-    return [*found.groups(), t] if found is not None else ["", "!", line, t]
+    return list(found.groups()) if found is not None else ["", "!", line]
 
 
 def _judged_from_form_1(entry: Entry) -> Entry:

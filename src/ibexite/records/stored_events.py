@@ -72,8 +72,9 @@ def _bad(entries: list[Any]) -> list[Bad]:
     return [Bad(entry["name"], reason_of(entry["reason"]), entry["raw"]) for entry in entries]
 
 
-def _said(entries: list[Any]) -> list[events.Said]:
-    return [(name, direction, text, t) for name, direction, text, t in entries]
+def _said(entry: list[Any]) -> events.Said:
+    what, at = entry
+    return [(name, direction, text) for name, direction, text in what], at
 
 
 def _counts(entry: Any) -> tuple[int, int] | None:

@@ -155,6 +155,7 @@ class RunService:
     def _run(
         self, handle: RunHandle, orders: UnitOrders, readers: tuple[Reader, ...], operator: Operator, stop: Stop
     ) -> Outcome:
+        from ibexite.bench.bench import Bench
         from ibexite.bench.guardian import Guardian
         from ibexite.engine.run import Run
         from ibexite.engine.services import Services
@@ -174,7 +175,7 @@ class RunService:
                 _clock(simulated, orders), operator, stop, Guardian(journal.handle), orders.halts, handle.timing,
                 self.records,
             )  # fmt: skip
-            run = Run(orders.program, bench, identity, services, journal, readers, orders.orders)
+            run = Run(orders.program, Bench(bench), identity, services, journal, readers, orders.orders)
             outcome = run.carry_out()
             if self._store(store, journal.path, outcome) and self._helper is not None:
                 report = self.records / "reports" / report_name(orders.serial, outcome.run)

@@ -1,0 +1,124 @@
+"""What may change anything on an instrument: actions and raw commands. Afterwards its settings are asked back, and none
+may be beyond a ceiling."""
+
+from __future__ import annotations
+
+from math import inf, nan
+from typing import TYPE_CHECKING, NoReturn
+
+from ibexite import units
+from ibexite.errors import InstrumentError
+from ibexite.instruments.session import Session
+from ibexite.protocols.scpi import INFINITY, response_value
+
+if TYPE_CHECKING:
+    from ibexite.bench.bench import Bench
+
+
+def do(bench: Bench, role_name: str, action: str) -> None:
+    """Carries out an action of a role, then asks its settings back.
+
+    Raises:
+        InstrumentError: the profile has no such action, or it led beyond a ceiling.
+    """
+    role = bench.file.roles[role_name]
+    session = bench.sessions[role.instrument]
+    command = session.profile.actions.get(action)
+    if command is None:
+        raise InstrumentError(f"profile {session.profile.name} has no action {action!r}", where=role_name)
+    session.send(command.replace("{channel}", str(role.channel)), may_repeat=False)
+    session.forget()
+    relearn(bench, role_name)
+
+
+def raw_send(bench: Bench, role_name: str, text: str) -> None:
+    """Sends a raw command where the bench file allows it, then asks back what is known of the role.
+
+    Raises:
+        InstrumentError: raw commands are not allowed there, or it led beyond a ceiling.
+    """
+    session = _raw_session(bench, role_name)
+    session.send(text, may_repeat=False)
+    session.forget()
+    relearn(bench, role_name)
+
+
+def raw_query(
+    bench: Bench, role_name: str, text: str, unit: units.Unit | None, kind: str, tries: int
+) -> tuple[float | str, str, str]:
+    """The reply to a raw query: a number in base units, a text, or 1.0 and 0.0 for yes and no; NaN for a bad one, with
+    the code of why and what was answered."""
+    session = _raw_session(bench, role_name)
+    changes = ";" in text  # more than one command: it may have set something
+    reply = ""
+    for _ in range(1 if changes else tries):
+        reply = session.query(text, may_repeat=not changes).strip()
+        if changes:
+            session.forget()
+            relearn(bench, role_name)
+        if kind == "text":
+            return reply, "", reply
+        try:
+            words = {"ON": 1.0, "OFF": 0.0, "YES": 1.0, "NO": 0.0} if kind == "yes_no" else {}
+            number = words.get(reply.upper())
+            number = response_value(reply) if number is None else number
+        except ValueError:
+            continue
+        if abs(number) < 0.999 * INFINITY:
+            return float(number != 0) if kind == "yes_no" else _in_base(number, unit), "", reply
+    return nan, "not_a_number" if reply else "empty", reply
+
+
+def _raw_session(bench: Bench, role_name: str) -> Session:
+    role = bench.file.roles[role_name]
+    if not role.allows_raw:
+        raise InstrumentError(
+            "raw commands are not allowed here",
+            where=role_name,
+            remedy="Write raw = true into the role of the bench.",
+        )
+    return bench.sessions[role.instrument]
+
+
+def relearn(bench: Bench, role_name: str) -> None:
+    """Asks back all settings of a role whose state is known or which have a ceiling, and those of the roles on the
+    same instrument.
+
+    Raises:
+        InstrumentError: one is beyond its ceiling; then its outputs have been switched off at once.
+    """
+    instrument = bench.file.roles[role_name].instrument
+    same = [role for role in bench.roles() if role.instrument == instrument]
+    names = {role.name for role in same}
+    keys = [key for key in bench.state if key[0] in names]
+    keys += [(r.name, setting) for r in same for setting in r.ceiling if (r.name, setting) not in bench.state]
+    known = set(bench.state)
+    bench.learn_state(keys)
+    for key in keys:
+        ceiling = bench.file.roles[key[0]].ceiling.get(key[1], inf)
+        value = bench.state[key]
+        if key not in known:
+            del bench.state[key]
+        if not value <= ceiling * (1 + 1e-9):
+            _refuse_beyond(bench, key, value, ceiling)
+
+
+def _refuse_beyond(bench: Bench, key: tuple[str, str], value: float, ceiling: float) -> NoReturn:
+    role = bench.file.roles[key[0]]
+    session = bench.sessions[role.instrument]
+    for setting, safe in session.profile.safe.items():
+        session.send(session.encoder(setting, role.channel)(safe))
+        bench.state[key[0], setting] = float(safe)
+    dimension = session.profile.settings[key[1]].feature.dimension or units.PLAIN
+    shown = [units.format_value(x, dimension) for x in (value, ceiling)]
+    raise InstrumentError(
+        f"{key[0]}.{key[1]} was found at {shown[0]}, beyond its ceiling of {shown[1]}; it was switched off",
+        where=key[0], remedy="Raw commands and actions must not lead beyond a ceiling either.",
+    )  # fmt: skip
+
+
+def _in_base(number: float, unit: units.Unit | None) -> float:
+    if unit is None:
+        return number
+    value = number * float(unit.factor) + float(unit.offset)
+    return round(value, 12) if unit.offset else value

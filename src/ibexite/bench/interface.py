@@ -1,0 +1,148 @@
+"""What the engine knows of a bench. `Bench` drives instruments; a bench that answers from stored values (to judge again
+without them) or one made for a test is plugged in without a change anywhere else."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any, NamedTuple, Protocol
+
+from ibexite.bench.file import BenchFile
+from ibexite.holes import Bad
+from ibexite.units import Dimension, Unit
+
+TRIES = 3  # of a reading, in all, unless the sequence says otherwise
+if TYPE_CHECKING:
+    from ibexite.bench.guardian import Guardian
+
+Key = tuple[str, str]
+"""A role and one of its settings."""
+
+
+class Connected(NamedTuple):
+    """An instrument that has answered: who it says it is, and whether it says that it is a simulated one."""
+
+    identity: str
+    is_simulated: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Finding:
+    """What is not as it was believed. kind: tripped (a protection), off (an output went off by itself), lost (a setting
+    is another one), doubt (answers may belong to other questions)."""
+
+    kind: str
+    role: str
+    text: str
+
+
+@dataclass(frozen=True, slots=True)
+class SafeDeed:
+    """What became of one role on the way to the safe state; `problem` is "" when it is off and says so."""
+
+    role: str
+    problem: str
+
+
+class ItemLike(Protocol):
+    """One value of a read line, as the bench made it ready."""
+
+    @property
+    def dimension(self) -> Dimension:
+        """The dimension of what it gives."""
+
+
+class BenchLike(Protocol):
+    """A bench as the engine uses it. Values are in base units; NaN is a bad one, which is then in `bad`."""
+
+    file: BenchFile
+    bad: list[Bad]  # emptied by whoever records it
+    state: dict[Key, float]  # what is believed of each setting
+    is_ramping: bool  # the first source was switched on and nothing was waited for since
+
+    # --- connecting and leaving ---
+
+    def connect(
+        self, instruments: Iterable[str], holder: str, *, heed: Callable[[], None], now: Callable[[], float]
+    ) -> None:
+        """Connects the named instruments, outputs off. `heed` is called while one is waited for."""
+
+    def connected(self) -> dict[str, Connected]:
+        """The instruments that have answered, by name."""
+
+    def rescued_by(self, guardian: Guardian, began: float) -> None:
+        """Lets a guardian watch it: outputs may go on from now on."""
+
+    def protect(self) -> None:
+        """Writes the protection levels into the instruments."""
+
+    def settle_links(self) -> None:
+        """After an interruption: makes sure that no reply is still on its way."""
+
+    def make_safe(self) -> list[SafeDeed]:
+        """Switches everything off in the stated order. Never raises."""
+
+    def close(self) -> None:
+        """Gives the instruments back."""
+
+    def take_said(self) -> tuple[list[tuple[str, str, str]], list[float]] | None:
+        """What was said on links since last asked (instrument, direction, bytes as Latin-1), and when; None if nothing
+        was."""
+
+    def listen(self, wrap: Callable[[str, Callable[..., Any]], Callable[..., Any]]) -> None:
+        """Puts what `wrap` makes of it, by the name of the instrument, in the place of each way to talk to one."""
+
+    # --- lines ---
+
+    def set_line(self, settings: list[Key]) -> Callable[..., None]:
+        """Makes a set line ready."""
+
+    def signal_item(self, name: str, signal_name: str) -> ItemLike:
+        """One value of a read line, called so, from a signal."""
+
+    def role_item(self, name: str, role_name: str, reading: str, arguments: dict[str, float]) -> ItemLike:
+        """One value of a read line, called so, from a reading of a role."""
+
+    def read_line(
+        self, items: list[Any], *, together: bool, averaging: int, tries: int = TRIES,
+        settled: tuple[float, bool] | None = None,
+    ) -> Callable[[], list[float]]:  # fmt: skip
+        """Makes a read line ready, of items that this bench has made."""
+
+    def verify(self, settings: list[Key], values: tuple[float, ...]) -> None:
+        """Asks settings back and compares them with what was sent."""
+
+    def do(self, role_name: str, action: str) -> None:
+        """Carries out an action of a role."""
+
+    def raw_send(self, role_name: str, text: str) -> None:
+        """Sends a raw command where the bench file allows it."""
+
+    def raw_query(self, name: str, role_name: str, text: str, unit: Unit | None, kind: str, tries: int) -> float | str:
+        """The reply to a raw query."""
+
+    def complete(self) -> None:
+        """Returns when all settings that were sent have been carried out."""
+
+    def settled(self) -> None:
+        """To be called behind a wait while it is ramping."""
+
+    # --- state ---
+
+    def learn_state(self, settings: Iterable[Key]) -> None:
+        """Asks for the present values of these settings."""
+
+    def restore(self, wanted: dict[Key, float], settle: Callable[[float], None]) -> list[Key]:
+        """Sets back what differs from `wanted`; what was changed."""
+
+    def prove(self) -> list[Finding]:
+        """What is not as it was believed."""
+
+    def take_doubts(self) -> list[tuple[str, str]]:
+        """The instruments whose answers may belong to other questions, and why."""
+
+    def read_errors(self) -> list[str]:
+        """What the error queues hold."""
+
+    def take_limiting(self) -> list[str]:
+        """The roles whose instrument limited since last asked."""

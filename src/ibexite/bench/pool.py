@@ -1,0 +1,100 @@
+"""The instruments of a bench, each connected once: sessions with their set-up caches, whoever uses them.
+
+A `Bench` is the view that one unit has of a pool. An instrument that several views share is held by one of them for a
+whole line at a time, so that nobody's set-up is changed between another one's set-up and reading; held together they
+are taken in one fixed order. What clears when it is read (errors, limiting) is passed on to the others.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import threading
+from collections.abc import Callable, Iterable, Iterator
+
+from ibexite.bench.file import InstrumentFact
+from ibexite.bench.lock import AddressLocks
+from ibexite.instruments.link import Link, LinkOptions, open_link
+from ibexite.instruments.session import Session, User
+
+Opening = Callable[[str, LinkOptions], Link]
+
+
+class Pool:
+    """Opens instruments when the first view takes them, and closes them when the last one has given them back.
+
+    Args:
+        opening: gives an open link to an address.
+        shared: names of the instruments that several views will use.
+    """
+
+    def __init__(self, opening: Opening = open_link, shared: Iterable[str] = ()) -> None:
+        self._opening, self._shared = opening, frozenset(shared)
+        self._sessions: dict[str, Session] = {}
+        self._turns = {name: threading.RLock() for name in sorted(self._shared)}
+        self._guard = threading.RLock()  # while instruments are taken or given back
+        self.locks = AddressLocks()
+
+    def take(self, facts: Iterable[InstrumentFact], holder: str, user: User, into: dict[str, Session]) -> None:
+        """Gives a user the sessions of some instruments. Those that nobody has taken yet are reserved, connected,
+        compared with their identity and brought into their known state, outputs off.
+
+        Args:
+            holder: who uses them, for the message to others who want them meanwhile.
+            into: takes the sessions as they are connected; what is in it when an error comes is to be given back.
+
+        Raises:
+            BenchError: one is in use by another run or does not answer, or another one answers in its place.
+        """
+        with self._guard:
+            facts = list(facts)
+            new = [fact for fact in facts if fact.name not in self._sessions]
+            self.locks.take([(fact.name, fact.address) for fact in new], holder)
+            try:
+                for fact in new:
+                    session = Session(fact.name, fact.profile, self._link(fact), user)
+                    self._sessions[fact.name] = into[fact.name] = session
+                    session.identify(fact.identity)
+                for fact in new:
+                    self._sessions[fact.name].start()
+            except BaseException:  # what is connected is given back by its user
+                for fact in new:
+                    if fact.name not in self._sessions:
+                        self.locks.release(fact.name)
+                raise
+            for fact in facts:
+                into[fact.name] = self._sessions[fact.name]
+                into[fact.name].add(user)
+
+    def _link(self, fact: InstrumentFact) -> Link:
+        profile = fact.profile
+
+        def heed() -> None:
+            self._sessions[fact.name].user.heed()
+
+        options = LinkOptions(fact.name, profile.timeout, profile.terminator.encode("latin-1"), heed)
+        return self._opening(fact.address, options)
+
+    def give_back(self, user: User) -> None:
+        """A user needs nothing any more. What nobody needs is closed."""
+        with self._guard:
+            for name, session in list(self._sessions.items()):
+                session.remove(user)
+                if not session.users:
+                    session.link.close()
+                    del self._sessions[name]
+                    self.locks.release(name)
+
+    def shares(self, sessions: Iterable[Session]) -> bool:
+        """True if any of these is used by several views."""
+        return any(session.name in self._shared for session in sessions)
+
+    @contextlib.contextmanager
+    def holding(self, sessions: Iterable[Session], user: User) -> Iterator[None]:
+        """Within it the shared ones of these sessions are this user's alone."""
+        mine = sorted((s for s in sessions if s.name in self._shared), key=lambda session: session.name)
+        with contextlib.ExitStack() as stack:
+            for session in mine:
+                stack.enter_context(self._turns[session.name])
+                before, session.user = session.user, user
+                stack.callback(setattr, session, "user", before)
+            yield

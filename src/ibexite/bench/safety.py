@@ -1,0 +1,68 @@
+"""The way of a bench to its safe state: everything off in the stated order, and asked whether it is."""
+
+from __future__ import annotations
+
+import time
+from typing import TYPE_CHECKING
+
+from ibexite.bench.file import RoleFact
+from ibexite.bench.interface import SafeDeed
+from ibexite.errors import IbexiteError
+from ibexite.instruments.session import Session
+
+if TYPE_CHECKING:
+    from ibexite.bench.bench import Bench
+
+PATIENCE = 10.0  # s; how long it is tried to make a role safe that cannot be reached
+
+
+def make_safe(bench: Bench) -> list[SafeDeed]:
+    """Switches everything off in the stated order, and asks each instrument whether it is off. Never raises.
+
+    A role that cannot be reached does not keep the others waiting; it is tried again for PATIENCE. Where commands were
+    left behind on a link that was given up, a slow instrument may carry them out after all: when it has had time for
+    that it is switched off once more.
+    """
+    bench.user.after_recovery = lambda session: None
+    for session in bench.sessions.values():
+        with bench.holding([session]):
+            session.give_up_state()
+        bench.touched.get(session, {}).clear()
+    roles = list(bench.safe_roles())
+    problems = {role.name: _try(bench, role, session) for role, session in roles}
+    deadline = time.monotonic() + PATIENCE
+    while any(problems.values()) and time.monotonic() < deadline:
+        time.sleep(0.1)
+        for role, session in roles:
+            if problems[role.name]:
+                problems[role.name] = _try(bench, role, session, anew=True)
+    late = [(role, session) for role, session in roles if session.has_left_behind and not problems[role.name]]
+    if late:
+        time.sleep(min(PATIENCE, max(2 * session.link.timeout for _, session in late)))
+        for role, session in late:
+            problems[role.name] = _try(bench, role, session)
+    return [SafeDeed(name, problem) for name, problem in problems.items()]
+
+
+def _try(bench: Bench, role: RoleFact, session: Session, *, anew: bool = False) -> str:
+    try:
+        with bench.holding([session]):
+            return _make_role_safe(bench, role, session, anew=anew)
+    except IbexiteError as error:
+        return error.what
+    except Exception as error:  # a mistake of ours must not keep the next role from going off
+        return repr(error)
+
+
+def _make_role_safe(bench: Bench, role: RoleFact, session: Session, *, anew: bool) -> str:
+    if anew:
+        session.link.is_waiting = True
+    session.settle_link()
+    for setting, value in session.profile.safe.items():
+        session.link_send(session.encoder(setting, role.channel)(value))
+        bench.state[role.name, setting] = float(value)
+    held = session.link_ask_settings(list(session.profile.safe), role.channel)
+    for (setting, value), now in zip(session.profile.safe.items(), held, strict=True):
+        if now != float(value):
+            return f"{setting} did not go {'on' if value else 'off'}"
+    return ""
