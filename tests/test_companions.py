@@ -16,10 +16,10 @@ from ibexite.companions.sheet import read_sheet
 from ibexite.errors import MistakeError
 from ibexite.language.check import vet
 from ibexite.language.source import Source
-from ibexite.language.types import Type
+from ibexite.values import Quantity
 from tests.conftest import HEADER
 
-VOLTS = Type("quantity", units.VOLT)
+VOLTS = Quantity((), units.VOLT)
 HEAD = "test,name,variant,revision,low,high,nominal,tolerance,unit,source,approved\n"
 
 
@@ -32,8 +32,8 @@ def limits(tmp_path: Path, *rows: str):  # noqa: ANN201
 @pytest.mark.parametrize(("row", "kind", "low", "high", "approved"), [
     ("t,v,,,4.9,5.1,,,V,data sheet,R. Tamm", VOLTS, "4.9", "5.1", True), ("t,v,,,4900 mV,,,,,x,y", VOLTS, "4.9", None, True),
     ("t,v,,,,,5,2 %,V,x,", VOLTS, "4.9", "5.1", False), ("t,v,,,,,5 V,50 mV,,,y", VOLTS, "4.95", "5.05", False),
-    ("t,v,,,,,-20,3,dBm,x,y", Type("quantity", units.POWER_LEVEL), "-23", "-17", True),
-    ("t,v,,,,,25,2,degC,x,y", Type("quantity", units.CELSIUS), "296.15", "300.15", True),
+    ("t,v,,,,,-20,3,dBm,x,y", Quantity((), units.POWER_LEVEL), "-23", "-17", True),
+    ("t,v,,,,,25,2,degC,x,y", Quantity((), units.CELSIUS), "296.15", "300.15", True),
     ('t,v,,,"4,9",,,,V,x,y', VOLTS, "4.9", None, True), ("t,v,,,,,,,V,,", VOLTS, None, None, False),
 ])  # fmt: skip
 def test_a_row_gives_exact_limits(tmp_path: Path, row, kind, low, high, approved) -> None:  # noqa: ANN001

@@ -17,9 +17,9 @@ from ibexite.engine.formula import HELPERS, Formulas, readings_behind
 from ibexite.engine.tables import Axis, Table
 from ibexite.language import constants, nodes
 from ibexite.language.source import Span
-from ibexite.language.types import Type
 from ibexite.records.ingest import rows_of
 from ibexite.simulate.device import ScpiDevice
+from ibexite.values import YES_NO, Quantity
 from tests.conftest import HEADER
 
 HERE = Span(0, 1)
@@ -217,5 +217,5 @@ def test_texts_are_filled_with_values_and_units(perform, text: str, shown: str) 
 
 
 def test_types_read_as_people_say_them() -> None:
-    assert str(Type("quantity", units.VOLT, ("vin", "iload"))) == "a voltage (V) over vin, iload"
-    assert str(Type("yes_no")) == "a yes/no value"
+    assert str(Quantity(("vin", "iload"), units.VOLT)) == "a voltage (V) over vin, iload"
+    assert str(YES_NO) == "a yes/no value"

@@ -30,7 +30,7 @@ from ibexite.errors import (
     StopRun,
 )
 from ibexite.instruments.session import Reconnected
-from ibexite.language.types import Type
+from ibexite.values import NUMBER, TEXT, Quantity
 from tests import runs
 from tests.laboratory.stub_bench import MemoryLink
 from tests.runs import lines
@@ -97,7 +97,7 @@ def test_what_a_bench_refuses_is_said_with_its_place(tmp_path, monkeypatch) -> N
         assert told in str(error.value)
     held["SOUR1:VOLT"] = "25"
     with pytest.raises(IbexiteError, match="25 V") as error:  # whatever a raw message has set is asked for
-        bench.raw_query("x", "supply", "*CLS;*IDN?", None, "text", 1)
+        bench.raw_query("x", "supply", "*CLS;*IDN?", None, TEXT, 1)
     assert held["OUTP1"] == "0"
     bench.close()
 
@@ -191,15 +191,15 @@ def test_what_is_attached_is_kept_beside_the_records(ibexite, project) -> None: 
 
 
 def test_results_of_programs_are_of_their_types() -> None:
-    curve = Type("quantity", units.VOLT, ("n",))
+    curve = Quantity(("n",), units.VOLT)
     for answer, kind, told in (
-        ({"x": 5}, Type("text"), "not a text"), ({"x": [[1.0], [2.0, 3.0]], "n": [1, 2]}, curve, "in another shape than its axes (2,)"),
+        ({"x": 5}, TEXT, "not a text"), ({"x": [[1.0], [2.0, 3.0]], "n": [1, 2]}, curve, "in another shape than its axes (2,)"),
         ({"x": [1.0, 2.0], "n": "two"}, curve, "no points for the axis n"),
     ):  # fmt: skip
         with pytest.raises(ProgramError) as error:
             typed_value(answer, "x", kind, "p.py")
         assert told in str(error.value)
-    assert typed_value({"x": "A"}, "x", Type("text"), "p.py") == "A"
+    assert typed_value({"x": "A"}, "x", TEXT, "p.py") == "A"
     function = SimpleNamespace(arguments=[("x", "V", False)], name="f")
     assert math.isnan(call_function(SimpleNamespace(), function, (math.nan,)))  # type: ignore[arg-type]
 
@@ -450,7 +450,7 @@ def test_a_raw_query_that_may_have_set_something_is_asked_once(tmp_path, monkeyp
     for text, times in (("*CLS;HOW:MUCH?", 1), ("HOW:MUCH?", 2)):
         monkeypatch.setitem(bench.sessions["psu"].link.held, "HOW:MUCH", "?!")
         before = lines(bench.user.said).count(f"psu> {text}")
-        assert math.isnan(bench.raw_query("x", "supply", text, None, "number", 2))  # type: ignore[arg-type]
+        assert math.isnan(bench.raw_query("x", "supply", text, None, NUMBER, 2))  # type: ignore[arg-type]
         assert lines(bench.user.said).count(f"psu> {text}") - before == times
     bench.close()
 

@@ -10,6 +10,7 @@ from collections.abc import Sequence
 from typing import Any, NamedTuple
 
 from ibexite.holes import Bad
+from ibexite.values import Quantity
 from ibexite.verdicts import Reason, Verdict
 
 Said = tuple[Sequence[tuple[str, str, str]], Sequence[float]]
@@ -121,7 +122,7 @@ class Value(NamedTuple):
     value: float | bool | str | None
     bad: list[Bad]
     io: Said
-    kind: str = "quantity"
+    kind: str = Quantity.stored  # of the type, see ibexite.values
     n: tuple[int, int] | None = None
     bound: str = ""
 
@@ -148,7 +149,7 @@ class Subject(NamedTuple):
     subject: str  # the name that was judged, "" for a formula
     unit: str
     shown: str
-    kind: str = "quantity"  # or yes_no, text
+    kind: str = Quantity.stored
 
 
 class Point(NamedTuple):

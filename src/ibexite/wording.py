@@ -11,6 +11,7 @@ from typing import Any
 from ibexite import units
 from ibexite.holes import is_equal
 from ibexite.units import Unit
+from ibexite.values import Quantity, stored_type
 
 MOST_DECIMALS = 18
 
@@ -52,13 +53,8 @@ class JudgedText:
 def result_unit(result: Mapping[str, Any]) -> Unit:
     """The unit in which a result is shown; `result` has value, low, high, unit, shown."""
     numbers = [x for x in (result["value"], result["low"], result["high"]) if x is not None]
-    return units.unit_for(*numbers, dimension=_dimension(result), shown=result["shown"] or None)
-
-
-def _dimension(entry: Mapping[str, Any]) -> units.Dimension:
-    if entry["shown"]:
-        return units.parse_unit(entry["shown"]).dimension
-    return units.parse_unit(entry["unit"]).dimension if entry["unit"] else units.PLAIN
+    kind = stored_type(result)
+    return units.unit_for(*numbers, dimension=kind.dimension, shown=kind.shown)
 
 
 def percent_of_tolerance(margin: float | None, low: float | None, high: float | None) -> float | None:
@@ -76,7 +72,7 @@ def percent_of_tolerance(margin: float | None, low: float | None, high: float | 
 
 def judged_text(result: Mapping[str, Any]) -> JudgedText:
     """The words for a result (an event Judged as a mapping, or a stored row)."""
-    if result.get("kind", "quantity") != "quantity":
+    if not isinstance(stored_type(result), Quantity):
         return JudgedText(str(result["said"]), "", "", "", "", str(result["demand"]))
     unit = result_unit(result)
     low, high = (None if x is None else unit.from_base(x) for x in (result["low"], result["high"]))
@@ -171,9 +167,7 @@ def column_text(value: float | None, entry: Mapping[str, Any], digits: int = 5) 
         return "-"
     if entry.get("labels"):
         return str(entry["labels"][int(value)])
-    if entry.get("kind") == "yes_no":
-        return "yes" if value else "no"
-    return units.format_value(value, _dimension(entry), shown=entry["shown"] or None, digits=digits)
+    return stored_type(entry).said(value, digits)
 
 
 def single_text(column: Mapping[str, Any], value: float) -> str:

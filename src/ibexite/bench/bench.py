@@ -25,6 +25,7 @@ from ibexite.errors import InstrumentError, LinkError
 from ibexite.holes import Bad
 from ibexite.instruments.profile import Profile
 from ibexite.instruments.session import Reconnected, Session, User, What
+from ibexite.values import Type
 from ibexite.verdicts import BAD_READINGS, Reason
 
 if TYPE_CHECKING:
@@ -286,7 +287,7 @@ class Bench:
             deeds.raw_send(self, role_name, text)
 
     def raw_query(
-        self, name: str, role_name: str, text: str, unit: units.Unit | None, kind: str, tries: int
+        self, name: str, role_name: str, text: str, unit: units.Unit | None, kind: Type, tries: int
     ) -> float | str:
         """The reply to a raw query: a number in base units, a text, 1.0 or 0.0 for yes and no; NaN for a bad one."""
         with self.holding():

@@ -10,6 +10,7 @@ from ibexite import units
 from ibexite.errors import InstrumentError
 from ibexite.instruments.session import Session
 from ibexite.protocols.scpi import INFINITY, response_value
+from ibexite.values import Text, Type, YesNo
 
 if TYPE_CHECKING:
     from ibexite.bench.bench import Bench
@@ -44,7 +45,7 @@ def raw_send(bench: Bench, role_name: str, text: str) -> None:
 
 
 def raw_query(
-    bench: Bench, role_name: str, text: str, unit: units.Unit | None, kind: str, tries: int
+    bench: Bench, role_name: str, text: str, unit: units.Unit | None, kind: Type, tries: int
 ) -> tuple[float | str, str, str]:
     """The reply to a raw query: a number in base units, a text, or 1.0 and 0.0 for yes and no; NaN for a bad one, with
     the code of why and what was answered."""
@@ -56,16 +57,16 @@ def raw_query(
         if changes:
             session.forget()
             relearn(bench, role_name)
-        if kind == "text":
+        if isinstance(kind, Text):
             return reply, "", reply
         try:
-            words = {"ON": 1.0, "OFF": 0.0, "YES": 1.0, "NO": 0.0} if kind == "yes_no" else {}
+            words = {"ON": 1.0, "OFF": 0.0, "YES": 1.0, "NO": 0.0} if isinstance(kind, YesNo) else {}
             number = words.get(reply.upper())
             number = response_value(reply) if number is None else number
         except ValueError:
             continue
         if abs(number) < 0.999 * INFINITY:
-            return float(number != 0) if kind == "yes_no" else _in_base(number, unit), "", reply
+            return float(number != 0) if isinstance(kind, YesNo) else _in_base(number, unit), "", reply
     return nan, "not_a_number" if reply else "empty", reply
 
 

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple, Protocol
 from ibexite.bench.file import BenchFile
 from ibexite.holes import Bad
 from ibexite.units import Dimension, Unit
+from ibexite.values import Type
 
 TRIES = 3  # of a reading, in all, unless the sequence says otherwise
 if TYPE_CHECKING:
@@ -118,7 +119,7 @@ class BenchLike(Protocol):
     def raw_send(self, role_name: str, text: str) -> None:
         """Sends a raw command where the bench file allows it."""
 
-    def raw_query(self, name: str, role_name: str, text: str, unit: Unit | None, kind: str, tries: int) -> float | str:
+    def raw_query(self, name: str, role_name: str, text: str, unit: Unit | None, kind: Type, tries: int) -> float | str:
         """The reply to a raw query."""
 
     def complete(self) -> None:

@@ -12,7 +12,6 @@ from ibexite.engine.services import Halt
 from ibexite.errors import MistakeError, StopRun
 from ibexite.language.program import Program
 from ibexite.stop import Stop
-from ibexite.wording import column_text
 
 HELP = "next (n, Enter) · continue (c) · again (a): the line before once more · values (v) · stop (s) · or a formula"
 
@@ -52,11 +51,8 @@ class HaltPrompt:
         bindings = {name: b for names in self._program.names.values() for name, b in names.items()}
         for name, value in sorted(values.items()):
             if name in bindings and isinstance(value, float | int | str | bool):
-                from ibexite.engine.frame import base_unit
-
                 kind = bindings[name].type
-                entry = {"unit": base_unit(kind), "shown": kind.shown or "", "kind": kind.kind}
-                text = value if isinstance(value, str) else column_text(float(value), entry)
+                text = kind.said(value, 5) if value == value else "-"
                 click.echo(f"  {name} = {text}")
             elif hasattr(value, "axes"):
                 click.echo(f"  {name}: a curve over {', '.join(value.axes)}")

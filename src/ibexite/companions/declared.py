@@ -14,10 +14,11 @@ from ibexite.companions.files import MANIFEST
 from ibexite.errors import MistakeError, UnitError, did_you_mean
 from ibexite.language import nodes
 from ibexite.language.program import MeasurementFacts
+from ibexite.language.python_function import PythonFunction
 from ibexite.language.source import Span
-from ibexite.language.types import PythonFunction, Type, type_of_kind
 from ibexite.plain_file import is_file, read_plain
 from ibexite.toml_reader import Table, read_toml
+from ibexite.values import TEXT, WORDS, YES_NO, Quantity, Type, declared
 
 MAX_BYTES = 1_000_000
 
@@ -177,7 +178,7 @@ def _need(name: str, text: str, where: str) -> nodes.Need:
     span = Span(0, 1)
     if text in instrument_classes():
         return nodes.Need(span, name, text, None)
-    if text in ("yes_no", "text", "number"):
+    if text in WORDS:
         return nodes.Need(span, name, None, None, text)
     if "_" in text:
         raise MistakeError(
@@ -188,20 +189,20 @@ def _need(name: str, text: str, where: str) -> nodes.Need:
 
 def _input(text: object, where: str) -> tuple[Type, Any]:
     if isinstance(text, bool):
-        return Type("yes_no"), text
+        return YES_NO, text
     try:
         quantity = units.parse_quantity(str(text))
     except UnitError:
-        return Type("text"), str(text)
-    return Type("quantity", quantity.dimension, shown=quantity.unit.symbol or None), quantity.value
+        return TEXT, str(text)
+    return Quantity((), quantity.dimension, quantity.unit.symbol or None), quantity.value
 
 
 def _output(text: str, where: str) -> Type:
     unit, over, axes = text.partition(" over ")
     names = tuple(axis.strip() for axis in axes.split(",")) if over else ()
-    if unit in ("yes_no", "text", "number"):
-        return type_of_kind(unit, names)
-    return type_of_kind(_unit(unit, where), names)
+    if unit in WORDS:
+        return declared(unit, names)
+    return declared(_unit(unit, where), names)
 
 
 def _same_arguments(item: ast.FunctionDef, facts: MeasurementFacts, where: str) -> None:

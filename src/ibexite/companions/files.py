@@ -14,9 +14,10 @@ from typing import TYPE_CHECKING
 from ibexite import units
 from ibexite.errors import MistakeError, UnitError, did_you_mean
 from ibexite.language.program import MeasurementFacts
+from ibexite.language.python_function import PythonFunction
 from ibexite.language.source import Source, read_source
-from ibexite.language.types import PythonFunction, Type
 from ibexite.plain_file import is_file, is_folder
+from ibexite.values import Quantity, Type
 
 if TYPE_CHECKING:
     from ibexite.companions.limits import LimitSheet
@@ -102,7 +103,7 @@ class Files:
         if not found:
             raise MistakeError("there are no values", where=sheet.path, remedy="Write one a row below the heading.")
         first = found[0]
-        return [q.value for q in found], Type("quantity", first.dimension, shown=first.unit.symbol or None)
+        return [q.value for q in found], Quantity((), first.dimension, first.unit.symbol or None)
 
     # --- measurements ------------------------------------------------------------------------------------------------
 

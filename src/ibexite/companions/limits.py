@@ -10,7 +10,7 @@ from ibexite import units
 from ibexite.companions.sheet import Row, Sheet, read_sheet
 from ibexite.errors import MistakeError, UnitError, did_you_mean
 from ibexite.language.program import LimitRow
-from ibexite.language.types import Type
+from ibexite.values import Type
 
 NEEDED = ("test", "name")
 COLUMNS = (

@@ -10,9 +10,10 @@ from ibexite.engine.formula import finite
 from ibexite.errors import ProgramError
 from ibexite.holes import NEVER_MEASURED
 from ibexite.language import nodes
-from ibexite.language.types import PythonFunction, Type, type_of_kind
+from ibexite.language.python_function import PythonFunction
 from ibexite.outside.program import Outside, as_number
 from ibexite.units import Unit
+from ibexite.values import Text, Type, YesNo, declared
 
 if TYPE_CHECKING:
     from ibexite.engine.frame import Frame
@@ -26,7 +27,7 @@ def call_program(frame: Frame, statement: nodes.CallProgram, given: dict[str, An
     data = {name: as_data(value) for name, value in given.items()}
     began = time.monotonic()
     answer = _outside(runtime).call_program(program, data, seconds)
-    gave = {typed.name: typed_value(answer, typed.name, type_of_kind(typed.kind, typed.axes), program.name)
+    gave = {typed.name: typed_value(answer, typed.name, declared(typed.kind, typed.axes), program.name)
             for typed in statement.gives}  # fmt: skip
     told = {name: as_data(value) for name, value in gave.items()}
     runtime.emit(
@@ -46,11 +47,11 @@ def typed_value(answer: dict[str, Any], name: str, kind: Type, who: str) -> Any:
     value = answer[name]
     if kind.axes:
         return _curve(answer, name, kind, who)
-    if kind.kind == "yes_no":
+    if isinstance(kind, YesNo):
         if not isinstance(value, bool):
             raise ProgramError(f"{who} gave {value!r:.60} for {name}, not true or false")
         return value
-    if kind.kind == "text":
+    if isinstance(kind, Text):
         if not isinstance(value, str):
             raise ProgramError(f"{who} gave {value!r:.60} for {name}, not a text")
         return value

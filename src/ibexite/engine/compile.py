@@ -16,6 +16,7 @@ from ibexite.engine.compile_checks import CheckCompiler
 from ibexite.engine.compile_loops import LoopCompiler
 from ibexite.engine.formula import HELPERS, readings_behind, variable
 from ibexite.language import constants, nodes
+from ibexite.values import Quantity
 
 Bound = dict[str, Any]
 
@@ -142,7 +143,7 @@ class Compiler(LoopCompiler, CheckCompiler):
         """Of single values: which kind of hole a formula gives must not depend on the order of its operands."""
         names = sorted({name for expr in exprs for name in constants.names_in(expr) if name in self.frame.names})
         kinds = [self._type(expr) for expr in exprs]
-        if len(names) < 2 or any(kind.axes or kind.kind != "quantity" for kind in kinds):
+        if len(names) < 2 or any(kind.axes or not isinstance(kind, Quantity) for kind in kinds):
             return
         self._emit(f"if {target} != {target}: {target} = hole_of({', '.join(map(variable, names))})", line)
 

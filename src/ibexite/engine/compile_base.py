@@ -9,7 +9,7 @@ from ibexite.engine.formula import Formulas
 from ibexite.functions import FUNCTIONS
 from ibexite.language import constants, nodes
 from ibexite.language.source import Span
-from ibexite.language.types import Type
+from ibexite.values import Type
 
 if TYPE_CHECKING:
     from ibexite.engine.frame import Frame

@@ -5,6 +5,7 @@ from __future__ import annotations
 from ibexite.engine.compile_base import CompilerBase
 from ibexite.engine.formula import readings_behind
 from ibexite.language import constants, nodes
+from ibexite.values import Text
 
 
 class CheckCompiler(CompilerBase):
@@ -12,7 +13,7 @@ class CheckCompiler(CompilerBase):
 
     def _check(self, statement: nodes.Check, line: int) -> None:
         kind = self._type(statement.value)
-        if kind.kind == "text":
+        if isinstance(kind, Text):
             self._check_text(statement, line)
             return
         low, high = self._limits_of(statement)

@@ -14,7 +14,8 @@ from ibexite.language.build_expr import ExprBuilder
 from ibexite.language.grammar import line_parser
 from ibexite.language.program import Program
 from ibexite.language.source import Source
-from ibexite.language.types import Type, Typer
+from ibexite.language.types import Typer
+from ibexite.values import Quantity, Type, YesNo
 
 
 class Debugger:
@@ -87,11 +88,7 @@ class Debugger:
                 return program.main.types[key]
             if key in values and key in bindings:
                 kind = bindings[key].type
-                return (
-                    kind
-                    if hasattr(values[key], "axes")
-                    else Type(kind.kind, kind.dimension, (), kind.shown, kind.is_complex)
-                )
+                return kind if hasattr(values[key], "axes") else kind.single()
             raise MistakeError(
                 f"{key!r} has no value here", remedy=f"There is: {', '.join(sorted(values)) or 'nothing yet'}."
             )
@@ -111,8 +108,8 @@ class Debugger:
         value = eval(code, bound)
         if hasattr(value, "values"):
             return f"a curve of {value.values.size} values over {', '.join(value.axes)}"
-        if kind.kind != "quantity":
-            return ("yes" if value else "no") if kind.kind == "yes_no" else str(value)
+        if not isinstance(kind, Quantity):
+            return ("yes" if value else "no") if isinstance(kind, YesNo) else str(value)
         return (
             units.format_value(value, kind.dimension, shown=shown or kind.shown)
             if not isinstance(value, complex)

@@ -7,13 +7,16 @@ from math import inf
 from ibexite.bench.file import BenchFile, RoleFact
 from ibexite.instruments.profile import Profile
 from ibexite.language.facts import BenchFacts, Bound, RoleFacts
+from ibexite.values import YES_NO, Quantity, Type
 
 
 def bench_facts(file: BenchFile) -> BenchFacts:
     """The facts of a bench for vetting."""
     name = str(file.path)
     roles = {role.name: _role(role, file.instruments[role.instrument].profile, name) for role in file.roles.values()}
-    signals = {s.name: "yes_no" if s.threshold is not None else s.dimension for s in file.signals.values()}
+    signals: dict[str, Type] = {
+        s.name: YES_NO if s.threshold is not None else Quantity((), s.dimension) for s in file.signals.values()
+    }
     return BenchFacts(name, roles, signals)
 
 

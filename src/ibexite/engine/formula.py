@@ -15,7 +15,8 @@ from ibexite.errors import SequenceError
 from ibexite.functions import FUNCTIONS, Function, target_of
 from ibexite.holes import Counts, hole_of, is_equal
 from ibexite.language import constants, nodes
-from ibexite.language.types import Type, split_flags
+from ibexite.language.type_calls import split_flags
+from ibexite.values import NUMBER, Type
 
 _INFINITE = (math.inf, -math.inf)
 _COMPARISONS = {">=": "ge", "<=": "le", ">": "gt", "<": "lt", "==": "eq", "!=": "ne"}
@@ -250,7 +251,7 @@ class Formulas:
     ) -> str:
         first = arguments[0]
         assert not isinstance(first, nodes.Pair | nodes.Window | nodes.UnitArgument)
-        x = self._types.get(first) or Type("quantity")
+        x = self._types.get(first) or NUMBER
         given = [self.source(first)]
         if function.name == "at":
             places = ", ".join(f"{axis!r}: {self.source(value)}" for axis, value in expr.named)

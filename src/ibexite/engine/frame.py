@@ -17,16 +17,11 @@ from ibexite.errors import MistakeError, SequenceError
 from ibexite.holes import Bound, Counts
 from ibexite.language import constants, fill, nodes, points
 from ibexite.language.program import Binding, Scope
-from ibexite.language.types import Type
+from ibexite.values import TEXT, Quantity, Type, YesNo, declared
 
 if TYPE_CHECKING:
     from ibexite.engine.runtime import Runtime
     from ibexite.engine.watch import Watch
-
-
-def base_unit(kind: Type) -> str:
-    """The symbol in which values of a type are stored."""
-    return units.base_symbol(kind.dimension) if kind.kind == "quantity" else ""
 
 
 class Frame:
@@ -109,12 +104,12 @@ class Frame:
         binding = self.names[whole if is_part else name]
         meta: dict[str, Any] = {
             "name": self.prefix + name,
-            "unit": base_unit(binding.type),
+            "unit": binding.type.unit,
             "shown": binding.type.shown or "",
             "origin": binding.origin,
         }
-        if binding.type.kind != "quantity":
-            meta["kind"] = binding.type.kind
+        if not isinstance(binding.type, Quantity):
+            meta["kind"] = binding.type.stored
         return meta
 
     # --- lines of the bench ------------------------------------------------------------------------------------------
@@ -173,7 +168,7 @@ class Frame:
 
         def ask(given: dict[str, Any]) -> list[Any]:
             text = fill.fill(reading.query, [self.bare(gap, given[gap.name]) for gap in gaps])
-            return [self.runtime.bench.raw_query(reading.name, role, text, unit, str(kind), statement.tries)]
+            return [self.runtime.bench.raw_query(reading.name, role, text, unit, declared(kind), statement.tries)]
 
         return ask
 
@@ -230,7 +225,7 @@ class Frame:
                 runtime.emit(
                     events.Value(
                         runtime.now(), block, meta["name"], "read", meta["unit"], meta["shown"], plain(value), mine, io,
-                        meta.get("kind", "quantity"),
+                        meta.get("kind", Quantity.stored),
                     )
                 )  # fmt: skip
                 runtime.fresh[block, meta["name"]] = value
@@ -262,7 +257,7 @@ class Frame:
             if isinstance(value, Bound):
                 shown = units.format_value(value.limit, self.names[name].type.dimension, shown=meta["shown"] or None)
                 bound = f"{value.word} {shown}"
-            kind = meta.get("kind", "quantity")
+            kind = meta.get("kind", Quantity.stored)
             runtime.emit(
                 events.Value(
                     runtime.now(), block, called, meta["origin"], meta["unit"], meta["shown"], plain(value),
@@ -289,11 +284,11 @@ class Frame:
         for names in (*self.program.names.values(), *(u.measurement.names for u in self.program.measures.values())):
             if name in names:
                 kind = names[name].type
-                return {"name": name, "unit": base_unit(kind), "shown": kind.shown or "", "origin": "sweep"}
+                return {"name": name, "unit": kind.unit, "shown": kind.shown or "", "origin": "sweep"}
         for use in self.program.measures.values():
             kind_ = use.measurement.outputs.get(name)
             if kind_ is not None:
-                return {"name": name, "unit": base_unit(kind_), "shown": kind_.shown or "", "origin": "sweep"}
+                return {"name": name, "unit": kind_.unit, "shown": kind_.shown or "", "origin": "sweep"}
         return {"name": name, "unit": "", "shown": "", "origin": "sweep"}
 
     def call_python(self, name: str, *values: Any) -> Any:
@@ -506,8 +501,8 @@ class Frame:
         kind = self._type_of_gap(gap)
         if isinstance(value, str):
             return value
-        if kind.kind == "yes_no":
-            return "unknown" if value != value else "yes" if value else "no"
+        if isinstance(kind, YesNo):
+            return "unknown" if value != value else kind.said(value)
         if gap.unit:
             return units.plain_number(units.parse_unit(gap.unit).from_base(value), 9)
         return units.format_value(value, kind.dimension, shown=kind.shown)
@@ -518,7 +513,7 @@ class Frame:
         if gap.name in self.scope.types:
             return self.scope.types[gap.name]
         owner, _, part = gap.name.partition(".")
-        return self.program.names[owner][part].type if part else Type("text")
+        return self.program.names[owner][part].type if part else TEXT
 
     def filled(self, text: str, values: tuple[Any, ...]) -> str:
         """A text for people with its gaps filled in."""

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 from ibexite import events, units
 from ibexite.engine.judge import Tally
 from ibexite.language import nodes
+from ibexite.values import Text, YesNo
 from ibexite.verdicts import FAULTS, NO_REASON, Found, Reason, Verdict
 
 if TYPE_CHECKING:
@@ -41,7 +42,7 @@ class ReportedTally(Tally):
             reasons = [Reason("no_limit", FAULTS["no_limit"])]
         kind = runtime.program.types[statement.value]
         said = demand = ""
-        if kind.kind == "yes_no":
+        if isinstance(kind, YesNo):
             said = "" if self.value != self.value else "yes" if self.value else "no"
             demand = "is yes" if self.high else "is no"
         origin = row.origin if row is not None else ""
@@ -108,13 +109,13 @@ def _subject(frame: Frame, statement: nodes.Check) -> events.Subject:
     """What a check line judges. Its unit is shown as that of its limit is, where it has none of its own."""
     types = frame.runtime.program.types
     kind, shown = types[statement.value], ""
-    if kind.kind != "text":
+    if not isinstance(kind, Text):
         limit = types[statement.criterion.a] if statement.criterion is not None else kind
         shown = kind.shown or limit.shown or ""
     text, name = texts(frame, statement)
     return events.Subject(
-        frame.source.line_of(statement.span.start), label_of(frame, statement, text, name), text, name, _base(kind),
-        shown, kind.kind,
+        frame.source.line_of(statement.span.start), label_of(frame, statement, text, name), text, name, kind.unit,
+        shown, kind.stored,
     )  # fmt: skip
 
 
@@ -137,10 +138,6 @@ def label_of(frame: Frame, statement: nodes.Check, text: str, subject: str) -> s
 def source_text(source: Any, span: Any) -> str:
     """The text of a line, without comment, in one piece."""
     return re.sub(r"\s+", " ", source.text[span.start : span.end].split("#")[0]).strip()
-
-
-def _base(kind: Any) -> str:
-    return units.base_symbol(kind.dimension) if kind.kind == "quantity" else ""
 
 
 def or_none(value: float) -> float | None:

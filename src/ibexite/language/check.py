@@ -16,7 +16,8 @@ from ibexite.language.constants import Value
 from ibexite.language.hints import give_hints
 from ibexite.language.program import Companions, LimitTable, MeasurementFacts, Program, Scope
 from ibexite.language.source import Source, Span
-from ibexite.language.types import Type, Typer, type_of_kind
+from ibexite.language.types import Typer
+from ibexite.values import Quantity, Type, YesNo, declared
 
 BLOCKS = ("before lot", "before unit", "after unit", "after lot")
 
@@ -371,7 +372,7 @@ class _Checker:
 def declared_outputs(outputs: tuple[nodes.Typed, ...]) -> dict[str, Type]:
     """The types of outputs; one over which others are curves is an axis, a curve over itself."""
     axes = {axis for out in outputs for axis in out.axes}
-    return {out.name: type_of_kind(out.kind, (out.name,) if out.name in axes else out.axes) for out in outputs}
+    return {out.name: declared(out.kind, (out.name,) if out.name in axes else out.axes) for out in outputs}
 
 
 def _outside(scope: Scope, param: nodes.Param, value: Value) -> tuple[str, str] | None:
@@ -394,7 +395,7 @@ def parse_value(scope: Scope, param: nodes.Param, text: str, where: str) -> Valu
 
 def parse_typed(kind: Type, text: str, where: str) -> Value:
     """A text from outside as a value of a type. Raises MistakeError."""
-    if kind.kind == "quantity":
+    if isinstance(kind, Quantity):
         try:
             quantity = units.parse_quantity(text)
         except UnitError as error:
@@ -404,7 +405,7 @@ def parse_typed(kind: Type, text: str, where: str) -> Value:
                 f"{text!r} is {units.describe(quantity.dimension)}", where=where, remedy=f"It takes {kind}."
             )
         return quantity.value
-    if kind.kind == "yes_no":
+    if isinstance(kind, YesNo):
         if text not in ("yes", "no", "on", "off"):
             raise MistakeError(f"{text!r} is neither yes nor no", where=where, remedy="Write yes or no.")
         return text in ("yes", "on")

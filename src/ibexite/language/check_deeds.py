@@ -12,7 +12,7 @@ from ibexite.language.check_judging import JudgingChecker
 from ibexite.language.check_loops import LoopChecker
 from ibexite.language.program import Binding, RoleUse, SetPoint, Use
 from ibexite.language.source import Span
-from ibexite.language.types import NUMBER, TEXT, YES_NO, Type, type_of_kind
+from ibexite.values import NUMBER, TEXT, YES_NO, Quantity, Text, Type, YesNo, declared
 
 
 class DeedChecker(LoopChecker, JudgingChecker):
@@ -64,8 +64,8 @@ class DeedChecker(LoopChecker, JudgingChecker):
     @staticmethod
     def _fits(feature: Feature, kind: Type) -> bool:
         if feature.dimension is None:
-            return kind.kind == "yes_no"
-        return kind.kind == "quantity" and kind.dimension == feature.dimension and not kind.is_complex
+            return isinstance(kind, YesNo)
+        return isinstance(kind, Quantity) and kind.dimension == feature.dimension and not kind.is_complex
 
     def _do(self, statement: nodes.Do) -> None:
         known = self.role(statement.role, statement.span)
@@ -89,10 +89,10 @@ class DeedChecker(LoopChecker, JudgingChecker):
             if kind is None:
                 self.broken.add(reading.name)
                 continue
-            if kind.kind != "quantity" and (statement.averaging > 1 or statement.settled is not None):
+            if not isinstance(kind, Quantity) and (statement.averaging > 1 or statement.settled is not None):
                 self.source.report(reading.span, "not a number", str(kind), "Only numbers are averaged or settle.")
-            self.bind(reading.name, "read", replace(kind, axes=self.here), reading.span)
-            if statement.settled is not None and kind.kind == "quantity":
+            self.bind(reading.name, "read", kind.over(self.here), reading.span)
+            if statement.settled is not None and isinstance(kind, Quantity):
                 self._settled(statement.settled, kind)
 
     def _settled(self, expr: nodes.Expr, kind: Type) -> None:
@@ -106,8 +106,8 @@ class DeedChecker(LoopChecker, JudgingChecker):
         if reading.query:
             self.role(reading.role or "", reading.span)
             self.uses.append(RoleUse(reading, reading.role or "", self.source))
-            kind = type_of_kind(reading.kind)
-            if kind.kind == "text" and self.here:
+            kind = declared(reading.kind)
+            if isinstance(kind, Text) and self.here:
                 self.source.report(reading.span, "a text inside a sweep", "", "Read it before or after the sweep.")
                 return None
             return kind
@@ -116,7 +116,7 @@ class DeedChecker(LoopChecker, JudgingChecker):
         need = self.signal(reading.source, reading.span)
         if need is None:
             return None
-        return type_of_kind(need.unit if need.unit is not None else need.kind)
+        return declared(need.unit if need.unit is not None else need.kind)
 
     def _role_reading(self, reading: nodes.Reading) -> Type | None:
         for name, value in reading.arguments:
@@ -143,7 +143,7 @@ class DeedChecker(LoopChecker, JudgingChecker):
                 f"{_a(known.name)} has none of this name. {did_you_mean(reading.source, known.readings)}",
             )
             return None
-        return YES_NO if feature.dimension is None else Type("quantity", feature.dimension)
+        return YES_NO if feature.dimension is None else Quantity((), feature.dimension)
 
     # --- computing ---------------------------------------------------------------------------------------------------
 
@@ -152,7 +152,7 @@ class DeedChecker(LoopChecker, JudgingChecker):
         if kind is None:
             self.broken.add(statement.name)
             return
-        if self.here and (kind.axes or kind.kind == "text"):
+        if self.here and (kind.axes or isinstance(kind, Text)):
             what = "a curve inside a sweep" if kind.axes else "a text inside a sweep"
             self.source.report(statement.value.span, what, str(kind), "Compute it after the sweep.")
             self.broken.add(statement.name)
@@ -163,13 +163,15 @@ class DeedChecker(LoopChecker, JudgingChecker):
             )
             self.broken.add(statement.name)
             return
-        if statement.shown is not None and (kind.kind != "quantity" or statement.shown.dimension != kind.dimension):
+        if statement.shown is not None and (
+            not isinstance(kind, Quantity) or statement.shown.dimension != kind.dimension
+        ):
             self.source.report(
                 statement.value.span, "wrong unit", str(kind), f"It cannot be shown in {statement.shown.symbol}."
             )
-        elif statement.shown is not None:
+        elif statement.shown is not None and isinstance(kind, Quantity):
             kind = replace(kind, shown=statement.shown.symbol)
-        self.bind(statement.name, "let", replace(kind, axes=self.here + kind.axes), statement.span)
+        self.bind(statement.name, "let", kind.over(self.here + kind.axes), statement.span)
 
     def _if(self, statement: nodes.If) -> None:
         before = dict(self.names)
@@ -269,18 +271,18 @@ class DeedChecker(LoopChecker, JudgingChecker):
             key = f"{statement.name}.{name}"
             if kind.axes and self.here:
                 for axis in kind.axes:
-                    self.foreign_axes[axis] = replace(outputs.get(axis, NUMBER), axes=(axis,))
+                    self.foreign_axes[axis] = outputs.get(axis, NUMBER).over((axis,))
                 self.names[key] = Binding(key, "let", kind, statement.span)
                 self.passing[key] = len(self.loops)
                 continue
-            if kind.kind == "text" and self.here:
+            if isinstance(kind, Text) and self.here:
                 self.hidden[key] = "A text that was found inside a loop is recorded, but cannot be used here."
                 continue
             for axis in kind.axes:
                 known = outputs.get(axis)
                 if known is not None:
-                    self.foreign_axes[axis] = replace(known, axes=(axis,))
-            self.bind(key, "let", replace(kind, axes=self.here + kind.axes), statement.span)
+                    self.foreign_axes[axis] = known.over((axis,))
+            self.bind(key, "let", kind.over(self.here + kind.axes), statement.span)
 
     def _callprogram(self, statement: nodes.CallProgram) -> None:
         if not self.program_exists(statement.program):
@@ -294,14 +296,14 @@ class DeedChecker(LoopChecker, JudgingChecker):
             self.scalar(value)
         self._time(statement.timeout, "a time-out", "10 s")
         for typed in statement.gives:
-            kind = type_of_kind(typed.kind, typed.axes)
-            if self.here and (kind.axes or kind.kind == "text"):
+            kind = declared(typed.kind, typed.axes)
+            if self.here and (kind.axes or isinstance(kind, Text)):
                 self.source.report(typed.span, "a curve or text inside a sweep", str(kind), "Call it after the sweep.")
                 self.broken.add(typed.name)
                 continue
             for axis in typed.axes:
                 self.foreign_axes.setdefault(axis, NUMBER)
-            self.bind(typed.name, "call", replace(kind, axes=self.here + kind.axes), typed.span)
+            self.bind(typed.name, "call", kind.over(self.here + kind.axes), typed.span)
 
     def program_exists(self, name: str) -> bool:
         """True if there is such a file; without companions nobody knows."""
@@ -327,7 +329,7 @@ class DeedChecker(LoopChecker, JudgingChecker):
             need = self.signal(statement.name, statement.span)
             assert statement.criterion is not None
             if need is not None:
-                kind = type_of_kind(need.unit if need.unit is not None else need.kind)
+                kind = declared(need.unit if need.unit is not None else need.kind)
                 self.typer.demand(kind, statement.criterion, self.lookup)
             return
         if statement.pattern:
@@ -336,15 +338,15 @@ class DeedChecker(LoopChecker, JudgingChecker):
             return
         kind = {"yes_no": YES_NO, "choice": TEXT, "text": TEXT}.get(statement.kind, NUMBER)
         if statement.kind == "number" and statement.unit is not None:
-            kind = type_of_kind(statement.unit)
+            kind = declared(statement.unit)
         for bound in statement.bounds or ():
             found = self.scalar(bound)
             if found is not None and not found.fits(kind):
                 self.source.report(bound.span, "wrong unit", str(found), f"The answer is {kind}.")
-        if self.here and kind.kind == "text":
+        if self.here and isinstance(kind, Text):
             self.source.report(statement.span, "a text inside a sweep", "", "Ask before or after the sweep.")
             return
-        self.bind(statement.name, "ask", replace(kind, axes=self.here), statement.span)
+        self.bind(statement.name, "ask", kind.over(self.here), statement.span)
 
     def _text(self, text: str, span: Span, *, bare: bool = False) -> None:
         """Checks the gaps of a text. bare: where a number must have its unit named, for machines read it."""
@@ -360,12 +362,12 @@ class DeedChecker(LoopChecker, JudgingChecker):
                 )
                 continue
             if not gap.unit:
-                if bare and kind.kind == "quantity" and not kind.dimension.is_plain:
+                if bare and isinstance(kind, Quantity) and not kind.dimension.is_plain:
                     symbol = units.symbol_of(kind.dimension)
                     self.source.report(place, "in which unit?", str(kind), f"Write: {{{gap.name}:{symbol}}}")
                 continue
             try:
-                if units.parse_unit(gap.unit).dimension != kind.dimension or kind.kind != "quantity":
+                if units.parse_unit(gap.unit).dimension != kind.dimension or not isinstance(kind, Quantity):
                     self.source.report(place, "wrong unit", str(kind))
             except UnitError as error:
                 self.source.report(place, error.what, "", error.remedy)
@@ -397,7 +399,7 @@ class DeedChecker(LoopChecker, JudgingChecker):
         if binding is None:
             self.report_unknown(nodes.Name(statement.span, name))
             return None
-        if binding.type.is_complex or binding.type.kind == "text":
+        if binding.type.is_complex or isinstance(binding.type, Text):
             self.source.report(statement.span, f"'{name}' cannot be drawn", str(binding.type),
                                "Draw its size or phase: let size = abs(z)")  # fmt: skip
             return None

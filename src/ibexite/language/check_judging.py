@@ -10,7 +10,7 @@ from ibexite.language import constants, nodes
 from ibexite.language.check_names import NameChecker
 from ibexite.language.program import LimitTable
 from ibexite.language.source import Span
-from ibexite.language.types import Type, type_of_kind
+from ibexite.values import Quantity, Text, Type, YesNo, declared
 
 
 class JudgingChecker(NameChecker):
@@ -47,19 +47,19 @@ class JudgingChecker(NameChecker):
         if criterion.kind == "matches":
             assert isinstance(criterion.a, nodes.Text)
             self.pattern(criterion.a.value, criterion.a.span)
-            if kind.kind != "text":
+            if not isinstance(kind, Text):
                 self.source.report(statement.value.span, "not a text", str(kind), "'matches' judges texts.")
         elif criterion.kind == "is":
             self.typer.type_of(criterion.a, self.lookup)
-            if kind.kind != "yes_no":
+            if not isinstance(kind, YesNo):
                 self.source.report(
                     statement.value.span, "not a yes/no value", str(kind), "'is' judges yes and no, on and off."
                 )
-        elif criterion.kind == "==" and kind.kind != "quantity":
+        elif criterion.kind == "==" and not isinstance(kind, Quantity):
             found = self.typer.type_of(criterion.a, self.lookup)
-            if found is not None and found.kind != kind.kind:
+            if found is not None and type(found) is not type(kind):
                 self.source.report(criterion.a.span, "these cannot be compared", str(found), f"The value is {kind}.")
-        elif kind.kind != "quantity":
+        elif not isinstance(kind, Quantity):
             self.source.report(
                 statement.value.span, "not a number", str(kind), "These limits judge numbers with units."
             )
@@ -99,7 +99,7 @@ class JudgingChecker(NameChecker):
         if kind is None:
             return
         name = _table_name(statement.value)
-        if not name or kind.kind != "quantity":
+        if not name or not isinstance(kind, Quantity):
             self.source.report(
                 statement.value.span,
                 "not a name with a unit",
@@ -134,7 +134,7 @@ class JudgingChecker(NameChecker):
         found = self.typer.type_of(where, self.lookup)
         if found is None or kind is None:
             return
-        if found.kind != "yes_no":
+        if not isinstance(found, YesNo):
             self.source.report(where.span, "not a condition", str(found), "Write, for example: where iload >= 140 mA")
         elif not set(found.axes) <= set(kind.axes):
             extra = ", ".join(a for a in found.axes if a not in kind.axes)
@@ -148,7 +148,7 @@ class JudgingChecker(NameChecker):
         found = self.scalar(guard)
         if found is None or kind is None:
             return
-        if not self.typer.is_difference(guard, found, kind) or kind.kind != "quantity":
+        if not self.typer.is_difference(guard, found, kind) or not isinstance(kind, Quantity):
             wanted = units.describe(units.difference(kind.dimension))
             self.source.report(guard.span, "wrong unit", str(found), f"The guard is {wanted}.")
             return
@@ -179,7 +179,7 @@ class JudgingChecker(NameChecker):
     def _watch(self, statement: nodes.Watch) -> None:
         need = self.signal(statement.signal, statement.span)
         if need is not None and need.unit is not None:
-            self.typer.demand(type_of_kind(need.unit), statement.criterion, self.lookup)
+            self.typer.demand(declared(need.unit), statement.criterion, self.lookup)
         elif need is not None:
             self.source.report(statement.span, "not a number", "", "Signals with a unit can be watched.")
         kind = self.scalar(statement.every)

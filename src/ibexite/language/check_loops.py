@@ -11,7 +11,8 @@ from ibexite.language import constants, nodes
 from ibexite.language.check_names import NameChecker
 from ibexite.language.points import MAX_POINTS
 from ibexite.language.program import Binding, Companions
-from ibexite.language.types import NUMBER, Type, is_degrees
+from ibexite.language.type_limits import is_degrees
+from ibexite.values import NUMBER, Quantity, Text, Type
 
 
 class LoopChecker(NameChecker):
@@ -35,7 +36,7 @@ class LoopChecker(NameChecker):
     def _time(self, expr: nodes.Expr, what: str, example: str) -> None:
         kind = self.scalar(expr)
         value = constants.number(expr, self.scope.known)
-        if kind is not None and (kind.kind != "quantity" or kind.dimension != units.SECOND):
+        if kind is not None and (not isinstance(kind, Quantity) or kind.dimension != units.SECOND):
             what = what[0].upper() + what[1:]
             self.source.report(expr.span, "wrong unit", str(kind), f"{what} takes a time, such as {example}.")
         elif value is not None and value < 0:
@@ -73,14 +74,14 @@ class LoopChecker(NameChecker):
         if kind is None:
             self.broken.add(sweep.name)
         else:  # while it runs the name is a value; after it, an axis over itself alone
-            self.bind(sweep.name, "sweep", replace(kind, axes=(sweep.name,)), sweep.span)
+            self.bind(sweep.name, "sweep", kind.over((sweep.name,)), sweep.span)
         self._within(sweep)
         if sweep.refine is not None and kind is not None:
             self._refined(sweep, sweep.refine, kind)
         self.leave_loop()
 
     def _points(self, sweep: nodes.Sweep, kind: Type) -> list[Decimal] | None:
-        if kind.kind == "text":
+        if isinstance(kind, Text):
             values = [constants.evaluate(v, self.scope.known) for v in sweep.values]
             if not all(isinstance(v, str) for v in values):
                 self.source.report(sweep.span, "texts must be known before the run", "", "Write them in quotes.")
@@ -114,7 +115,7 @@ class LoopChecker(NameChecker):
             if kind is not None and not kind.fits(first):
                 self.source.report(expr.span, "wrong unit", str(kind), f"The sweep began with {first}.")
                 return None
-        if first.is_complex or (first.kind != "quantity" and sweep.segments):
+        if first.is_complex or (not isinstance(first, Quantity) and sweep.segments):
             self.source.report(sweep.span, "only numbers with units can be swept", str(first))
             return None
         for segment in sweep.segments:
@@ -127,7 +128,7 @@ class LoopChecker(NameChecker):
             return
         wanted = units.difference(kind.dimension) if segment.spacing == "step" else units.PLAIN
         is_difference = segment.spacing == "step" and is_degrees(segment.amount, kind)
-        if found.kind != "quantity" or (found.dimension != wanted and not is_difference):
+        if not isinstance(found, Quantity) or (found.dimension != wanted and not is_difference):
             self.source.report(segment.amount.span, "wrong unit", str(found), f"Here belongs {units.describe(wanted)}.")
         if segment.spacing in ("log", "decade", "octave") and kind.dimension.kind != "linear":
             self.source.report(segment.span, f"logarithmic points of {kind}", "", "Levels are logarithmic already.")
@@ -140,7 +141,7 @@ class LoopChecker(NameChecker):
                 refine.span, f"'{refine.column}' is not read or computed in this sweep", "",
                 "Refine where a reading or a let of the sweep's own lines bends.",
             )  # fmt: skip
-        elif binding.type.kind != "quantity" or binding.type.is_complex or kind.kind != "quantity":
+        elif not isinstance(binding.type, Quantity) or binding.type.is_complex or not isinstance(kind, Quantity):
             self.source.report(refine.span, "only curves of real numbers are refined", str(binding.type))
         points = self.program.points.get(sweep)
         if points is not None and (len(points) < 5 or refine.most <= len(points)):
@@ -158,14 +159,14 @@ class LoopChecker(NameChecker):
             self._time(repeat.amount, "'for'", "10 min")
         elif repeat.kind == "times":
             found, value = self.scalar(repeat.amount), constants.number(repeat.amount, self.scope.known)
-            is_count = found is None or (found.kind == "quantity" and found.dimension.is_plain)
+            is_count = found is None or (isinstance(found, Quantity) and found.dimension.is_plain)
             if not is_count or (value is not None and (value < 1 or value != int(value))):
                 self.source.report(repeat.amount.span, "not a whole number", str(found), "Write, for example: 6 times")
             elif value is not None and value > MAX_POINTS:
                 self.source.report(repeat.amount.span, "too many turns", "", f"A loop makes at most {MAX_POINTS:,}.")
-        self.bind(repeat.name, "sweep", replace(NUMBER, axes=(repeat.name,)), repeat.span)
+        self.bind(repeat.name, "sweep", NUMBER.over((repeat.name,)), repeat.span)
         self.loops.append(repeat)
-        self.bind(repeat.elapsed, "elapsed", Type("quantity", units.SECOND, self.here), repeat.span)
+        self.bind(repeat.elapsed, "elapsed", Quantity(self.here, units.SECOND), repeat.span)
         self.check_block(repeat.body)
         if repeat.kind == "until":
             self.condition(repeat.amount, "until v_out < 4.5 V")
@@ -174,26 +175,26 @@ class LoopChecker(NameChecker):
     def _search(self, search: nodes.Search) -> None:
         start, end = self.scalar(search.start), self.scalar(search.end)
         kind = start
-        if start is not None and end is not None and (not end.fits(start) or start.kind != "quantity"):
+        if start is not None and end is not None and (not end.fits(start) or not isinstance(start, Quantity)):
             self.source.report(search.end.span, "wrong unit", str(end), f"The search begins with {start}.")
         for expr in (search.resolution, search.step):
             found = self.scalar(expr) if expr is not None else None
-            if found is not None and kind is not None and kind.kind == "quantity" and expr is not None:
+            if found is not None and kind is not None and isinstance(kind, Quantity) and expr is not None:
                 if not self.typer.is_difference(expr, found, kind):
                     wanted = units.describe(units.difference(kind.dimension))
                     self.source.report(expr.span, "wrong unit", str(found), f"Here belongs {wanted}.")
                 elif (value := constants.number(expr, self.scope.known)) is not None and value <= 0:
                     self.source.report(expr.span, "not above zero", "", "Write, for example: resolution 20 mV")
-        if kind is None or kind.kind != "quantity":
+        if kind is None or not isinstance(kind, Quantity):
             self.broken.add(search.name)
         else:
-            self.bind(search.name, "search", replace(kind, axes=()), search.span)
+            self.bind(search.name, "search", kind.single(), search.span)
         self._within(search)
         self.condition(search.until, "until v_out < 4.75 V")
         self.leave_loop()
         binding = self.names.get(search.name)
         if binding is not None and self.here:  # within another loop what it found is a column of that one
-            self.names[search.name] = replace(binding, type=replace(binding.type, axes=self.here))
+            self.names[search.name] = replace(binding, type=binding.type.over(self.here))
 
     def _leave(self, statement: nodes.Leave) -> None:
         if not any(isinstance(loop, nodes.Sweep | nodes.Repeat) for loop in self.loops[-1:]):

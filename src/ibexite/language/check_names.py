@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 from ibexite.classes import InstrumentClass, instrument_classes
 from ibexite.errors import did_you_mean
 from ibexite.language import nodes
 from ibexite.language.program import Binding, Program, RoleUse, Scope, SetPoint
 from ibexite.language.source import Span
-from ibexite.language.types import NUMBER, TEXT, Type, Typer
+from ibexite.language.types import Typer
+from ibexite.values import NUMBER, TEXT, Type, YesNo
 
 
 class NameChecker:
@@ -58,7 +57,7 @@ class NameChecker:
         return None
 
     def _seen_from_here(self, binding: Binding) -> Type:
-        return replace(binding.type, axes=tuple(a for a in binding.type.axes if a not in self.here))
+        return binding.type.over(tuple(a for a in binding.type.axes if a not in self.here))
 
     def report_unknown(self, name: nodes.Name) -> None:
         """Reports a name that means nothing here, with the most helpful remedy."""
@@ -205,5 +204,5 @@ class NameChecker:
     def condition(self, expr: nodes.Expr, example: str) -> None:
         """Checks an expression that must be a condition of single values."""
         kind = self.scalar(expr)
-        if kind is not None and kind.kind != "yes_no":
+        if kind is not None and not isinstance(kind, YesNo):
             self.source.report(expr.span, "not a condition", str(kind), f"Write, for example: {example}")

@@ -13,6 +13,7 @@ from ibexite.errors import MistakeError, did_you_mean
 from ibexite.language import constants, nodes, points
 from ibexite.language.program import Program, RoleUse, SetPoint
 from ibexite.units import Dimension
+from ibexite.values import Quantity, Type, declared
 
 MAX_COMBINATIONS = 20_000
 SEARCHED = 101  # values that are looked at between the ends of a search
@@ -44,11 +45,11 @@ class RoleFacts:
 
 @dataclass(frozen=True, slots=True)
 class BenchFacts:
-    """The roles and signals of a bench file. The dimension of a signal that is no number is its kind."""
+    """The roles and signals of a bench file."""
 
     name: str
     roles: dict[str, RoleFacts]
-    signals: dict[str, Dimension | str]
+    signals: dict[str, Type]
 
 
 def vet_against(program: Program, bench: BenchFacts) -> None:
@@ -102,8 +103,8 @@ def _check_need(program: Program, need: nodes.Need, bench: BenchFacts) -> None:
                 f"The sequence needs a {need.class_name}; see [roles.{need.name}] in {bench.name}.",
             )
         return
-    dimension = bench.signals.get(need.name)
-    if dimension is None:
+    signal = bench.signals.get(need.name)
+    if signal is None:
         report(
             need.span,
             f"no signal '{need.name}' on this bench",
@@ -111,13 +112,12 @@ def _check_need(program: Program, need: nodes.Need, bench: BenchFacts) -> None:
             f"Add [signals.{need.name}] to {bench.name}. {did_you_mean(need.name, bench.signals)}".rstrip(),
         )
         return
-    wanted: Dimension | str = need.unit.dimension if need.unit is not None else need.kind
-    wanted = units.PLAIN if wanted == "number" else wanted
-    if wanted != dimension:
-        told = units.describe(dimension) if isinstance(dimension, Dimension) else f"a {dimension} signal"
+    if not declared(need.unit or need.kind).fits(signal):
+        is_number = isinstance(signal, Quantity)
+        told = str(signal) if is_number else f"a {signal.stored} signal"
         report(
             need.span,
-            "wrong unit" if isinstance(dimension, Dimension) else "another kind of signal",
+            "wrong unit" if is_number else "another kind of signal",
             f"on the bench {need.name} is {told}",
             f"The sequence needs it in {need.unit.symbol}; see [signals.{need.name}] in {bench.name}."
             if need.unit is not None
@@ -267,6 +267,6 @@ def _combinations(program: Program, point: SetPoint) -> list[dict[str, constants
     names = [loop.name for loop in loops]
     made = [{**point.known, **dict(zip(names, combination, strict=True))} for combination in itertools.product(*axes)]
     expr, kind = point.assignment.value, program.types.get(point.assignment.value)
-    if kind is not None and kind.kind == "quantity" and made and constants.number(expr, made[0]) is None:
+    if kind is not None and isinstance(kind, Quantity) and made and constants.number(expr, made[0]) is None:
         return None  # a function stands in it
     return made

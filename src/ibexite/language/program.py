@@ -9,8 +9,9 @@ from typing import Protocol
 
 from ibexite.language import nodes
 from ibexite.language.constants import Value
+from ibexite.language.python_function import PythonFunction
 from ibexite.language.source import Source, Span
-from ibexite.language.types import PythonFunction, Type
+from ibexite.values import Type
 
 
 @dataclass(frozen=True, slots=True)

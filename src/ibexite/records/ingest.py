@@ -16,6 +16,7 @@ from ibexite.errors import RecordsError
 from ibexite.holes import Bad
 from ibexite.records.older_journals import into_present_form
 from ibexite.records.stored_events import event_of
+from ibexite.values import Quantity
 from ibexite.verdicts import Reason, Verdict, told
 from ibexite.wording import percent_of_tolerance
 
@@ -274,7 +275,7 @@ class _Collector:
                         grid.values[i :: len(grid.columns)],
                     )
                     | {
-                        "kind": meta.get("kind", "quantity"),
+                        "kind": meta.get("kind", Quantity.stored),
                         "labels": _labels(meta.get("labels")),
                         "bound": "; ".join(bounds),
                     }
@@ -295,7 +296,7 @@ def _curve(name: str, origin: str, unit: str, shown: str, grid: int, position: i
         "grid": grid,
         "position": position,
         "length": len(values),
-        "kind": "quantity",
+        "kind": Quantity.stored,
         "labels": "",
         "n": "",
         "bound": "",

@@ -19,7 +19,8 @@ import jinja2
 from ibexite.errors import RecordsError
 from ibexite.records.lookup import Grid, RunRecord, TestRecord
 from ibexite.reports.figures import draw
-from ibexite.units import PLAIN, parse_unit, plain_number, unit_for
+from ibexite.units import parse_unit, plain_number, unit_for
+from ibexite.values import Quantity, stored_type
 from ibexite.wording import (
     JudgedText,
     column_text,
@@ -222,10 +223,10 @@ def _data_table(grid: Grid) -> DataTable:
 
 def _one_unit(column: dict[str, Any], values: array[float]) -> tuple[str, Callable[[float], str]]:
     """The head of a column with its unit, and what writes its values in that."""
-    if column["labels"] or column["kind"] != "quantity":
+    kind = stored_type(column)
+    if column["labels"] or not isinstance(kind, Quantity):
         return column["name"], lambda value: column_text(value, column)
-    dimension = parse_unit(column["unit"]).dimension if column["unit"] else PLAIN
-    unit = parse_unit(column["shown"]) if column["shown"] else unit_for(*values, dimension=dimension)
+    unit = parse_unit(kind.shown) if kind.shown else unit_for(*values, dimension=kind.dimension)
     head = f"{column['name']} in {unit.symbol}" if unit.symbol else column["name"]
     return head, lambda value: plain_number(unit.from_base(value), 6)
 

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 from ibexite.errors import MistakeError, did_you_mean
 from ibexite.station.opening import NotReady, Opened, Ready, companions_of
 from ibexite.station.project import find_project, need_bench, shown_path
+from ibexite.values import Text
 
 if TYPE_CHECKING:
     from ibexite.bench.file import BenchFile
@@ -108,7 +109,7 @@ def _sequence(facts: MeasurementFacts, inputs: dict[str, str], roles: dict[str, 
     for name, text in inputs.items():
         kind = facts.inputs[name]
         value = parse_typed(kind, text, f"--with {name}")
-        arguments.append(f'{name} = "{value}"' if kind.kind == "text" else
+        arguments.append(f'{name} = "{value}"' if isinstance(kind, Text) else
                          f"{name} = {constants.written(value, kind.dimension, kind.shown)}")  # fmt: skip
     needs = []
     for name, need in facts.needs.items():

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
+from ibexite.values import YesNo, stored_type
 from ibexite.verdicts import Judgement, Reason, Verdict
 
 if TYPE_CHECKING:
@@ -107,7 +108,7 @@ def _value(grid: Any, name: str) -> Any:
 
 
 def _is_yes_no(column: dict[str, Any], number: float) -> bool:
-    return column["kind"] == "yes_no" and number == number
+    return isinstance(stored_type(column), YesNo) and number == number
 
 
 def _complex(grid: Any, name: str) -> Any:

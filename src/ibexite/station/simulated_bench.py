@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import subprocess
 import sys
@@ -31,8 +32,9 @@ class SimulatedBench:
     def __enter__(self) -> BenchFile:
         process = self._process
         assert process.stdin and process.stdout
-        process.stdin.write(json.dumps(self._plan.as_data()) + "\n")
-        process.stdin.flush()
+        with contextlib.suppress(OSError):  # it has ended: told by its missing answer
+            process.stdin.write(json.dumps(self._plan.as_data()) + "\n")
+            process.stdin.flush()
         line = process.stdout.readline()
         answer: dict[str, Any] = json.loads(line) if line else {"error": "its process ended"}
         if "error" in answer:

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING
 from ibexite.companions.sheet import WORKBOOK, Sheet, read_sheet
 from ibexite.errors import MistakeError, did_you_mean
 from ibexite.units import NO_UNIT, parse_unit
+from ibexite.values import Quantity, stored_type
 
 if TYPE_CHECKING:
     from ibexite.records.lookup import RunRecord
@@ -114,7 +115,7 @@ def results_of(run: RunRecord) -> dict[str, str]:
         found[f"{test.row['name']}"] = test.row["verdict"]
         for result in test.results:
             name = f"{test.row['name']}.{result['label']}"
-            if result["kind"] != "quantity" or result["said"]:
+            if not isinstance(stored_type(result), Quantity) or result["said"]:
                 found[name] = str(result["said"])
                 continue
             unit = parse_unit(result["shown"] or result["unit"]) if result["shown"] or result["unit"] else NO_UNIT

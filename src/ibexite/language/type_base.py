@@ -1,0 +1,71 @@
+"""What all parts of the typer share: the types found so far, the axes of several operands together."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+
+from ibexite.errors import UnitError
+from ibexite.language import constants, nodes
+from ibexite.language.python_function import PythonFunction
+from ibexite.language.source import Source
+from ibexite.values import Quantity, Type
+
+Lookup = Callable[[nodes.Name | nodes.ResultOf], Type | None]
+
+
+class TyperBase:
+    """Keeps the types of expressions in `types` for the compiler; the parts say what the types are."""
+
+    def __init__(
+        self,
+        source: Source,
+        types: dict[nodes.Expr, Type],
+        tolerances: dict[nodes.Criterion, str],
+        functions: Mapping[str, PythonFunction],
+    ) -> None:
+        self.source, self.types, self.tolerances, self.functions = source, types, tolerances, functions
+        self.is_in_wait = False
+        self.known: Mapping[str, constants.Value] = {}  # before the run, to refuse limits that leave no room
+        self.axis_of: Callable[[str], Type | None] = lambda name: (
+            None
+        )  # the type of an axis, as the present block knows it
+
+    def type_of(self, expr: nodes.Expr, lookup: Lookup) -> Type | None:
+        """The type of an expression whose names are found by `lookup`; None where a mistake was reported."""
+        try:
+            result = self._type(expr, lookup)
+        except UnitError as error:
+            self.source.report(expr.span, error.what, "", error.remedy)
+            return None
+        if result is not None:
+            self.types[expr] = result
+        return result
+
+    def _type(self, expr: nodes.Expr, lookup: Lookup) -> Type | None:
+        raise NotImplementedError
+
+    def _quantity(self, expr: nodes.Expr, lookup: Lookup) -> Quantity | None:
+        found = self.type_of(expr, lookup)
+        if found is not None and not isinstance(found, Quantity):
+            self.source.report(expr.span, "not a number", str(found), "Arithmetic takes numbers with units.")
+            return None
+        return found
+
+    def _together(self, expr: nodes.Expr, *kinds: Type) -> tuple[str, ...] | None:
+        """The axes of a result of several operands: those of the one that has them all. Curves over different axes are
+        not multiplied out behind anybody's back; None after that mistake."""
+        axes = joined_axes(*kinds)
+        if not axes or any(set(kind.axes) == set(axes) for kind in kinds):
+            return axes
+        over = [", ".join(kind.axes) for kind in kinds if kind.axes]
+        self.source.report(
+            expr.span, "curves over different axes", f"over {' and over '.join(dict.fromkeys(over))}",
+            "Bring one onto the axis of the other: onto(a, b); or take single values: max(x along axis), "
+            "at(x, axis = value).",
+        )  # fmt: skip
+        return None
+
+
+def joined_axes(*types: Type) -> tuple[str, ...]:
+    """All axes of several operands, each once, in the order of first appearance."""
+    return tuple(dict.fromkeys(axis for t in types for axis in t.axes))

@@ -1,0 +1,284 @@
+"""Types of calls: functions of formulas, and those of Python files."""
+
+from __future__ import annotations
+
+from ibexite import units
+from ibexite.errors import did_you_mean
+from ibexite.functions import FUNCTIONS, IN_WAIT, Function
+from ibexite.language import nodes
+from ibexite.language.python_function import PythonFunction
+from ibexite.language.type_base import Lookup, TyperBase
+from ibexite.units import PLAIN
+from ibexite.values import Quantity, Type
+
+
+class CallTyper(TyperBase):
+    """The types of what functions give."""
+
+    def _call(self, expr: nodes.Call, lookup: Lookup) -> Type | None:
+        if expr.function in self.functions:
+            return self._python(expr, self.functions[expr.function], lookup)
+        if expr.function in IN_WAIT:
+            return self._drift(expr, lookup)
+        function = FUNCTIONS.get(expr.function)
+        if function is None:
+            known = [*FUNCTIONS, *self.functions]
+            self.source.report(expr.span, f"unknown function {expr.function!r}", "", did_you_mean(expr.function, known))
+            return None
+        arguments, flags = split_flags(expr, function)
+        if not self._is_called_right(expr, function, arguments):
+            return None
+        if function.name == "line":
+            return self._line(expr, lookup)
+        first = arguments[0]
+        if isinstance(first, nodes.Pair | nodes.Window | nodes.UnitArgument):
+            what = f"{first.unit.symbol!r} is a unit" if isinstance(first, nodes.UnitArgument) else "not a value"
+            self.source.report(first.span, what, "", f"Write {function.usage}. Symbols of units cannot be names.")
+            return None
+        x = self._quantity(first, lookup)
+        if x is None or not self._complexity_fits(first, x, function):
+            return None
+        if function.name == "at":
+            return self._at(expr, x, lookup)
+        if function.name == "onto":
+            return self._onto(arguments, x, lookup)
+        axis = self._consumed_axis(expr, x) if function.kind in ("consume", "keep") else ""
+        further = zip(function.arguments[1:], arguments[1:], strict=True)
+        fits = [self._argument(function, x, kind, argument, lookup) for kind, argument in further]
+        if axis is None or not all(fits):
+            return None
+        return self._result(expr, function, x, axis, frozenset(flags), arguments, lookup)
+
+    def _result(
+        self,
+        expr: nodes.Call,
+        function: Function,
+        x: Type,
+        axis: str,
+        flags: frozenset[str],
+        arguments: list,
+        lookup: Lookup,
+    ) -> Type | None:
+        along = self.axis_of(axis) if axis else None
+        rule = function.fields[expr.part] if expr.part else function.result
+        dimension = rule(x.dimension, along.dimension if along else PLAIN)
+        is_complex = {"makes_complex": True, "result_real": False}.get(function.complexity, x.is_complex)
+        shown = x.shown if dimension == x.dimension else along.shown if along and dimension == along.dimension else None
+        others = [self.types[a] for a in arguments[1:] if a in self.types]
+        axes = self._together(expr, x, *others)
+        if axes is None:
+            return None
+        if function.kind == "consume":
+            axes = tuple(a for a in x.axes if a != axis)
+            if "all" in flags:
+                axes += ("crossing",)
+        return Quantity(axes, dimension, shown, is_complex)
+
+    def _is_called_right(self, expr: nodes.Call, function: Function, arguments: list[nodes.Argument]) -> bool:
+        wanted = len(function.arguments) - ("axis" in function.arguments)
+        is_right = (
+            (len(arguments) == wanted or (function.name == "line" and len(arguments) >= 2))
+            and bool(expr.named) == (function.name == "at")
+            and not (expr.along and function.kind in ("point", "special") and function.name != "line")
+        )
+        if not is_right:
+            more = f" Words that may follow: {', '.join(function.flags)}." if function.flags else ""
+            self.source.report(
+                expr.span, f"'{function.name}' is called otherwise", "", f"Write {function.usage}.{more}"
+            )
+        elif bool(expr.part) != bool(function.fields) or (expr.part and expr.part not in function.fields):
+            parts = ", ".join(function.fields)
+            hint = f"Write {function.name}(…).{next(iter(function.fields))}; its parts are {parts}." if parts else ""
+            what = "which part of it?" if not expr.part else f"no part {expr.part!r}"
+            self.source.report(expr.span, what, "", hint or f"'{function.name}' gives one value.")
+            is_right = False
+        return is_right
+
+    def _complexity_fits(self, expr: nodes.Expr, x: Type, function: Function) -> bool:
+        if x.is_complex and function.complexity not in ("any", "result_real"):
+            self.source.report(
+                expr.span,
+                "a complex value",
+                str(x),
+                f"'{function.name}' takes real ones: abs(z), phase(z), re(z), im(z).",
+            )
+            return False
+        return True
+
+    def _argument(self, function: Function, x: Type, kind: str, argument: nodes.Argument, lookup: Lookup) -> bool:
+        """Whether a further argument is what the function takes; reports it if not."""
+        if kind == "window":
+            if isinstance(argument, nodes.Window):
+                amount = self._quantity(argument.amount, lookup)
+                return amount is not None and amount.dimension.is_plain
+            self.source.report(
+                argument.span, "not a window", "", "Write: smooth(x, 5 points) or smooth(x, 3 per octave)"
+            )
+            return False
+        if kind == "unit":
+            if not isinstance(argument, nodes.UnitArgument):
+                self.source.report(argument.span, "not a unit", "", "Write, for example: number(v_out, mV)")
+            elif argument.unit.dimension != x.dimension:
+                self.source.report(argument.span, "wrong unit", argument.unit.symbol, f"The value is {x}.")
+            else:
+                return True
+            return False
+        if isinstance(argument, nodes.Pair | nodes.Window | nodes.UnitArgument):
+            self.source.report(argument.span, "not a value", "", f"Write {function.usage}.")
+            return False
+        found = self._quantity(argument, lookup)
+        if found is None:
+            return False
+        wanted = {"same": x.dimension, "decibel": units.DECIBEL, "plain": PLAIN, "angle": units.RADIAN}[kind]
+        if found.dimension != wanted or (found.axes and function.kind != "point"):
+            self.source.report(argument.span, "wrong unit", str(found), f"Here belongs {units.describe(wanted)}.")
+            return False
+        return True
+
+    def _consumed_axis(self, expr: nodes.Call, inner: Type) -> str | None:
+        first = expr.arguments[0]
+        if not inner.axes:
+            self.source.report(
+                first.span,
+                "not a curve",
+                str(inner),
+                f"'{expr.function}' takes a name that got its values in a sweep, after that sweep.",
+            )
+            return None
+        if expr.along:
+            axis = expr.along
+        elif len(inner.axes) == 1:
+            axis = inner.axes[0]
+        else:
+            self.source.report(
+                expr.span,
+                "along which axis?",
+                "",
+                f"It has {' and '.join(inner.axes)}: write {expr.function}(x along {inner.axes[-1]}).",
+            )
+            return None
+        if axis not in inner.axes:
+            self.source.report(expr.span, f"no axis {axis!r}", "", f"It has: {', '.join(inner.axes)}.")
+            return None
+        return axis
+
+    def _at(self, expr: nodes.Call, inner: Type, lookup: Lookup) -> Type | None:
+        if not inner.axes:
+            self._consumed_axis(expr, inner)
+            return None
+        for axis, value in expr.named:
+            if axis not in inner.axes:
+                self.source.report(expr.span, f"no axis {axis!r}", "", f"It has: {', '.join(inner.axes)}.")
+                return None
+            wanted, found = self.axis_of(axis), self._quantity(value, lookup)
+            if wanted is None or found is None:
+                return None
+            if wanted.dimension != found.dimension or found.axes:
+                self.source.report(
+                    value.span, "wrong unit", str(found), f"{axis} is {units.describe(wanted.dimension)}."
+                )
+                return None
+        taken = {axis for axis, _ in expr.named}
+        return inner.over(tuple(a for a in inner.axes if a not in taken))
+
+    def _onto(self, arguments: list[nodes.Argument], x: Type, lookup: Lookup) -> Type | None:
+        second = arguments[1]
+        like = (
+            self._quantity(second, lookup)
+            if not isinstance(second, nodes.Pair | nodes.Window | nodes.UnitArgument)
+            else None
+        )
+        if like is None:
+            return None
+        if len(x.axes) == len(like.axes) == 1 and x.axes != like.axes:  # the same quantity under another name
+            mine, other = self.axis_of(x.axes[0]), self.axis_of(like.axes[0])
+            if mine is not None and other is not None and mine.dimension == other.dimension:
+                return x.over(like.axes)
+        if not x.axes or not set(x.axes) & set(like.axes):
+            self.source.report(second.span, "no axis in common", str(like), f"The first curve is {x}.")
+            return None
+        return x
+
+    def _line(self, expr: nodes.Call, lookup: Lookup) -> Type | None:
+        if not expr.along:
+            self.source.report(
+                expr.span, "along which axis?", "", "Write: line(2 kHz -> -3 dB, 9 kHz -> -3 dB along freq)"
+            )
+            return None
+        axis = self.axis_of(expr.along)
+        if axis is None:
+            self.source.report(
+                expr.span, f"no axis {expr.along!r}", "", "Name the axis of the curve that it is a limit of."
+            )
+            return None
+        found: Type | None = None
+        for pair in expr.arguments:
+            if isinstance(pair, nodes.Name):
+                continue  # a flag
+            if not isinstance(pair, nodes.Pair):
+                self.source.report(pair.span, "not a point", "", "A line is made of points: x -> y.")
+                return None
+            x, y = self._quantity(pair.x, lookup), self._quantity(pair.y, lookup)
+            if x is None or y is None:
+                return None
+            if x.dimension != axis.dimension:
+                self.source.report(
+                    pair.x.span, "wrong unit", str(x), f"{expr.along} is {units.describe(axis.dimension)}."
+                )
+                return None
+            found = found or y
+            if y.dimension != found.dimension:
+                self.source.report(pair.y.span, "wrong unit", str(y), f"The line began with {found}.")
+                return None
+        return found.over((expr.along,)) if found else None
+
+    def _python(self, expr: nodes.Call, function: PythonFunction, lookup: Lookup) -> Type | None:
+        wanted = [a for a in function.arguments if a[0] != "axis"]
+        if len(expr.arguments) != len(wanted) or expr.named or expr.part:
+            self.source.report(expr.span, f"'{function.name}' is called otherwise", "", f"Write {function.usage}.")
+            return None
+        axes: list[Type] = []
+        for (name, dimension, is_whole), argument in zip(wanted, expr.arguments, strict=True):
+            if isinstance(argument, nodes.Pair | nodes.Window | nodes.UnitArgument):
+                self.source.report(argument.span, "not a value", "", f"Write {function.usage}.")
+                return None
+            found = self._quantity(argument, lookup)
+            if found is None:
+                return None
+            if found.dimension != dimension or found.is_complex:
+                self.source.report(
+                    argument.span,
+                    "wrong unit",
+                    str(found),
+                    f"{name} of {function.name} is {units.describe(dimension)}.",
+                )
+                return None
+            if is_whole and len(found.axes) != 1:
+                self.source.report(
+                    argument.span, "not a curve over one axis", str(found), f"{name} takes a whole curve."
+                )
+                return None
+            axes += [] if is_whole else [found]
+        joined = self._together(expr, *axes)
+        return Quantity(joined, function.result, function.shown) if joined is not None else None
+
+    def _drift(self, expr: nodes.Call, lookup: Lookup) -> Type | None:
+        first = expr.arguments[0] if len(expr.arguments) == 1 else None
+        if not self.is_in_wait or not isinstance(first, nodes.Name) or expr.along or expr.named:
+            self.source.report(
+                expr.span, "drift(x) stands only in a wait", "",
+                "Write: wait reading t_board every 2 s until abs(drift(t_board)) < 5 mK/s timeout 5 min",
+            )  # fmt: skip
+            return None
+        x = self._quantity(first, lookup)
+        if x is None:
+            return None
+        return Quantity((), units.divide(units.difference(x.dimension), units.SECOND))
+
+
+def split_flags(expr: nodes.Call, function: Function) -> tuple[list[nodes.Argument], list[str]]:
+    """The arguments of a call, and the words at its end that are flags of the function."""
+    arguments, flags = list(expr.arguments), []
+    while len(arguments) > 1 and isinstance(arguments[-1], nodes.Name) and arguments[-1].name in function.flags:
+        flags.append(arguments.pop().name)  # type: ignore[union-attr]
+    return arguments, flags

@@ -1,0 +1,146 @@
+"""The types of values: what a value is, and over which axes there are many of it. All speak of them: the language when
+it vets, the engine when it records, records and reports when they read back.
+
+A type is a class, matched by `match` or isinstance; how values of it are called in records (`stored`), are written for
+people and have their unit is its own business.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from typing import Any, ClassVar, Self
+
+from ibexite import units
+from ibexite.units import PLAIN, Dimension
+
+
+@dataclass(frozen=True, slots=True)
+class Type:
+    """What is common to all types. `axes` names the axes of a curve; a single value has none."""
+
+    stored: ClassVar[str]  # what it is called in events and records
+    axes: tuple[str, ...] = ()
+
+    @property
+    def dimension(self) -> Dimension:
+        """What is measured; plain for what is no quantity."""
+        return PLAIN
+
+    @property
+    def shown(self) -> str | None:
+        """The unit in which it was written, None where a prefix is to be chosen."""
+        return None
+
+    @property
+    def is_complex(self) -> bool:
+        """True for complex numbers."""
+        return False
+
+    @property
+    def unit(self) -> str:
+        """The symbol of the base unit in which values are stored."""
+        return ""
+
+    def over(self, axes: tuple[str, ...]) -> Self:
+        """The same over other axes."""
+        return replace(self, axes=axes)
+
+    def single(self) -> Self:
+        """One value of it."""
+        return replace(self, axes=()) if self.axes else self
+
+    def fits(self, other: Type) -> bool:
+        """True if both are of one kind and dimension, whatever their axes."""
+        return type(self) is type(other)
+
+    def _what(self) -> str:
+        raise NotImplementedError
+
+    def __str__(self) -> str:
+        return f"{self._what()} over {', '.join(self.axes)}" if self.axes else self._what()
+
+    def said(self, value: Any, digits: int = 4) -> str:
+        """A value for people; it is no hole."""
+        raise NotImplementedError
+
+
+@dataclass(frozen=True, slots=True)
+class Quantity(Type):
+    """A number with a unit, or a bare one."""
+
+    stored = "quantity"
+    dimension: Dimension = PLAIN
+    shown: str | None = None
+    is_complex: bool = False
+
+    @property
+    def unit(self) -> str:
+        """The symbol of the base unit in which values are stored."""
+        return units.base_symbol(self.dimension)
+
+    def fits(self, other: Type) -> bool:
+        """True if both are of one kind and dimension, whatever their axes."""
+        return (
+            isinstance(other, Quantity)
+            and (self.dimension, self.is_complex) == (other.dimension, other.is_complex)
+        )  # fmt: skip
+
+    def _what(self) -> str:
+        return units.describe(self.dimension) + (", complex" if self.is_complex else "")
+
+    def said(self, value: Any, digits: int = 4) -> str:
+        """A value with its unit."""
+        return units.format_value(value, self.dimension, shown=self.shown or None, digits=digits)
+
+
+@dataclass(frozen=True, slots=True)
+class YesNo(Type):
+    """Yes or no; as a number 1 or 0."""
+
+    stored = "yes_no"
+
+    def _what(self) -> str:
+        return "a yes/no value"
+
+    def said(self, value: Any, digits: int = 4) -> str:
+        """yes or no."""
+        return "yes" if value else "no"
+
+
+@dataclass(frozen=True, slots=True)
+class Text(Type):
+    """A text."""
+
+    stored = "text"
+
+    def _what(self) -> str:
+        return "a text"
+
+    def said(self, value: Any, digits: int = 4) -> str:
+        """The text itself."""
+        return str(value)
+
+
+NUMBER, YES_NO, TEXT = Quantity(), YesNo(), Text()
+_STORED: dict[str, type[Type]] = {kind.stored: kind for kind in (Quantity, YesNo, Text)}
+_WORDS: dict[str, Type] = {"number": NUMBER, "text": TEXT, "yes_no": YES_NO}
+WORDS = tuple(_WORDS)  # that declarations name types by, beside units
+
+
+def declared(kind: units.Unit | str, axes: tuple[str, ...] = ()) -> Type:
+    """The type that a declaration names, a unit or one of WORDS, over some axes."""
+    if isinstance(kind, str):
+        return _WORDS[kind].over(axes)
+    is_bare = kind.symbol == units.symbol_of(kind.dimension) and kind.dimension.kind == "linear"
+    return Quantity(axes, kind.dimension, None if is_bare else kind.symbol)
+
+
+def stored_type(entry: Mapping[str, Any]) -> Type:
+    """The type of stored values (without axes), from what is stored with them: kind, unit, shown."""
+    kind = _STORED[entry.get("kind", Quantity.stored)]
+    if kind is not Quantity:
+        return kind()
+    shown = entry["shown"] or None
+    symbol = shown or entry["unit"]
+    return Quantity((), units.parse_unit(symbol).dimension if symbol else PLAIN, shown)
