@@ -5,6 +5,8 @@ from __future__ import annotations
 import pytest
 
 from ibexite import units
+from ibexite.functions import FUNCTIONS
+from ibexite.language.function_arguments import ARGUMENTS
 from ibexite.values import NUMBER, TEXT, WORDS, YES_NO, Quantity, Text, Type, YesNo, declared, stored_type
 
 MILLIVOLT, DEGREES, PERCENT = (declared(units.parse_unit(symbol)) for symbol in ("mV", "degC", "%"))
@@ -39,3 +41,9 @@ def test_each_declared_word_is_a_type_of_its_own() -> None:
     assert (YES_NO.dimension, TEXT.shown, TEXT.is_complex) == (units.PLAIN, None, False)
     with pytest.raises(KeyError):
         stored_type({"kind": "picture", "unit": "", "shown": ""})
+
+
+def test_each_argument_of_a_function_is_of_a_kind_that_checks_and_writes_itself() -> None:
+    named = {name for function in FUNCTIONS.values() for name in function.arguments[1:]}
+    assert named - set(ARGUMENTS) == {"x", "axis"}, "a further curve, and named places"
+    assert set(ARGUMENTS) - named == {"plain"}

@@ -6,7 +6,8 @@ Kinds:   point    value by value, on single values and curves alike
          consume  takes an axis of a curve away (named by `along`, or the only one)
          keep     a curve over the same axes
          special  called in a way of its own (at, crossing with all, onto, line, number)
-Arguments: x        a number with unit; for consume and keep a curve
+Arguments (all but x, pairs and axis are classes of ibexite.language.function_arguments):
+           x        a number with unit; for consume and keep a curve
            same     of the unit of x          plain    a plain number          decibel  a ratio in dB
            window   5 points, 3 per octave    unit     the symbol of a unit    pairs    x -> y, x -> y, …
            axis     axis = value, …
@@ -284,8 +285,8 @@ FUNCTIONS = {f.name: f for f in (*_STATISTICS, *_FEATURES, *_SHAPES, *_POINTS, *
 IN_WAIT = {"drift": "drift(x)"}  # only in the condition of `wait reading`: change per second over the last readings
 
 
-def target_of(function: Function, x: Dimension, flags: frozenset[str], window: str = "") -> str:
-    """The function of ibexite.analysis that computes it, "module.function"."""
+def target_of(function: Function, x: Dimension, flags: frozenset[str], variant: str = "") -> str:
+    """The function of ibexite.analysis that computes it, "module.function"; `variant` is what its arguments say."""
     if function.name == "level":
         return "curve.level_of_power" if x == units.WATT else "curve.level_of_voltage"
     if function.name == "linear":
@@ -294,6 +295,6 @@ def target_of(function: Function, x: Dimension, flags: frozenset[str], window: s
         return "catalog.crossings"
     if function.name == "mean" and x == units.RADIAN:
         return "statistics.mean_angle"
-    if function.name == "smooth" and window != "points":
+    if function.name == "smooth" and variant != "points":
         return "shaping.smooth_octaves"
     return function.target

@@ -15,6 +15,7 @@ from ibexite.errors import SequenceError
 from ibexite.functions import FUNCTIONS, Function, target_of
 from ibexite.holes import Counts, hole_of, is_equal
 from ibexite.language import constants, nodes
+from ibexite.language.function_arguments import ARGUMENTS
 from ibexite.language.type_calls import split_flags
 from ibexite.values import NUMBER, Type
 
@@ -258,18 +259,17 @@ class Formulas:
             given.append("{" + places + "}")
         elif function.kind in ("consume", "keep"):
             given.append(repr(expr.along or x.axes[0]))
-        window = ""
-        for argument in arguments[1:]:
-            if isinstance(argument, nodes.UnitArgument):
-                given += [repr(float(argument.unit.factor)), repr(float(argument.unit.offset))]
-            elif isinstance(argument, nodes.Window):
-                window = argument.kind
-                given.append(self.source(argument.amount))
-            elif not isinstance(argument, nodes.Pair):
-                given.append(self.source(argument))
+        variant = ""
+        for name, argument in zip(function.arguments[1:], arguments[1:], strict=False):
+            kind = ARGUMENTS.get(name)
+            if kind is None:  # x: one more value, as the first
+                given.append(self.source(argument))  # type: ignore[arg-type]
+                continue
+            given += kind.source(argument, self.source)
+            variant = variant or kind.variant(argument)
         if function.option_for(x.dimension):
             options.append(function.option_for(x.dimension))
-        target = target_of(function, x.dimension, flags, window)
+        target = target_of(function, x.dimension, flags, variant)
         return f"{self.function(target)}({', '.join([*given, *options])})"
 
     def _python_call(self, expr: nodes.Call) -> str:

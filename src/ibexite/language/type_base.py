@@ -44,7 +44,8 @@ class TyperBase:
     def _type(self, expr: nodes.Expr, lookup: Lookup) -> Type | None:
         raise NotImplementedError
 
-    def _quantity(self, expr: nodes.Expr, lookup: Lookup) -> Quantity | None:
+    def quantity(self, expr: nodes.Expr, lookup: Lookup) -> Quantity | None:
+        """The type of an expression that must be a quantity; None, and reported, where it is none."""
         found = self.type_of(expr, lookup)
         if found is not None and not isinstance(found, Quantity):
             self.source.report(expr.span, "not a number", str(found), "Arithmetic takes numbers with units.")

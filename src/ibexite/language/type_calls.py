@@ -6,6 +6,7 @@ from ibexite import units
 from ibexite.errors import did_you_mean
 from ibexite.functions import FUNCTIONS, IN_WAIT, Function
 from ibexite.language import nodes
+from ibexite.language.function_arguments import ARGUMENTS
 from ibexite.language.python_function import PythonFunction
 from ibexite.language.type_base import Lookup, TyperBase
 from ibexite.units import PLAIN
@@ -35,7 +36,7 @@ class CallTyper(TyperBase):
             what = f"{first.unit.symbol!r} is a unit" if isinstance(first, nodes.UnitArgument) else "not a value"
             self.source.report(first.span, what, "", f"Write {function.usage}. Symbols of units cannot be names.")
             return None
-        x = self._quantity(first, lookup)
+        x = self.quantity(first, lookup)
         if x is None or not self._complexity_fits(first, x, function):
             return None
         if function.name == "at":
@@ -44,7 +45,7 @@ class CallTyper(TyperBase):
             return self._onto(arguments, x, lookup)
         axis = self._consumed_axis(expr, x) if function.kind in ("consume", "keep") else ""
         further = zip(function.arguments[1:], arguments[1:], strict=True)
-        fits = [self._argument(function, x, kind, argument, lookup) for kind, argument in further]
+        fits = [ARGUMENTS[kind].fits(self, function, x, argument, lookup) for kind, argument in further]
         if axis is None or not all(fits):
             return None
         return self._result(expr, function, x, axis, frozenset(flags), arguments, lookup)
@@ -105,36 +106,6 @@ class CallTyper(TyperBase):
             return False
         return True
 
-    def _argument(self, function: Function, x: Type, kind: str, argument: nodes.Argument, lookup: Lookup) -> bool:
-        """Whether a further argument is what the function takes; reports it if not."""
-        if kind == "window":
-            if isinstance(argument, nodes.Window):
-                amount = self._quantity(argument.amount, lookup)
-                return amount is not None and amount.dimension.is_plain
-            self.source.report(
-                argument.span, "not a window", "", "Write: smooth(x, 5 points) or smooth(x, 3 per octave)"
-            )
-            return False
-        if kind == "unit":
-            if not isinstance(argument, nodes.UnitArgument):
-                self.source.report(argument.span, "not a unit", "", "Write, for example: number(v_out, mV)")
-            elif argument.unit.dimension != x.dimension:
-                self.source.report(argument.span, "wrong unit", argument.unit.symbol, f"The value is {x}.")
-            else:
-                return True
-            return False
-        if isinstance(argument, nodes.Pair | nodes.Window | nodes.UnitArgument):
-            self.source.report(argument.span, "not a value", "", f"Write {function.usage}.")
-            return False
-        found = self._quantity(argument, lookup)
-        if found is None:
-            return False
-        wanted = {"same": x.dimension, "decibel": units.DECIBEL, "plain": PLAIN, "angle": units.RADIAN}[kind]
-        if found.dimension != wanted or (found.axes and function.kind != "point"):
-            self.source.report(argument.span, "wrong unit", str(found), f"Here belongs {units.describe(wanted)}.")
-            return False
-        return True
-
     def _consumed_axis(self, expr: nodes.Call, inner: Type) -> str | None:
         first = expr.arguments[0]
         if not inner.axes:
@@ -170,7 +141,7 @@ class CallTyper(TyperBase):
             if axis not in inner.axes:
                 self.source.report(expr.span, f"no axis {axis!r}", "", f"It has: {', '.join(inner.axes)}.")
                 return None
-            wanted, found = self.axis_of(axis), self._quantity(value, lookup)
+            wanted, found = self.axis_of(axis), self.quantity(value, lookup)
             if wanted is None or found is None:
                 return None
             if wanted.dimension != found.dimension or found.axes:
@@ -184,7 +155,7 @@ class CallTyper(TyperBase):
     def _onto(self, arguments: list[nodes.Argument], x: Type, lookup: Lookup) -> Type | None:
         second = arguments[1]
         like = (
-            self._quantity(second, lookup)
+            self.quantity(second, lookup)
             if not isinstance(second, nodes.Pair | nodes.Window | nodes.UnitArgument)
             else None
         )
@@ -218,7 +189,7 @@ class CallTyper(TyperBase):
             if not isinstance(pair, nodes.Pair):
                 self.source.report(pair.span, "not a point", "", "A line is made of points: x -> y.")
                 return None
-            x, y = self._quantity(pair.x, lookup), self._quantity(pair.y, lookup)
+            x, y = self.quantity(pair.x, lookup), self.quantity(pair.y, lookup)
             if x is None or y is None:
                 return None
             if x.dimension != axis.dimension:
@@ -242,7 +213,7 @@ class CallTyper(TyperBase):
             if isinstance(argument, nodes.Pair | nodes.Window | nodes.UnitArgument):
                 self.source.report(argument.span, "not a value", "", f"Write {function.usage}.")
                 return None
-            found = self._quantity(argument, lookup)
+            found = self.quantity(argument, lookup)
             if found is None:
                 return None
             if found.dimension != dimension or found.is_complex:
@@ -270,7 +241,7 @@ class CallTyper(TyperBase):
                 "Write: wait reading t_board every 2 s until abs(drift(t_board)) < 5 mK/s timeout 5 min",
             )  # fmt: skip
             return None
-        x = self._quantity(first, lookup)
+        x = self.quantity(first, lookup)
         if x is None:
             return None
         return Quantity((), units.divide(units.difference(x.dimension), units.SECOND))

@@ -20,7 +20,7 @@ class OperatorTyper(TyperBase):
     """The types of what operators make."""
 
     def _arithmetic(self, expr: nodes.Arithmetic, lookup: Lookup) -> Type | None:
-        left, right = self._quantity(expr.left, lookup), self._quantity(expr.right, lookup)
+        left, right = self.quantity(expr.left, lookup), self.quantity(expr.right, lookup)
         if left is None or right is None:
             return None
         axes = self._together(expr, left, right)

@@ -30,14 +30,14 @@ class Typer(OperatorTyper, LimitTyper, CallTyper):
             case nodes.Arithmetic():
                 return self._arithmetic(expr, lookup)
             case nodes.Minus():
-                inner = self._quantity(expr.operand, lookup)
+                inner = self.quantity(expr.operand, lookup)
                 return replace(inner, dimension=units.negate(inner.dimension)) if inner else None
             case nodes.Compare():
                 return self._compare(expr, lookup)
             case nodes.Logic():
                 return self._logic(expr, lookup)
             case nodes.Inside():
-                operand = self._quantity(expr.operand, lookup)
+                operand = self.quantity(expr.operand, lookup)
                 return self.demand(operand, expr.criterion, lookup) if operand else None
             case nodes.Call():
                 return self._call(expr, lookup)

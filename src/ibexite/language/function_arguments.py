@@ -1,0 +1,109 @@
+"""What functions of formulas take behind their first argument: each kind says by itself whether an argument is one, and
+how it is written in generated code. Their names stand in the table of ibexite.functions."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Protocol
+
+from ibexite import units
+from ibexite.functions import Function
+from ibexite.language import nodes
+from ibexite.units import PLAIN, Dimension
+from ibexite.values import Type
+
+if TYPE_CHECKING:
+    from ibexite.language.type_base import Lookup
+    from ibexite.language.type_calls import CallTyper
+
+
+class ArgumentKind(Protocol):
+    """One kind of argument."""
+
+    def fits(self, typer: CallTyper, function: Function, x: Type, argument: nodes.Argument, lookup: Lookup) -> bool:
+        """Whether an argument is of this kind, `x` being the first one; reports it if not."""
+
+    def source(self, argument: nodes.Argument, write: Callable[[nodes.Expr], str]) -> list[str]:
+        """The arguments of the function in generated code; `write` gives the source of an expression."""
+
+    def variant(self, argument: nodes.Argument) -> str:
+        """What in it decides which function of ibexite.analysis computes, "" if nothing."""
+
+
+class Value:
+    """A value of a dimension that follows from the first argument."""
+
+    def __init__(self, wanted: Callable[[Type], Dimension]) -> None:
+        self._wanted = wanted
+
+    def fits(self, typer: CallTyper, function: Function, x: Type, argument: nodes.Argument, lookup: Lookup) -> bool:
+        """It is a value of that dimension; a curve only where functions work value by value."""
+        if isinstance(argument, nodes.Pair | nodes.Window | nodes.UnitArgument):
+            typer.source.report(argument.span, "not a value", "", f"Write {function.usage}.")
+            return False
+        found, wanted = typer.quantity(argument, lookup), self._wanted(x)
+        if found is None:
+            return False
+        if found.dimension != wanted or (found.axes and function.kind != "point"):
+            typer.source.report(argument.span, "wrong unit", str(found), f"Here belongs {units.describe(wanted)}.")
+            return False
+        return True
+
+    def source(self, argument: nodes.Argument, write: Callable[[nodes.Expr], str]) -> list[str]:
+        """The value."""
+        assert not isinstance(argument, nodes.Pair | nodes.Window | nodes.UnitArgument)
+        return [write(argument)]
+
+    def variant(self, argument: nodes.Argument) -> str:
+        """Nothing."""
+        return ""
+
+
+class WindowSize:
+    """So many points, or a part of an octave."""
+
+    def fits(self, typer: CallTyper, function: Function, x: Type, argument: nodes.Argument, lookup: Lookup) -> bool:
+        """It is written as a window, with a plain number."""
+        if isinstance(argument, nodes.Window):
+            amount = typer.quantity(argument.amount, lookup)
+            return amount is not None and amount.dimension.is_plain
+        typer.source.report(argument.span, "not a window", "", "Write: smooth(x, 5 points) or smooth(x, 3 per octave)")
+        return False
+
+    def source(self, argument: nodes.Argument, write: Callable[[nodes.Expr], str]) -> list[str]:
+        """Its size."""
+        assert isinstance(argument, nodes.Window)
+        return [write(argument.amount)]
+
+    def variant(self, argument: nodes.Argument) -> str:
+        """points or octave."""
+        return argument.kind if isinstance(argument, nodes.Window) else ""
+
+
+class UnitOfValue:
+    """The symbol of a unit, that of the first argument."""
+
+    def fits(self, typer: CallTyper, function: Function, x: Type, argument: nodes.Argument, lookup: Lookup) -> bool:
+        """It is a unit, and of that dimension."""
+        if not isinstance(argument, nodes.UnitArgument):
+            typer.source.report(argument.span, "not a unit", "", "Write, for example: number(v_out, mV)")
+        elif argument.unit.dimension != x.dimension:
+            typer.source.report(argument.span, "wrong unit", argument.unit.symbol, f"The value is {x}.")
+        else:
+            return True
+        return False
+
+    def source(self, argument: nodes.Argument, write: Callable[[nodes.Expr], str]) -> list[str]:
+        """Its factor and offset."""
+        assert isinstance(argument, nodes.UnitArgument)
+        return [repr(float(argument.unit.factor)), repr(float(argument.unit.offset))]
+
+    def variant(self, argument: nodes.Argument) -> str:
+        """Nothing."""
+        return ""
+
+
+ARGUMENTS: dict[str, ArgumentKind] = {
+    "same": Value(lambda x: x.dimension), "plain": Value(lambda x: PLAIN), "angle": Value(lambda x: units.RADIAN),
+    "decibel": Value(lambda x: units.DECIBEL), "window": WindowSize(), "unit": UnitOfValue(),
+}  # fmt: skip
