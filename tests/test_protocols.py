@@ -9,7 +9,8 @@ from hypothesis import strategies as st
 from ibexite.protocols import scpi
 from ibexite.protocols.framing import Framer, NoBlock, block_content, definite_block
 from ibexite.protocols.scpi import Command, ScpiError
-from ibexite.simulate.instruments import SimulatedMeter, SimulatedSupply
+from ibexite.simulate.instruments.meter import SimulatedMeter
+from ibexite.simulate.instruments.supply import SimulatedSupply
 from ibexite.simulate.products.fm2_control_board import Fm2ControlBoard
 from ibexite.simulate.world import Source, World
 

@@ -57,19 +57,15 @@ class LoopCompiler(CompilerBase):
         while bodies:
             for inner in bodies.pop():
                 match inner:
-                    case nodes.Read(readings=readings):
-                        made |= dict.fromkeys(r.name for r in readings)
-                    case nodes.Let(name=name) | nodes.Search(name=name):
-                        made[name] = None
-                    case nodes.Ask(name=name, kind=kind) if name and kind != "adjust":
-                        made[name] = None
-                    case nodes.CallProgram(gives=gives):
-                        made |= dict.fromkeys(typed.name for typed in gives)
                     case nodes.Measure():
                         outputs = self.program.measures[inner].measurement.outputs
                         made |= dict.fromkeys(f"{inner.name}.{name}" for name in outputs)
                     case nodes.If() | nodes.Watch():
                         bodies += nodes.inner_bodies(inner)
+                    case nodes.Sweep() | nodes.Repeat():
+                        pass
+                    case _:
+                        made |= dict.fromkeys(name for name, _ in nodes.names_made(inner))
         return list(made)
 
     def _leave(self, statement: nodes.Leave, line: int) -> None:

@@ -21,7 +21,7 @@ class DeedChecker(LoopChecker, JudgingChecker):
     def check_block(self, body: tuple[nodes.Statement, ...]) -> None:
         """Checks the lines of a block and of the blocks within it."""
         if not self.loops and not self.later:
-            self.later = dict(_names_made(body))
+            self.later = dict(made for statement in nodes.walk(body) for made in nodes.names_made(statement))
         for statement in body:
             getattr(self, f"_{type(statement).__name__.lower()}")(statement)
 
@@ -404,25 +404,6 @@ class DeedChecker(LoopChecker, JudgingChecker):
                                "Draw its size or phase: let size = abs(z)")  # fmt: skip
             return None
         return binding.type
-
-
-def _names_made(body: tuple[nodes.Statement, ...]) -> list[tuple[str, Span]]:
-    made: list[tuple[str, Span]] = []
-    for statement in nodes.walk(body):
-        match statement:
-            case nodes.Read(readings=readings):
-                made += [(r.name, r.span) for r in readings]
-            case (
-                nodes.Let(name=name, span=span) | nodes.Sweep(name=name, span=span) | nodes.Search(name=name, span=span)
-            ):
-                made.append((name, span))
-            case nodes.Repeat(name=name, span=span):
-                made += [(name, span), (statement.elapsed, span)]
-            case nodes.Ask(name=name, span=span, kind=kind) if name and kind != "adjust":
-                made.append((name, span))
-            case nodes.CallProgram(gives=gives):
-                made += [(typed.name, typed.span) for typed in gives]
-    return made
 
 
 def _a(class_name: str) -> str:

@@ -135,7 +135,8 @@ class LoopChecker(NameChecker):
 
     def _refined(self, sweep: nodes.Sweep, refine: nodes.Refine, kind: Type) -> None:
         binding = self.names.get(refine.column)
-        mine = {name for s in sweep.body for name in _made_by(s)}
+        lines = [s for s in sweep.body if isinstance(s, nodes.Read | nodes.Let)]
+        mine = {name for line in lines for name, _ in nodes.names_made(line)}
         if binding is None or refine.column not in mine:
             self.source.report(
                 refine.span, f"'{refine.column}' is not read or computed in this sweep", "",
@@ -199,14 +200,3 @@ class LoopChecker(NameChecker):
     def _leave(self, statement: nodes.Leave) -> None:
         if not any(isinstance(loop, nodes.Sweep | nodes.Repeat) for loop in self.loops[-1:]):
             self.source.report(statement.span, "nothing to leave", "", "'leave' ends the innermost sweep or repeat.")
-
-
-def _made_by(statement: nodes.Statement) -> list[str]:
-    match statement:
-        case nodes.Read(readings=readings):
-            return [r.name for r in readings]
-        case nodes.Let(name=name):
-            return [name]
-        case nodes.Measure():
-            return []
-    return []

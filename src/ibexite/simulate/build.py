@@ -5,16 +5,14 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from ibexite.simulate.device import Presets, ScpiDevice
-from ibexite.simulate.instruments import (
-    SimulatedChamber,
-    SimulatedGenerator,
-    SimulatedLoad,
-    SimulatedMeter,
-    SimulatedPowerMeter,
-    SimulatedScope,
-    SimulatedSignalGenerator,
-    SimulatedSupply,
-)
+from ibexite.simulate.instruments.chamber import SimulatedChamber
+from ibexite.simulate.instruments.generator import SimulatedGenerator
+from ibexite.simulate.instruments.load import SimulatedLoad
+from ibexite.simulate.instruments.meter import SimulatedMeter
+from ibexite.simulate.instruments.power_meter import SimulatedPowerMeter
+from ibexite.simulate.instruments.scope import SimulatedScope
+from ibexite.simulate.instruments.signal_generator import SimulatedSignalGenerator
+from ibexite.simulate.instruments.supply import SimulatedSupply
 from ibexite.simulate.plan import SimulationPlan, StandIn
 from ibexite.simulate.products import make_product
 from ibexite.simulate.world import World

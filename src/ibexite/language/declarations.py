@@ -1,0 +1,120 @@
+"""Declarations: the part of the tree of a sequence that says what there is: needs, parameters, tests, measurements."""
+
+from __future__ import annotations
+
+from ibexite.language.expressions import Expr
+from ibexite.language.node import node
+from ibexite.language.source import Span
+from ibexite.language.statements import Statement, Typed
+from ibexite.units import Unit
+
+
+@node
+class Need:
+    """A role with its instrument class, or a signal with its unit or its kind ("number", "yes_no", "text")."""
+
+    span: Span
+    name: str
+    class_name: str | None
+    unit: Unit | None
+    kind: str = ""
+
+    @property
+    def is_signal(self) -> bool:
+        """True for a signal."""
+        return self.class_name is None
+
+
+@node
+class Param:
+    """A parameter, constant or input: default, choices, bounds, help."""
+
+    span: Span
+    name: str
+    default: Expr
+    choices: tuple[Expr, ...]
+    bounds: tuple[Expr, Expr] | None
+    help: str
+
+
+@node
+class Test:
+    """A named test with its lines and its clauses."""
+
+    __test__ = False  # not for pytest
+    span: Span
+    name: str
+    title: str
+    is_gate: bool
+    body: tuple[Statement, ...]
+    is_off: bool = False
+    tags: tuple[str, ...] = ()
+    condition: Expr | None = None
+    needs_pass: tuple[tuple[str, Span], ...] = ()
+    keeps_state: bool = False
+
+
+@node
+class Group:
+    """Tests that belong together; with `over`, repeated for each value of `corner`."""
+
+    span: Span
+    name: str
+    title: str
+    corner: str
+    values: tuple[Expr, ...]
+    tests: tuple[Test, ...]
+    is_off: bool = False
+    tags: tuple[str, ...] = ()
+    condition: Expr | None = None
+
+
+@node
+class Measurement:
+    """A reusable measurement: what it needs, takes and gives, and its lines."""
+
+    span: Span
+    name: str
+    title: str
+    needs: tuple[Need, ...]
+    inputs: tuple[Param, ...]
+    outputs: tuple[Typed, ...]
+    body: tuple[Statement, ...]
+
+
+@node
+class Use:
+    """Another file: a shared sequence file, or Python functions."""
+
+    span: Span
+    file: str
+    is_python: bool
+
+
+@node
+class Sequence:
+    """A whole file. A shared file has only uses, constants and measurements."""
+
+    title: str
+    product: str
+    revision: str
+    serial: str
+    serial_span: Span
+    limits: str
+    limits_span: Span
+    tags: tuple[str, ...]
+    uses: tuple[Use, ...]
+    needs: tuple[Need, ...]
+    params: tuple[Param, ...]
+    constants: tuple[Param, ...]
+    measurements: tuple[Measurement, ...]
+    before_lot: tuple[Statement, ...]
+    before_unit: tuple[Statement, ...]
+    parts: tuple[Test | Group, ...]  # in the order of the text
+    after_unit: tuple[Statement, ...]
+    after_lot: tuple[Statement, ...]
+
+    @property
+    def tests(self) -> tuple[Test, ...]:
+        """All tests, also those in groups, each once, in the order of the text."""
+        return tuple(t for part in self.parts for t in (part.tests if isinstance(part, Group) else (part,)))

@@ -1,0 +1,1 @@
+"""Simulated instruments, one a file."""

@@ -1,0 +1,34 @@
+"""A simulated function generator."""
+
+from __future__ import annotations
+
+from ibexite.simulate.instruments.stimulus import Stimulus
+from ibexite.simulate.world import World
+
+
+class SimulatedGenerator(Stimulus):
+    """A function generator of one output: sine up to 25 MHz, 10 V."""
+
+    def __init__(self, identity: str, name: str, world: World, terminal: str) -> None:
+        super().__init__(identity, name)
+        self.world, self.tone = world, world.stimulus("tone", terminal)
+        for node, unit, low, high, key in (
+            ("FREQuency[:CW]", "HZ", 1e-3, 25e6, "frequency"),
+            ("VOLTage[:LEVel][:IMMediate][:AMPLitude]", "V", 0.0, 10.0, "amplitude"),
+            ("VOLTage[:LEVel][:IMMediate]:OFFSet", "V", -5.0, 5.0, "offset"),
+        ):
+            self._add(f"[SOURce#]:{node}", unit, low, high, key)
+        self.switch("OUTPut#[:STATe]", lambda: self.tone.is_on, lambda value: self._apply("is_on", value))
+        self.on("TRIGger[:IMMediate]", lambda c, n: None)
+        self.reset()
+
+    def _add(self, notation: str, unit: str, low: float, high: float, key: str) -> None:
+        self.setting(notation, unit, low, high, lambda: getattr(self.tone, key), lambda value: self._apply(key, value))
+
+    def reset(self) -> None:
+        self.tone.frequency, self.tone.amplitude, self.tone.offset, self.tone.is_on = 1e3, 0.0, 0.0, False
+        self.world.changed()
+
+    def _apply(self, key: str, value: float) -> None:
+        setattr(self.tone, key, value)
+        self.world.changed()

@@ -1,0 +1,66 @@
+"""A simulated oscilloscope."""
+
+from __future__ import annotations
+
+import math
+import random
+from collections.abc import Callable
+
+from ibexite.protocols import scpi
+from ibexite.protocols.scpi import Command, ScpiError
+from ibexite.simulate.device import one_parameter, response_number
+from ibexite.simulate.instruments.stimulus import Stimulus
+from ibexite.simulate.world import World
+
+
+class SimulatedScope(Stimulus):
+    """An oscilloscope that measures waves: each channel is wired to two quantities, x_amplitude in V and x_phase in rad
+    against channel 1. Eight bits: its noise is a share of the full scale."""
+
+    NOISE = 0.8e-3
+
+    def __init__(self, identity: str, name: str, world: World, channels: dict[int, str]) -> None:
+        super().__init__(identity, name)
+        self.world, self.channels, self.full_scale = world, channels, 10.0
+        self.setting("[SENSe#]:VOLTage[:DC]:RANGe[:UPPer]", "V", 0.01, 100.0, lambda: self.full_scale,
+                     lambda value: setattr(self, "full_scale", value))  # fmt: skip
+        self.on("MEASure[:SCALar]:VOLTage:AMPLitude", query=lambda c, n: self._each(c, self._amplitude))
+        self.on("MEASure[:SCALar]:VOLTage:RMS", query=lambda c, n: self._each(c, self._rms))
+        self.on("MEASure[:SCALar]:FREQuency", query=lambda c, n: self._each(c, self._frequency))
+        self.on("MEASure[:SCALar]:PHASe", query=lambda c, n: self._each(c, self._phase))
+        self.on("TRIGger[:IMMediate]", lambda c, n: None)
+
+    def reset(self) -> None:
+        self.full_scale = 10.0
+
+    def _each(self, command: Command, measure: Callable[[int], float]) -> str:
+        values = []
+        for channel in scpi.channel_list(one_parameter(command)):
+            if channel not in self.channels:
+                raise ScpiError(-224, str(channel))
+            preset = self.presets.take(str(channel))
+            values.append(response_number(measure(channel) if preset is None else preset))
+        return ",".join(values)
+
+    def _amplitude(self, channel: int) -> float:
+        value = self.world.value(f"{self.channels[channel]}_amplitude")
+        if value > self.full_scale:
+            return scpi.INFINITY
+        return abs(value + random.gauss(0, self.NOISE * self.full_scale / 4))
+
+    def _rms(self, channel: int) -> float:
+        return self._amplitude(channel) / math.sqrt(2)
+
+    def _frequency(self, channel: int) -> float:
+        tones = self.world.stimuli.tone.values()
+        active = [tone.frequency for tone in tones if tone.is_on and tone.amplitude > 0]
+        return active[0] * (1 + random.gauss(0, 1e-6)) if active else scpi.NOT_A_NUMBER
+
+    def _phase(self, channel: int) -> float:
+        """In degrees. The smaller the wave on the screen, the less certain its phase."""
+        size = self.world.value(f"{self.channels[channel]}_amplitude")
+        if size < 2 * self.NOISE * self.full_scale:
+            return scpi.NOT_A_NUMBER
+        noise = random.gauss(0, self.NOISE * self.full_scale / 4 / size)
+        angle = self.world.value(f"{self.channels[channel]}_phase") + noise
+        return math.degrees(math.remainder(angle, 2 * math.pi))

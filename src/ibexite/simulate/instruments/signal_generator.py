@@ -1,0 +1,28 @@
+"""A simulated signal generator."""
+
+from __future__ import annotations
+
+from ibexite.simulate.instruments.stimulus import Stimulus
+from ibexite.simulate.world import World
+
+
+class SimulatedSignalGenerator(Stimulus):
+    """A signal generator: 9 kHz to 3 GHz, -110 dBm to +15 dBm."""
+
+    def __init__(self, identity: str, name: str, world: World, terminal: str) -> None:
+        super().__init__(identity, name)
+        self.world, self.carrier = world, world.stimulus("carrier", terminal)
+        self.setting("[SOURce#]:FREQuency[:CW]", "HZ", 9e3, 3e9, lambda: self.carrier.frequency,
+                     lambda value: self._apply("frequency", value))  # fmt: skip
+        self.setting("[SOURce#]:POWer[:LEVel][:IMMediate][:AMPLitude]", "DBM", -110.0, 15.0,
+                     lambda: self.carrier.level, lambda value: self._apply("level", value))  # fmt: skip
+        self.switch("OUTPut#[:STATe]", lambda: self.carrier.is_on, lambda value: self._apply("is_on", value))
+        self.reset()
+
+    def reset(self) -> None:
+        self.carrier.frequency, self.carrier.level, self.carrier.is_on = 1e6, -110.0, False
+        self.world.changed()
+
+    def _apply(self, key: str, value: float) -> None:
+        setattr(self.carrier, key, value)
+        self.world.changed()

@@ -1,0 +1,74 @@
+"""What simulated instruments that drive something share: one quantity of the world, switched on and off."""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Callable
+
+from ibexite.protocols import scpi
+from ibexite.protocols.scpi import Command, ScpiError
+from ibexite.simulate.device import ScpiDevice, one_parameter, response_number
+from ibexite.simulate.world import World
+
+# Bits of the questionable status register (SCPI-1999 volume 1, 20.3.1): the quantity is not what was set.
+VOLTAGE_QUESTIONABLE, CURRENT_QUESTIONABLE = 1, 2
+
+
+class Stimulus(ScpiDevice):
+    """What supply and load share: bounded numeric settings, and a status that says when they limit."""
+
+    latched = 0
+
+    def setting(
+        self, notation: str, unit: str, low: float, high: float, get: Callable[[], float], put: Callable[[float], None]
+    ) -> None:
+        """Adds a numeric setting that can be queried."""
+
+        def write(command: Command, suffix: int) -> None:
+            only_channel(suffix)
+            put(scpi.number(one_parameter(command), unit, low, high))
+
+        def query(command: Command, suffix: int) -> str:
+            only_channel(suffix)
+            bounds = {"MIN": low, "MAX": high}
+            return response_number(bounds[command.parameters[0].upper()[:3]] if command.parameters else get())
+
+        self.on(notation, write, query)
+
+    def switch(self, notation: str, get: Callable[[], bool], put: Callable[[bool], None]) -> None:
+        """Adds an on/off setting that can be queried."""
+
+        def write(command: Command, suffix: int) -> None:
+            only_channel(suffix)
+            put(scpi.boolean(one_parameter(command)))
+
+        self.on(notation, write, lambda c, n: str(int(get())))
+
+    def measures(self, world: World, terminal: str, *, voltage_noise: float, current_noise: float) -> None:
+        """Adds the measurement of voltage and current at its terminals; noise is RMS, in V and A."""
+        for node, quantity, noise in (("VOLTage", "voltage", voltage_noise), ("CURRent", "current", current_noise)):
+            name = f"{terminal}_{quantity}"
+
+            def query(
+                command: Command, suffix: int, name: str = name, noise: float = noise, quantity: str = quantity
+            ) -> str:
+                preset = self.presets.take(quantity)
+                return response_number(world.value(name) + random.gauss(0, noise) if preset is None else preset)
+
+            self.on(f"MEASure#[:SCALar]:{node}[:DC]", query=query)
+
+    def limits(self, condition: Callable[[], int]) -> None:
+        """Adds the questionable register: its condition, and its events, which are cleared when read."""
+
+        def take_events(command: Command, suffix: int) -> str:
+            events, self.latched = self.latched | condition(), 0
+            return str(events)
+
+        self.on("STATus:QUEStionable:CONDition", query=lambda c, n: str(condition()))
+        self.on("STATus:QUEStionable[:EVENt]", query=take_events)
+
+
+def only_channel(suffix: int) -> None:
+    """Refuses another channel than 1. Raises ScpiError."""
+    if suffix != 1:
+        raise ScpiError(-113, f"channel {suffix}")
