@@ -70,7 +70,7 @@ def same(one: Any, other: Any) -> bool:
     if isinstance(one, float) and one != one:
         return other != other and is_never_measured(one) == is_never_measured(other)
     if isinstance(one, tuple | list):
-        return type(one) is type(other) and len(one) == len(other) and all(map(same, one, other))
+        return isinstance(other, tuple | list) and len(one) == len(other) and all(map(same, one, other))
     return bool(one == other)
 
 

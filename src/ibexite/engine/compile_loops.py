@@ -7,7 +7,7 @@ from typing import Any
 
 from ibexite.engine.compile_base import CompilerBase, Loop, commas
 from ibexite.engine.formula import variable
-from ibexite.language import nodes
+from ibexite.language import constants, nodes
 
 
 class LoopCompiler(CompilerBase):
@@ -227,8 +227,6 @@ class LoopCompiler(CompilerBase):
         return f"visit(refined_{name})"
 
     def _difference(self, expr: nodes.Expr) -> str:
-        from ibexite.language import constants
-
         known = constants.number(expr, self.frame.known)
         return repr(float(constants.as_difference(expr, known))) if known is not None else self.formulas.source(expr)
 

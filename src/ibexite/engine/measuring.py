@@ -4,7 +4,6 @@ conversation in which every setting goes through the ceilings of the bench."""
 from __future__ import annotations
 
 import time
-from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
 from ibexite import events
@@ -25,9 +24,8 @@ def run_measurement(frame: Frame, statement: nodes.Measure, in_loop: bool, *inpu
     """Carries out one call of a measurement; its outputs in the order of their declaration."""
     use = frame.program.measures[statement]
     roles = {name: frame.played_by(role) for name, role in use.roles.items()}
-    prefix = f"{frame.prefix}{statement.name}."
     if use.measurement.kind == "sequence":
-        return _in_the_language(frame, statement, use, roles, prefix, inputs)
+        return _in_the_language(frame, statement, use, roles, inputs)
     outputs = _outside_the_language(frame, use, roles, inputs)
     if not in_loop:  # in a loop they are columns of it
         for name in use.measurement.outputs:
@@ -36,12 +34,13 @@ def run_measurement(frame: Frame, statement: nodes.Measure, in_loop: bool, *inpu
 
 
 def _in_the_language(
-    frame: Frame, statement: nodes.Measure, use: Use, roles: dict[str, str], prefix: str, inputs: tuple[Any, ...]
+    frame: Frame, statement: nodes.Measure, use: Use, roles: dict[str, str], inputs: tuple[Any, ...]
 ) -> tuple[Any, ...]:
     """A block of its own, compiled at the first call of the line and renewed for each further one."""
     made = frame.measurements.get(statement)
     if made is None:
-        made = frame.measurements[statement] = _compiled(frame, statement, use, roles, prefix)
+        made = frame.runtime.compile_measurement(frame, use.measurement, statement.name, roles)
+        frame.measurements[statement] = made
     else:
         made[0].renew()
     inner, run = made
@@ -54,23 +53,6 @@ def _in_the_language(
         counts = Counts(0, 0, inner.bad_behind(name))
         frame.left_bad(f"{statement.name}.{name}", counts)
     return results
-
-
-def _compiled(
-    frame: Frame, statement: nodes.Measure, use: Use, roles: dict[str, str], prefix: str
-) -> tuple[Frame, Callable[..., Any]]:
-    from ibexite.engine.compile import Compiler
-    from ibexite.engine.frame import Frame
-
-    facts = use.measurement
-    assert facts.node is not None and facts.scope is not None
-    outputs = tuple(facts.outputs)
-    inner = Frame(
-        frame.runtime, facts.scope, facts.names, facts.scope.known, frame.block,
-        roles=roles, prefix=prefix, outputs=outputs, body=facts.node.body, caller=(frame, statement.name),
-    )  # fmt: skip
-    compiler = Compiler(inner, frame.runtime.bound(inner))
-    return inner, compiler.compile(facts.node.body, inputs=tuple(facts.inputs), outputs=outputs)
 
 
 class _Requests:

@@ -6,7 +6,8 @@ from dataclasses import dataclass, field
 
 from ibexite import events
 from ibexite.engine.course import Course
-from ibexite.engine.runtime import Runtime, TestOver, UnitOver
+from ibexite.engine.leaving import TestOver, UnitOver
+from ibexite.engine.runtime import Runtime
 from ibexite.engine.skipping import corner_of
 from ibexite.errors import BenchError, CeilingError, IbexiteError, NoAnswerError, RecordsError
 from ibexite.language.program import Case

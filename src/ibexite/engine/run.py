@@ -11,9 +11,10 @@ from ibexite.bench.interface import BenchLike
 from ibexite.engine import beginning
 from ibexite.engine.cleaning import Cleaning
 from ibexite.engine.course import Course
+from ibexite.engine.leaving import UnitOver
 from ibexite.engine.one_test import OneTest
 from ibexite.engine.orders import Earlier, Identity, Orders, Outcome
-from ibexite.engine.runtime import Runtime, UnitOver
+from ibexite.engine.runtime import Runtime
 from ibexite.engine.services import Services
 from ibexite.engine.skipping import Skipping
 from ibexite.engine.telling import Reader, Teller

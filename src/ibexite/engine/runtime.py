@@ -12,12 +12,13 @@ from ibexite.bench.interface import BenchLike
 from ibexite.engine.compile import Compiler
 from ibexite.engine.formula import as_time
 from ibexite.engine.frame import Frame
+from ibexite.engine.leaving import Leaving, TestOver, UnitOver
 from ibexite.engine.services import Halts, Services
 from ibexite.errors import SequenceError
 from ibexite.holes import NEVER_MEASURED, Bad, decide
 from ibexite.language import nodes
 from ibexite.language.constants import Value
-from ibexite.language.program import Program, Scope
+from ibexite.language.program import MeasurementFacts, Program, Scope
 from ibexite.verdicts import Found, Reason, Verdict
 from ibexite.wording import judged_text
 
@@ -28,28 +29,6 @@ if TYPE_CHECKING:
     from ibexite.outside.program import Outside
 
 SLICE = 0.25  # s; a wait is done in slices, so that whatever is watched is looked at
-
-
-class Leaving(Exception):
-    """The innermost loop is left."""
-
-
-class TestOver(Exception):
-    """The test ends here: skipped, or failed by a watch."""
-
-    __test__ = False  # not for pytest
-
-    def __init__(self, verdict: Verdict, reason: Reason) -> None:
-        super().__init__(reason.text)
-        self.verdict, self.reason = verdict, reason
-
-
-class UnitOver(Exception):
-    """The tests of this unit end here."""
-
-    def __init__(self, reason: str) -> None:
-        super().__init__(reason)
-        self.reason = reason
 
 
 def _close_early(*tallies: Any) -> None:
@@ -187,6 +166,19 @@ class Runtime:
             return main
         group = next(p for p in self.program.sequence.parts if isinstance(p, nodes.Group) and p.corner == corner[0])
         return main.inner(main.needs, {}, {corner[0]: self.program.types[group.values[0]]})
+
+    def compile_measurement(
+        self, frame: Frame, facts: MeasurementFacts, called: str, roles: dict[str, str]
+    ) -> tuple[Frame, Callable[..., Any]]:
+        """The frame and the function of a measurement in the language, as a line of `frame` uses it."""
+        assert facts.node is not None and facts.scope is not None
+        outputs = tuple(facts.outputs)
+        inner = Frame(
+            self, facts.scope, facts.names, facts.scope.known, frame.block, roles=roles,
+            prefix=f"{frame.prefix}{called}.", outputs=outputs, body=facts.node.body, caller=(frame, called),
+        )  # fmt: skip
+        compiler = Compiler(inner, self.bound(inner))
+        return inner, compiler.compile(facts.node.body, inputs=tuple(facts.inputs), outputs=outputs)
 
     def condition(self, block: str, expr: nodes.Expr, corner: tuple[str, Value] | None, corner_text: str) -> bool:
         """Whether the condition of a test holds. Raises SequenceError: it cannot be decided."""

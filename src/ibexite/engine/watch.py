@@ -10,9 +10,11 @@ from typing import TYPE_CHECKING, Any
 
 from ibexite import events, units
 from ibexite.engine.judge import Tally, wrong_way_round
+from ibexite.engine.leaving import TestOver, UnitOver
 from ibexite.engine.tallies import judged, source_text
 from ibexite.errors import SequenceError
 from ibexite.language import nodes
+from ibexite.language.source import Span
 from ibexite.verdicts import FAULT_OF_UNIT, NO_REASON, Reason, Verdict
 
 if TYPE_CHECKING:
@@ -187,8 +189,6 @@ class Watch:
             self._trip(verdict, f"watch: {self._statement.signal} could not be read ({bad.text or 'no value'})")
 
     def _trip(self, verdict: Verdict, why: str) -> None:
-        from ibexite.engine.runtime import TestOver, UnitOver
-
         if self._statement.is_stopping:
             self._frame.runtime.found.append((verdict, Reason("watch", why)))
             raise UnitOver(why)
@@ -206,8 +206,6 @@ class Watch:
         runtime.judged(judged(frame, subject, tally, found, [axis]))
 
     def _whole_line(self) -> Any:
-        from ibexite.language.source import Span
-
         source = self._frame.source
         line = source.line_of(self._statement.span.start)
         start = self._statement.span.start - source.position(self._statement.span.start)[1] + 1

@@ -150,7 +150,9 @@ class Session:
 
     def ask(self, message: Message) -> None:
         """Sends a query; `answer` takes its reply. One open query at a time. Raises Reconnected."""
-        self._tell_message(message)
+        user = self.user  # written out as in `exchange_once`
+        user.said.append(message.what)
+        user.said_at.append(user.now())
         try:
             self.link.ask(message.data)
         except LinkError as error:
@@ -165,7 +167,12 @@ class Session:
             error = _naming(error, message)
             self._recover(error)
             raise self._reconnected(error) from None
-        return self._answered(line)
+        if self.unproven:
+            self.unproven.clear()
+        user = self.user
+        user.said.append((self.name, "<", line))
+        user.said_at.append(user.now())
+        return line
 
     def exchange_once(self, message: Message) -> str:
         """Asks and answers. Raises Reconnected: it is to be asked again, from its set-up on."""

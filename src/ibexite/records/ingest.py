@@ -15,7 +15,7 @@ from ibexite import events
 from ibexite.errors import RecordsError
 from ibexite.holes import Bad
 from ibexite.records.older_journals import into_present_form
-from ibexite.records.stored_events import event_of
+from ibexite.records.stored_events import KINDS, event_of
 from ibexite.values import Quantity
 from ibexite.verdicts import Reason, Verdict, told
 from ibexite.wording import percent_of_tolerance
@@ -67,10 +67,12 @@ class _Collector:
         self.grids: dict[int, _Grid] = {}
         self.remarks: list[RowDict] = []
         self.last_time = 0.0
+        named = {kind: getattr(self, "_" + kind.__name__.lower(), None) for kind in KINDS.values()}
+        self._handlers = {kind: handler for kind, handler in named.items() if handler is not None}
 
     def take(self, event: events.Event) -> None:
         self.last_time = getattr(event, "t", self.last_time)
-        handler = getattr(self, "_" + type(event).__name__.lower(), None)
+        handler = self._handlers.get(type(event))
         if handler is not None:
             handler(event)
 

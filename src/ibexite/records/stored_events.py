@@ -51,13 +51,14 @@ def event_of(entry: Mapping[str, Any]) -> events.Event | None:
 
 
 def _row(entry: Mapping[str, Any]) -> events.Row:
-    values = entry["v"]
+    values, never, bounds = entry["v"], entry.get("never", ()), entry.get("bounds", ())
     if None in values:
         values = [math.nan if value is None else value for value in values]
-        for place in entry.get("never", ()):
+        for place in never:
             values[place] = NEVER_MEASURED
+    if never or bounds:
+        never, bounds = tuple(never), tuple((place, text) for place, text in bounds)
     bad = _bad(entry["bad"]) if entry["bad"] else []
-    never, bounds = tuple(entry.get("never", ())), tuple((place, text) for place, text in entry.get("bounds", ()))
     return events.Row(
         entry["t"], entry["table"], tuple(entry["x"]), tuple(values), bad, _said(entry["io"]), never, bounds
     )  # fmt: skip
@@ -74,7 +75,7 @@ def _bad(entries: list[Any]) -> list[Bad]:
 
 def _said(entry: list[Any]) -> events.Said:
     what, at = entry
-    return [(name, direction, text) for name, direction, text in what], at
+    return what, at  # lists of lists: there are several at each point, and hardly anybody looks at them
 
 
 def _counts(entry: Any) -> tuple[int, int] | None:

@@ -1,0 +1,134 @@
+"""What all parts of a frame share: names, roles and prefix of one block, and how many bad values were left out of its
+results."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any
+
+from ibexite.engine.tables import Axis, Table
+from ibexite.engine.tallies import ReportedTally
+from ibexite.holes import Counts
+from ibexite.language import constants, nodes
+from ibexite.language.program import Binding, Scope
+from ibexite.values import Quantity
+
+if TYPE_CHECKING:
+    from ibexite.engine.frame import Frame
+    from ibexite.engine.runtime import Runtime
+
+
+class FrameBase:
+    """The surroundings of one block: a test, `before unit` and the like, or one call of a measurement.
+
+    `roles` says what plays the roles and signals of a measurement; `prefix` stands before the names that it records.
+    """
+
+    def __init__(
+        self,
+        runtime: Runtime,
+        scope: Scope,
+        names: dict[str, Binding],
+        known: dict[str, constants.Value],
+        block: str,
+        *,
+        roles: dict[str, str] | None = None,
+        prefix: str = "",
+        outputs: tuple[str, ...] = (),
+        body: tuple[nodes.Statement, ...] = (),
+        caller: tuple[Frame, str] | None = None,
+    ) -> None:
+        self.runtime, self.scope, self.names, self.known = runtime, scope, names, known
+        self.program, self.source, self.block = runtime.program, scope.source, block
+        self.roles, self.prefix, self.outputs = roles or {}, prefix, outputs
+        self.body, self.caller = body, caller  # the caller of a measurement, and what it calls the result
+        self.curves_used = _curves_used(runtime)
+        self.left_bad_of: dict[str, int] = {}  # how many bad values were left out of what a name stands for
+        self.measurements: dict[nodes.Measure, tuple[Any, Callable[..., Any]]] = {}  # compiled at their first call
+        self._stateful: list[Axis | Table | ReportedTally] = []
+
+    def renew(self) -> None:
+        """Everything as before the first call: the block is carried out once more."""
+        for thing in self._stateful:
+            thing.renew()
+        self.left_bad_of.clear()
+
+    # --- of how many values a result was made ------------------------------------------------------------------------
+
+    def bad_behind(self, name: str) -> int:
+        """How many bad values were left out of what a name stands for: one of this block, or test.name."""
+        if name in self.left_bad_of or name in self.names:
+            return self.left_bad_of.get(name, 0)
+        owner, _, part = name.partition(".")
+        corner = self.runtime.corner
+        known = self.runtime.left_bad
+        return known.get((owner + corner, part), known.get((owner, part), 0))
+
+    def counted(self, parts: list[tuple[int, int, bool]], names: list[str]) -> Counts:
+        """The counts of a result that was made of curves (good and measured values of each) and of other results."""
+        bad = sum(of - good for good, of, _ in parts) + sum(map(self.bad_behind, names))
+        if len(parts) == 1 and parts[0][2] and not names:
+            return Counts(parts[0][0], parts[0][1], bad)
+        return Counts(0, 0, bad)
+
+    def left_bad(self, name: str, counts: Counts) -> None:
+        """Notes how many bad values were left out of a result; in a loop of all its turns together."""
+        if counts.bad:
+            self.left_bad_of[name] = self.left_bad_of.get(name, 0) + counts.bad
+            self.runtime.fresh_left_bad[self.block, self.prefix + name] = self.left_bad_of[name]
+
+    def function(self, target: str) -> Callable[..., Any]:
+        """A function of ibexite.analysis; NumPy is loaded with the first one."""
+        from ibexite.analysis.catalog import find
+
+        return find(target)
+
+    def place(self, node: Any) -> str:
+        """File and line of a node."""
+        return f"{self.source.name}:{self.source.line_of(node.span.start)}"
+
+    def played_by(self, name: str) -> str:
+        """The role or signal of the bench that a name of this block means."""
+        return self.roles.get(name, name)
+
+    def meta(self, name: str) -> dict[str, Any]:
+        """What is told of a name with its values: name, base unit, unit to show it in, origin."""
+        whole, _, part = name.rpartition(".")
+        is_part = part in ("re", "im") and name not in self.names
+        binding = self.names[whole if is_part else name]
+        meta: dict[str, Any] = {
+            "name": self.prefix + name,
+            "unit": binding.type.unit,
+            "shown": binding.type.shown or "",
+            "origin": binding.origin,
+        }
+        if not isinstance(binding.type, Quantity):
+            meta["kind"] = binding.type.stored
+        return meta
+
+    def axis_meta(self, name: str) -> dict[str, Any]:
+        """What is told of an axis, also of one that came with a curve from elsewhere."""
+        if name in self.names:
+            return {**self.meta(name), "name": name, "origin": "sweep"}
+        for names in (*self.program.names.values(), *(u.measurement.names for u in self.program.measures.values())):
+            if name in names:
+                kind = names[name].type
+                return {"name": name, "unit": kind.unit, "shown": kind.shown or "", "origin": "sweep"}
+        for use in self.program.measures.values():
+            kind_ = use.measurement.outputs.get(name)
+            if kind_ is not None:
+                return {"name": name, "unit": kind_.unit, "shown": kind_.shown or "", "origin": "sweep"}
+        return {"name": name, "unit": "", "shown": "", "origin": "sweep"}
+
+
+def _curves_used(runtime: Runtime) -> dict[str, list[frozenset[str]]]:
+    """By name, the axes over which any line uses it as a curve. Made once for a program."""
+    if runtime.curves_used is None:
+        cache: dict[str, list[frozenset[str]]] = {}
+        for expr, kind in runtime.program.types.items():
+            if kind.axes and isinstance(expr, nodes.Name):
+                cache.setdefault(expr.name, []).append(frozenset(kind.axes))
+            elif kind.axes and isinstance(expr, nodes.ResultOf):
+                cache.setdefault(f"{expr.test}.{expr.name}", []).append(frozenset(kind.axes))
+        runtime.curves_used = {name: list(dict.fromkeys(axes)) for name, axes in cache.items()}
+    return runtime.curves_used

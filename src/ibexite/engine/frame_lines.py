@@ -1,0 +1,110 @@
+"""Lines of the bench, made ready: settings, readings, actions, raw commands."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from ibexite import units
+from ibexite.bench.interface import ItemLike
+from ibexite.engine.frame_gaps import Gaps
+from ibexite.errors import SequenceError
+from ibexite.language import constants, fill, nodes
+from ibexite.values import declared
+
+
+class BenchLines(Gaps):
+    """What a block does with instruments."""
+
+    def set_line(self, statement: nodes.Set) -> Any:
+        """A set line made ready."""
+        settings = [(self.played_by(a.role), a.setting) for a in statement.assignments]
+        send = self.runtime.bench.set_line(settings)
+        if not statement.is_verified:
+            return send
+
+        def send_and_verify(*values: float) -> None:
+            send(*values)
+            self.runtime.bench.verify(settings, values)
+
+        return send_and_verify
+
+    def read_line(self, statement: nodes.Read) -> Any:
+        """A read line made ready."""
+        settled = self._settled(statement)
+        if not any(reading.query for reading in statement.readings):
+            items = [self.item(reading) for reading in statement.readings]
+            return self.runtime.bench.read_line(
+                items,
+                together=statement.together,
+                averaging=statement.averaging,
+                tries=statement.tries,
+                settled=settled,
+            )
+        parts = [self._single(reading, statement) for reading in statement.readings]
+
+        def read(given: dict[str, Any] | None = None) -> list[Any]:
+            return [value for part in parts for value in part(given or {})]
+
+        return read
+
+    def _settled(self, statement: nodes.Read) -> tuple[float, bool] | None:
+        if statement.settled is None:
+            return None
+        known = constants.number(statement.settled, self.known)
+        if known is None:
+            raise SequenceError("what 'settled' means must be known before the run", where=self.place(statement))
+        kind = self.program.types[statement.settled]
+        is_relative = kind.dimension.is_plain and kind.shown in ("%", "ppm")
+        return float(constants.as_difference(statement.settled, known)), is_relative
+
+    def _single(self, reading: nodes.Reading, statement: nodes.Read) -> Callable[[dict[str, Any]], list[Any]]:
+        if not reading.query:
+            line = self.runtime.bench.read_line([self.item(reading)], together=False, averaging=statement.averaging,
+                                                tries=statement.tries)  # fmt: skip
+            return lambda given: line()
+        kind = reading.kind
+        unit = kind if isinstance(kind, units.Unit) else None
+        role = self.played_by(reading.role or "")
+        gaps = fill.gaps(reading.query)
+
+        def ask(given: dict[str, Any]) -> list[Any]:
+            text = fill.fill(reading.query, [self.bare(gap, given[gap.name]) for gap in gaps])
+            return [self.runtime.bench.raw_query(reading.name, role, text, unit, declared(kind), statement.tries)]
+
+        return ask
+
+    def item(self, reading: nodes.Reading) -> ItemLike:
+        """One value of a read line."""
+        bench = self.runtime.bench
+        name = self.prefix + reading.name
+        if reading.role is None:
+            return bench.signal_item(name, self.played_by(reading.source))
+        arguments = {key: self._constant(value) for key, value in reading.arguments}
+        return bench.role_item(name, self.played_by(reading.role), reading.source, arguments)
+
+    def _constant(self, expr: nodes.Expr) -> float:
+        value = constants.number(expr, self.known)
+        if value is None:
+            raise SequenceError(
+                "an argument of a reading must be known before the run",
+                where=self.place(expr),
+                remedy="Use a number or a parameter.",
+            )
+        return float(value)
+
+    def action(self, statement: nodes.Do) -> Callable[[], None]:
+        """An action of a role; afterwards its settings are asked back."""
+        role = self.played_by(statement.role)
+        return lambda: self.runtime.bench.do(role, statement.action)
+
+    def raw(self, statement: nodes.Send) -> tuple[Callable[..., None], list[str]]:
+        """A raw command; afterwards what is known of the role is asked back."""
+        gaps = fill.gaps(statement.text)
+        role = self.played_by(statement.role)
+
+        def send(*values: Any) -> None:
+            text = fill.fill(statement.text, [self.bare(g, v) for g, v in zip(gaps, values, strict=True)])
+            self.runtime.bench.raw_send(role, text)
+
+        return send, [gap.name for gap in gaps]

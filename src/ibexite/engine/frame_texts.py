@@ -1,0 +1,54 @@
+"""What a block tells people: texts with values filled in, questions, files, tones, figures."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from ibexite import events
+from ibexite.engine.frame_gaps import Gaps
+from ibexite.language import nodes
+
+
+class Texts(Gaps):
+    """The operator and the report."""
+
+    def text(self, statement: nodes.Show) -> tuple[Callable[..., None], list[str]]:
+        """Shows a text, or puts it into the report."""
+        runtime = self.runtime
+
+        def tell(*values: Any) -> None:
+            shown = self.filled(statement.text, values)
+
+            def show() -> None:
+                if statement.how == "show":
+                    runtime.operator.show(shown)
+                runtime.emit(events.Shown(runtime.now(), shown, self.block, statement.how))
+
+            if runtime.held_back is not None and statement.how == "show":
+                runtime.held_back.append(show)  # until everything is off
+            else:
+                show()
+
+        return tell, self.gap_names(statement.text)
+
+    def tone(self, statement: nodes.Tone) -> Callable[[], None]:
+        """A tone."""
+        runtime = self.runtime
+
+        def sound() -> None:
+            runtime.operator.tone(statement.kind)
+            runtime.emit(events.Tone(runtime.now(), statement.kind))
+
+        return sound
+
+    def plot(self, statement: nodes.Plot) -> Callable[[], None]:
+        """Tells of a figure."""
+        runtime, block, names = self.runtime, self.block, [self.prefix + y for y in statement.ys]
+        x, binding = statement.x, self.names.get(statement.x)
+        if binding is not None and binding.type.axes not in ((), (x,)):
+            own = binding.type.axes
+            x = own[0] if x.endswith(f".{own[0]}") else self.prefix + x
+        return lambda: runtime.emit(
+            events.Figure(runtime.now(), block, names, x, statement.by or "", statement.title or "")
+        )
