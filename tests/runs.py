@@ -14,7 +14,7 @@ from ibexite.engine.orders import Identity, Orders, Outcome
 from ibexite.engine.run import Run
 from ibexite.engine.services import Clock, Consenting, Halts, Operator, RealClock, Services
 from ibexite.events import Emitted, Event, Judged
-from ibexite.instruments.link import open_link
+from ibexite.instruments.open_link import open_link
 from ibexite.language.program import Program
 from ibexite.stop import Stop
 

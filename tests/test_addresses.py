@@ -6,7 +6,7 @@ import pytest
 
 from ibexite.errors import MistakeError
 from ibexite.instruments.address import Address, Hislip, RawSocket, Serial, Usbtmc, Vxi11, parse_address
-from ibexite.instruments.link import reachable
+from ibexite.instruments.open_link import reachable
 
 
 @pytest.mark.parametrize(("text", "address"), [

@@ -10,7 +10,8 @@ from collections.abc import Callable, Iterator
 import pytest
 
 from ibexite.errors import LinkError, StopRun
-from ibexite.instruments.link import Link, LinkOptions, Reply, StrayError, open_link
+from ibexite.instruments.link import Link, LinkOptions, Reply, StrayError
+from ibexite.instruments.open_link import open_link
 from ibexite.protocols.framing import definite_block
 
 TIMEOUT = 0.3

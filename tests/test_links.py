@@ -13,7 +13,8 @@ import pytest
 from ibexite import units
 from ibexite.bench.read_line import Item, ReadLine
 from ibexite.errors import InstrumentError, LinkError
-from ibexite.instruments.link import LinkOptions, open_link
+from ibexite.instruments.link import LinkOptions
+from ibexite.instruments.open_link import open_link
 from ibexite.instruments.profile import load_profile
 from ibexite.instruments.session import Session, User
 from tests.runs import lines

@@ -19,7 +19,7 @@ from ibexite.engine.orders import Orders
 from ibexite.engine.preview import timeline
 from ibexite.engine.run import Run
 from ibexite.engine.selection import Selection
-from ibexite.instruments.link import open_link
+from ibexite.instruments.open_link import open_link
 from ibexite.language.check import vet
 from ibexite.language.source import Source
 from tests.laboratory.faults import Laboratory

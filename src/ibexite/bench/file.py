@@ -14,7 +14,7 @@ from typing import TypeVar
 from ibexite import units
 from ibexite.errors import MistakeError, did_you_mean
 from ibexite.instruments.address import Address, parse_address
-from ibexite.instruments.link import reachable
+from ibexite.instruments.open_link import reachable
 from ibexite.instruments.profile import Profile, load_profile
 from ibexite.toml_reader import Table, read_toml
 from ibexite.units import Dimension

@@ -13,7 +13,8 @@ from collections.abc import Callable, Iterable, Iterator
 
 from ibexite.bench.file import InstrumentFact
 from ibexite.bench.lock import AddressLocks
-from ibexite.instruments.link import Link, LinkOptions, open_link
+from ibexite.instruments.link import Link, LinkOptions
+from ibexite.instruments.open_link import open_link
 from ibexite.instruments.session import Session, User
 
 Opening = Callable[[str, LinkOptions], Link]

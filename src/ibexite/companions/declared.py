@@ -10,7 +10,6 @@ from typing import Any
 
 from ibexite import units
 from ibexite.classes import instrument_classes
-from ibexite.companions.files import MANIFEST
 from ibexite.errors import MistakeError, UnitError, did_you_mean
 from ibexite.language import nodes
 from ibexite.language.program import MeasurementFacts
@@ -21,6 +20,7 @@ from ibexite.toml_reader import Table, read_toml
 from ibexite.values import TEXT, WORDS, YES_NO, Quantity, Type, declared
 
 MAX_BYTES = 1_000_000
+MANIFEST = ".measurement.toml"  # end of the name of a file that declares an outside program
 
 
 def read_python(path: Path) -> tuple[dict[str, PythonFunction], dict[str, MeasurementFacts]]:

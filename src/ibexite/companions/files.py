@@ -23,7 +23,6 @@ if TYPE_CHECKING:
     from ibexite.companions.limits import LimitSheet
 
 ENTRY_POINTS = "ibexite.measurements"
-MANIFEST = ".measurement.toml"
 
 
 class Files:
@@ -126,7 +125,7 @@ class Files:
         return found
 
     def _offered(self, path: Path) -> dict[str, MeasurementFacts]:
-        from ibexite.companions.declared import read_manifest, read_python
+        from ibexite.companions.declared import MANIFEST, read_manifest, read_python
 
         is_meant = path.suffix in (".py", ".ibx") or path.name.endswith(MANIFEST)
         if not is_meant or path.name.startswith("."):  # the marks that editors set are such names

@@ -1,4 +1,4 @@
-"""What a link is: messages to and from one instrument, with time-outs. There is one module for each kind; `open_link`
+"""What a link is: messages to and from one instrument, with time-outs. There is one module for each kind; open_link.py
 finds it by the address. Sessions, bench and guardian know no more of a link than stands here.
 
 What always holds, of every kind (tests/test_link_contract.py):
@@ -16,8 +16,7 @@ from dataclasses import dataclass
 from enum import Enum
 from typing import Any, Protocol
 
-from ibexite.errors import LinkError, MistakeError
-from ibexite.instruments.address import Address, Hislip, RawSocket, Serial, Usbtmc, Vxi11, parse_address
+from ibexite.errors import LinkError
 
 TURN = 0.1  # s
 
@@ -97,33 +96,3 @@ class Link(Protocol):
     def look(self, seconds: float = 0.0) -> None:
         """Raises StrayError if something waits, or comes within so many seconds, that nobody asked for; LinkError if
         the connection was closed."""
-
-
-_KINDS = {Hislip: "HiSLIP", Vxi11: "VXI-11", Serial: "a serial port", Usbtmc: "USBTMC"}
-
-
-def reachable(text: str) -> Address:
-    """The address, if there is a link for it. Raises MistakeError."""
-    address = parse_address(text)
-    if not isinstance(address, RawSocket):
-        raise MistakeError(
-            f"{text!r} is {_KINDS[type(address)]}, which cannot be reached yet",
-            remedy='If the instrument has a raw socket as well, write "TCPIP::192.0.2.10::5025::SOCKET".',
-        )
-    return address
-
-
-def open_link(text: str, options: LinkOptions) -> Link:
-    """An open link to an address.
-
-    Raises:
-        MistakeError: there is no link for such an address.
-        LinkError: nothing answers there.
-    """
-    address = reachable(text)
-    assert isinstance(address, RawSocket)
-    from ibexite.instruments.socket_link import SocketLink
-
-    link = SocketLink(text, address, options)
-    link.open()
-    return link
