@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pytest
 
-from ibexite.engine.compile import Compiler
+from ibexite.engine.compile import SHOW_CODE
 
 GOLDEN = Path(__file__).with_name("generated_code.txt")
 TESTS = """test branches "Two loops of one name; f_1__x in a text is no function"
@@ -45,18 +45,12 @@ test ends "Repeats, searches, watches"
 """
 
 
-def test_generated_code_is_as_it_was_read(perform, monkeypatch: pytest.MonkeyPatch) -> None:  # noqa: ANN001
-    texts: list[str] = []
-    compiled = Compiler.compile
-
-    def keep(self: Compiler, *arguments: object, **options: object) -> object:
-        made = compiled(self, *arguments, **options)  # type: ignore[arg-type]
-        texts.append(self.text)
-        return made
-
-    monkeypatch.setattr(Compiler, "compile", keep)
+def test_generated_code_is_as_it_was_read(perform, monkeypatch: pytest.MonkeyPatch, capsys) -> None:  # noqa: ANN001
     assert perform(TESTS).outcome.verdict in ("pass", "fail")
-    text = "\n\n\n".join(texts) + "\n"
+    assert "def block" not in capsys.readouterr().err
+    monkeypatch.setenv(SHOW_CODE, "1")
+    assert perform(TESTS).outcome.verdict in ("pass", "fail")
+    text = capsys.readouterr().err
     if not GOLDEN.exists():
         GOLDEN.write_text(text)
         pytest.fail(f"{GOLDEN.name} was written anew: read it")

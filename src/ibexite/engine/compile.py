@@ -8,7 +8,10 @@ only calls what is bound. Loops and conditions are in compile_loops, checks in c
 from __future__ import annotations
 
 import ast
+import os
+import sys
 from collections.abc import Callable
+from pathlib import PurePath
 from typing import Any
 
 from ibexite import units
@@ -19,6 +22,7 @@ from ibexite.language import constants, nodes
 from ibexite.values import Quantity
 
 Bound = dict[str, Any]
+SHOW_CODE = "IBEXITE_SHOW_CODE"  # set to 1, each block that is compiled is printed on the error stream
 
 
 class Compiler(LoopCompiler, CheckCompiler):
@@ -48,6 +52,8 @@ class Compiler(LoopCompiler, CheckCompiler):
             self._guarded_block(body, guard)
         self._emit(f"return ({''.join(variable(name) + ', ' for name in outputs)})", 1)
         self._bind_functions()
+        if os.environ.get(SHOW_CODE, "0") not in ("", "0"):
+            print(self.text, file=sys.stderr)
         tree = ast.parse("\n".join(self._lines))
         for item in ast.walk(tree):
             if hasattr(item, "lineno"):
@@ -66,8 +72,9 @@ class Compiler(LoopCompiler, CheckCompiler):
 
     @property
     def text(self) -> str:
-        """The generated source, to be looked at."""
-        return "\n".join(self._lines)
+        """The generated source, to be looked at: before each line the line of the sequence that it comes from."""
+        lines = (f"{self._line_of[at]:5}  {line}" for at, line in enumerate(self._lines, 1))
+        return "\n".join((f"made of {PurePath(self.frame.source.name).name}:", *lines, ""))
 
     def _bind_functions(self) -> None:
         for name, target in self.formulas.used.items():
