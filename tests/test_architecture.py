@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import ast
 import os
+import re
 import subprocess
 import sys
 from pathlib import Path
@@ -98,3 +99,9 @@ def test_help_and_vetting_load_no_heavy_library() -> None:
 
 def test_a_run_without_curves_loads_no_numpy() -> None:
     assert "numpy" not in loaded_after("import ibexite.cli.run_command, ibexite.engine.run, ibexite.records.store")
+
+
+def test_one_module_knows_the_kind_of_database() -> None:
+    words = re.compile(r"\b(sqlite3|PRAGMA|rowid|lastrowid|instr\(|BEGIN IMMEDIATE)")
+    knowing = {path.name for path in SOURCE.rglob("*.py") if words.search(path.read_text())}
+    assert knowing == {"sqlite_file.py"}

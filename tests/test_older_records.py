@@ -9,7 +9,8 @@ from pathlib import Path
 import pytest
 
 from ibexite.records import schema
-from ibexite.records.lookup import Lookup, RunRecord, is_older
+from ibexite.records.lookup import Lookup, RunRecord
+from ibexite.records.sqlite_file import is_older
 from ibexite.records.store import Store
 
 OLDER = Path(__file__).with_name("older")
@@ -34,8 +35,9 @@ def test_what_an_older_version_has_written_reads_as_it_was(tmp_path: Path, make)
     make(tmp_path)
     with contextlib.closing(Store(tmp_path)) as store:
         store.take_in_left_over()
-        columns = {row[1] for row in store._db.execute("PRAGMA table_info(tests)")}
-        assert columns == {column.name for column in schema.BY_NAME["tests"].columns}
+    with contextlib.closing(sqlite3.connect(tmp_path / "ibexite.sqlite")) as db:
+        columns = {row[1] for row in db.execute("PRAGMA table_info(tests)")}
+    assert columns == {column.name for column in schema.BY_NAME["tests"].columns}
     with contextlib.closing(Lookup(tmp_path)) as lookup:
         run = lookup.run(RUN)
     assert not is_older(tmp_path / "ibexite.sqlite") and (run.row["verdict"], run.row["is_trial"]) == ("fail", 1)

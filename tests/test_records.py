@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import math
 import os
 import sqlite3
+import threading
 from pathlib import Path
 from typing import get_args
 
@@ -22,6 +24,8 @@ from ibexite.records import schema
 from ibexite.records.export import export_csv
 from ibexite.records.journal import Journal, left_over, mend_tail, read_journal
 from ibexite.records.lookup import Lookup
+from ibexite.records.migrations import bring_up
+from ibexite.records.sqlite_file import DatabaseFault, UnfitValue, open_to_read, open_to_write
 from ibexite.records.store import Store
 from ibexite.verdicts import NO_REASON, Reason, Verdict
 from tests.runs import emitted
@@ -250,3 +254,36 @@ def test_every_event_can_be_written_whatever_is_in_it(tmp_path_factory: pytest.T
     for line in found:
         left_out = {"e", *kind._fields} - set(line)  # type: ignore[attr-defined]
         assert set(line) <= {"e", "form", *kind._fields} and left_out in (set(), {"never", "bounds"})  # type: ignore[attr-defined]
+
+
+def test_a_transaction_is_written_whole_or_not_at_all(tmp_path: Path) -> None:
+    with contextlib.closing(open_to_write(tmp_path / "s.sqlite", 1.0, bring_up)) as db:
+        for unfit in (
+            {"serial": 1 << 64, "product": "p"},
+            {"serial": "\ud800", "product": "p"},
+            {"serial": [], "product": "p"},
+        ):
+            with pytest.raises(UnfitValue), db.transaction():
+                db.insert(schema.BY_NAME["units"], {"serial": "FC1", "product": "p"})
+                db.insert(schema.BY_NAME["units"], unfit)
+            assert db.rows("SELECT serial FROM units") == []
+        with pytest.raises(DatabaseFault), db.transaction():
+            db.insert_all(schema.BY_NAME["units"], [{"serial": "FC1", "product": "p"}] * 2)
+        with db.transaction():
+            db.insert(schema.BY_NAME["units"], {"serial": "FC1", "product": "p"})
+    with contextlib.closing(open_to_read(tmp_path / "s.sqlite")) as db:
+        assert [row["serial"] for row in db.rows("SELECT serial FROM units")] == ["FC1"]
+        with pytest.raises(DatabaseFault):
+            db.change("DELETE FROM units")
+
+
+def test_making_ready_waits_for_a_writer_of_the_same_moment(tmp_path: Path) -> None:
+    path = tmp_path / "s.sqlite"
+    open_to_write(path, 1.0, bring_up).close()
+    with contextlib.closing(sqlite3.connect(path, isolation_level=None, check_same_thread=False)) as other:
+        other.execute("PRAGMA journal_mode=DELETE")  # as it is between the making of the tables and the change to WAL
+        other.execute("BEGIN IMMEDIATE")
+        threading.Timer(0.3, other.execute, ["COMMIT"]).start()
+        open_to_write(path, 30.0, bring_up).close()
+    with contextlib.closing(sqlite3.connect(path)) as db:
+        assert db.execute("PRAGMA journal_mode").fetchone() == ("wal",)

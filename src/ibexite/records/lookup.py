@@ -4,8 +4,6 @@ from __future__ import annotations
 
 import datetime
 import json
-import sqlite3
-import struct
 import sys
 from array import array
 from dataclasses import dataclass
@@ -14,50 +12,7 @@ from typing import Any
 
 from ibexite.errors import MistakeError, RecordsError
 from ibexite.plain_file import is_there
-from ibexite.records.schema import APPLICATION_ID, VERSION
-
-FILE_NAME = "ibexite.sqlite"
-RowDict = dict[str, Any]
-
-
-def check_header(path: Path) -> None:
-    """Refuses a file that is no store of ours, or of another version.
-
-    Raises:
-        RecordsError: with both versions named.
-    """
-    if not path.is_file():
-        raise RecordsError("this is not a store but a folder", where=str(path), remedy="Move it away.")
-    with path.open("rb") as file:
-        header = file.read(100)
-    if len(header) < 100 or not header.startswith(b"SQLite format 3\0"):
-        raise RecordsError("this is not a store", where=str(path), remedy="Move the file away; a new store is made.")
-    version, application = struct.unpack(">I", header[60:64])[0], struct.unpack(">I", header[68:72])[0]
-    if application != APPLICATION_ID:
-        raise RecordsError(
-            "this database belongs to another program",
-            where=str(path),
-            remedy="Name another folder with --records, or move the file away.",
-        )
-    if version > VERSION:
-        raise RecordsError(
-            f"this store has version {version}, this program reads versions up to {VERSION}",
-            where=str(path),
-            remedy="Use the version of Ibexite that made it, or a newer one.",
-        )
-
-
-def is_older(path: Path) -> bool:
-    """True for a store of an older version, which is to be completed before it is read."""
-    try:
-        with path.open("rb") as file:
-            header = file.read(100)
-    except OSError:
-        return False
-    if len(header) < 100 or struct.unpack(">I", header[68:72])[0] != APPLICATION_ID:
-        return False
-    version: int = struct.unpack(">I", header[60:64])[0]
-    return version < VERSION
+from ibexite.records.sqlite_file import FILE_NAME, DatabaseFault, RowDict, open_to_read
 
 
 @dataclass(frozen=True, slots=True)
@@ -164,12 +119,10 @@ class Lookup:
                 where=str(records),
                 remedy="Run a sequence first, or name the folder with --records.",
             )
-        check_header(self.path)
         try:
-            self._db = sqlite3.connect(f"{self.path.absolute().as_uri()}?mode=ro", uri=True)
-            self._db.row_factory = sqlite3.Row
-            self._db.execute("SELECT number, trial FROM runs LIMIT 1")
-        except sqlite3.Error as error:
+            self._db = open_to_read(self.path)
+            self._db.rows("SELECT number, trial FROM runs LIMIT 1")
+        except DatabaseFault as error:
             raise RecordsError(f"the store cannot be read ({error})", where=str(self.path)) from None
 
     def close(self) -> None:
@@ -178,8 +131,8 @@ class Lookup:
 
     def _rows(self, query: str, *values: Any) -> list[RowDict]:
         try:
-            return [dict(row) for row in self._db.execute(query, values)]
-        except sqlite3.Error as error:
+            return self._db.rows(query, *values)
+        except DatabaseFault as error:
             raise RecordsError(
                 f"the store cannot be read ({error})", where=str(self.path),
                 remedy="Is another program writing it, or is the file damaged? The journals of its runs are kept.",
@@ -194,7 +147,7 @@ class Lookup:
             " (SELECT count(*) FROM tests WHERE run_id = runs.id AND kind = 'test') AS tests"
             " FROM runs JOIN units ON units.id = unit_id"
             " WHERE (? = '' OR serial = ?) AND (? = '' OR verdict = ?)"
-            " ORDER BY number DESC, started DESC, runs.rowid DESC LIMIT ?",
+            " ORDER BY number DESC, started DESC, runs.id DESC LIMIT ?",
             serial,
             serial,
             verdict,
@@ -209,14 +162,14 @@ class Lookup:
             MistakeError: none or several fit.
         """
         if word == "last":
-            found = self._rows("SELECT id FROM runs ORDER BY number DESC, started DESC, rowid DESC LIMIT 1")
+            found = self._rows("SELECT id FROM runs ORDER BY number DESC, started DESC, id DESC LIMIT 1")
         else:
             found = self._rows(
                 "SELECT runs.id FROM runs JOIN units ON units.id = unit_id WHERE serial = ?"
-                " ORDER BY number DESC, started DESC, runs.rowid DESC LIMIT 1",
+                " ORDER BY number DESC, started DESC, runs.id DESC LIMIT 1",
                 word,
             )
-            found = found or self._rows("SELECT id FROM runs WHERE instr(id, ?) > 0 ORDER BY number DESC", word)
+            found = found or self._rows("SELECT id FROM runs WHERE replace(id, ?, '') <> id ORDER BY number DESC", word)
         if not found:
             raise MistakeError(
                 f"there is no run {word!r}",

@@ -4,12 +4,12 @@ transaction with the number of the version."""
 from __future__ import annotations
 
 import json
-import sqlite3
 from collections.abc import Callable
 from typing import NamedTuple
 
 from ibexite.records import schema
 from ibexite.records.ingest import in_utc
+from ibexite.records.sqlite_file import Database
 from ibexite.verdicts import OLDER
 
 
@@ -18,57 +18,45 @@ class Migration(NamedTuple):
 
     version: int
     what: str
-    apply: Callable[[sqlite3.Connection], None]
+    apply: Callable[[Database], None]
 
 
-def complete(db: sqlite3.Connection) -> None:
-    """Makes a store of an older version one of the present version."""
-    db.execute("BEGIN IMMEDIATE")
-    (version,) = db.execute("PRAGMA user_version").fetchone()
-    if version >= schema.VERSION:  # another process was quicker
-        db.execute("ROLLBACK")
-        return
+def bring_up(db: Database, version: int) -> None:
+    """Makes a store of an older version one of the present version, within a transaction that is open."""
     _add_what_is_new(db)
     for migration in MIGRATIONS:
         if migration.version > version:
             migration.apply(db)
-    db.execute(f"PRAGMA user_version={schema.VERSION}")
-    db.execute("COMMIT")
 
 
-def _columns(db: sqlite3.Connection, table: str) -> set[str]:
-    return {row[1] for row in db.execute(f"PRAGMA table_info({table})")}
-
-
-def _add_what_is_new(db: sqlite3.Connection) -> None:
+def _add_what_is_new(db: Database) -> None:
     """Adds the tables and columns that are missing."""
     for table in schema.TABLES:
-        known = _columns(db, table.name)
+        known = db.columns(table)
         for column in table.columns if known else ():
             if column.name not in known:
-                db.execute(f"ALTER TABLE {table.name} ADD COLUMN {column.name} {column.type}")
+                db.change(f"ALTER TABLE {table.name} ADD COLUMN {column.name} {column.type}")
         for statement in table.create():
-            db.execute(statement)
+            db.change(statement)
 
 
-def _times_and_numbers(db: sqlite3.Connection) -> None:
-    rows = db.execute("SELECT id, started, trial_reasons FROM runs WHERE number = 0").fetchall()
-    order = sorted(rows, key=lambda row: in_utc(row[1])[0])
-    for number, (run, started, reasons) in enumerate(order, 1):
-        trial = [{"code": OLDER, "text": text, "run": ""} for text in reasons.splitlines() if text]
-        db.execute(
+def _times_and_numbers(db: Database) -> None:
+    rows = db.rows("SELECT id, started, trial_reasons FROM runs WHERE number = 0")
+    for number, row in enumerate(sorted(rows, key=lambda row: in_utc(row["started"])[0]), 1):
+        trial = [{"code": OLDER, "text": text, "run": ""} for text in row["trial_reasons"].splitlines() if text]
+        db.change(
             "UPDATE runs SET number = ?, started = ?, utc_offset = ?, trial = ? WHERE id = ?",
-            (number, *in_utc(started), json.dumps(trial), run),
-        )
-    db.execute("UPDATE tests SET has_failed = 1 WHERE verdict = 'fail'")
+            number, *in_utc(row["started"]), json.dumps(trial), row["id"],
+        )  # fmt: skip
+    db.change("UPDATE tests SET has_failed = 1 WHERE verdict = 'fail'")
 
 
-def _codes_of_reasons(db: sqlite3.Connection) -> None:
+def _codes_of_reasons(db: Database) -> None:
     for table in ("runs", "tests", "results", "bad_readings"):
-        db.execute(f"UPDATE {table} SET reason_code = ? WHERE reason != ''", (OLDER,))
-    if "skip" in _columns(db, "tests"):
-        db.execute("UPDATE tests SET reason_code = skip WHERE verdict = 'skipped'")
-        db.execute("ALTER TABLE tests DROP COLUMN skip")
+        db.change(f"UPDATE {table} SET reason_code = ? WHERE reason != ''", OLDER)
+    if "skip" in db.columns(schema.BY_NAME["tests"]):
+        db.change("UPDATE tests SET reason_code = skip WHERE verdict = 'skipped'")
+        db.change("ALTER TABLE tests DROP COLUMN skip")
 
 
 MIGRATIONS = (

@@ -5,22 +5,18 @@ Reading is done by ibexite.records.lookup.
 
 from __future__ import annotations
 
-import sqlite3
-import time
 from pathlib import Path
-from typing import Any
 
 from ibexite.errors import RecordsError
 from ibexite.records import schema
 from ibexite.records.ingest import RunRows, rows_of
 from ibexite.records.journal import left_over, mend_tail, read_journal
-from ibexite.records.lookup import FILE_NAME, check_header
-from ibexite.records.migrations import complete
+from ibexite.records.migrations import bring_up
+from ibexite.records.sqlite_file import FILE_NAME, DatabaseFault, RowDict, UnfitValue, open_to_write
 
 STORED = "stored"  # the folder, below the journals, of those that the store has
 DAMAGED = "damaged"  # and of those that cannot be read
 BUSY_TIMEOUT = 20.0  # s; how long another process may be writing
-TURN = 0.02  # s
 
 
 class DamagedJournal(RecordsError):
@@ -42,50 +38,15 @@ class Store:
         self.records = records
         self.path = records / FILE_NAME
         self.journals = records / "journals"
-        self._patience = patience
         try:
             records.mkdir(parents=True, exist_ok=True)
-            if self.path.exists() and (not self.path.is_file() or self.path.stat().st_size):
-                check_header(self.path)
-            self._db = self._open()
-        except (OSError, sqlite3.Error) as error:
+            self._db = open_to_write(self.path, patience, bring_up)
+        except (OSError, DatabaseFault) as error:
             raise RecordsError(
                 f"the store cannot be opened ({_reason(error)})",
                 where=str(self.path),
                 remedy="The journals are kept; the runs are stored by the next command.",
             ) from None
-
-    def _open(self) -> sqlite3.Connection:
-        """The database, made ready. Where another process makes it at the same moment, SQLite does not wait by itself
-        (for the change to WAL): then it is tried again."""
-        deadline = time.monotonic() + self._patience
-        while True:
-            db = sqlite3.connect(self.path, timeout=self._patience, isolation_level=None)
-            try:
-                self._make_ready(db)
-            except sqlite3.OperationalError as error:
-                db.close()
-                if error.sqlite_errorcode & 0xFF != sqlite3.SQLITE_BUSY or time.monotonic() >= deadline:
-                    raise
-                time.sleep(TURN)
-            else:
-                return db
-
-    def _make_ready(self, db: sqlite3.Connection) -> None:
-        db.execute("PRAGMA synchronous=FULL")
-        db.execute("PRAGMA foreign_keys=ON")
-        if db.execute("PRAGMA application_id").fetchone()[0] != schema.APPLICATION_ID:
-            db.execute("BEGIN IMMEDIATE")
-            for table in schema.TABLES:
-                for statement in table.create():
-                    db.execute(statement)
-            db.execute(f"PRAGMA application_id={schema.APPLICATION_ID}")
-            db.execute(f"PRAGMA user_version={schema.VERSION}")
-            db.execute("COMMIT")
-        elif db.execute("PRAGMA user_version").fetchone()[0] < schema.VERSION:
-            complete(db)
-        # Only now, so that whoever looks at the header of the file always sees whose it is.
-        db.execute("PRAGMA journal_mode=WAL")
 
     def close(self) -> None:
         """Closes the database."""
@@ -93,7 +54,7 @@ class Store:
 
     def last_number(self) -> int:
         """The greatest number of a run that is stored."""
-        return int(self._db.execute("SELECT coalesce(max(number), 0) FROM runs").fetchone()[0])
+        return int(self._db.rows("SELECT coalesce(max(number), 0) AS last FROM runs")[0]["last"])
 
     def take_in(self, journal: Path) -> str:
         """Stores the run of a journal and moves the journal to the stored ones. Doing it again changes nothing but
@@ -122,9 +83,9 @@ class Store:
                 folder = self.journals / STORED
                 folder.mkdir(exist_ok=True)
                 journal.replace(folder / journal.name)
-        except (sqlite3.ProgrammingError, sqlite3.InterfaceError, OverflowError, UnicodeError) as error:
+        except UnfitValue as error:
             raise DamagedJournal(f"a value in it is damaged: {error!s:.80}", where=str(journal)) from None
-        except (OSError, sqlite3.Error) as error:
+        except (OSError, DatabaseFault) as error:
             raise RecordsError(
                 f"the run cannot be stored ({_reason(error)})",
                 where=str(self.path),
@@ -157,30 +118,19 @@ class Store:
     def _write(self, rows: RunRows) -> bool:
         """Writes a run in one transaction; of one that is there already only whether its outputs are off. True if it is
         new."""
-        self._db.execute("BEGIN IMMEDIATE")
-        try:
-            found = self._db.execute("SELECT is_safe FROM runs WHERE id = ?", (rows.run["id"],)).fetchone()
-            if found is None:
+        run = rows.run
+        with self._db.transaction():
+            found = self._db.rows("SELECT is_safe FROM runs WHERE id = ?", run["id"])
+            if not found:
                 self._insert_run(rows)
-            elif rows.run["is_safe"] and not found[0]:
-                self._db.execute(
-                    "UPDATE runs SET is_safe = 1, remarks = ? WHERE id = ?", (rows.run["remarks"], rows.run["id"])
-                )
-            self._db.execute("COMMIT")
-        except BaseException:
-            if self._db.in_transaction:
-                self._db.execute("ROLLBACK")
-            raise
-        return found is None
-
-    def _insert(self, table: str, row: dict[str, Any]) -> int:
-        return int(self._db.execute(schema.BY_NAME[table].insert(), row).lastrowid or 0)
+            elif run["is_safe"] and not found[0]["is_safe"]:
+                self._db.change("UPDATE runs SET is_safe = 1, remarks = ? WHERE id = ?", run["remarks"], run["id"])
+        return not found
 
     def _insert_run(self, rows: RunRows) -> None:
-        found = self._db.execute(
-            "SELECT id FROM units WHERE serial = :serial AND product = :product", rows.unit
-        ).fetchone()
-        unit_id = found[0] if found else self._insert("units", rows.unit)
+        unit = rows.unit
+        found = self._db.rows("SELECT id FROM units WHERE serial = ? AND product = ?", unit["serial"], unit["product"])
+        unit_id = found[0]["id"] if found else self._insert("units", unit)
         self._insert("runs", {**rows.run, "unit_id": unit_id})
         for file in rows.files:
             self._insert("files", {**file, "run_id": rows.run["id"]})
@@ -195,24 +145,24 @@ class Store:
                 "figures": test.figures,
             }
             for table, found_rows in entries.items():
-                self._db.executemany(
-                    schema.BY_NAME[table].insert(), [{**row, "test_id": test_id} for row in found_rows]
-                )
+                self._db.insert_all(schema.BY_NAME[table], [{**row, "test_id": test_id} for row in found_rows])
 
-    def _copy_test(self, test: dict[str, Any], test_id: int) -> None:
+    def _insert(self, table: str, row: RowDict) -> int:
+        return self._db.insert(schema.BY_NAME[table], row)
+
+    def _copy_test(self, test: RowDict, test_id: int) -> None:
         """In a retest: everything that a test which was taken over has found, from the run in which it was done."""
-        origin = self._db.execute(
-            "SELECT id FROM tests WHERE run_id = ? AND name = ?", (test["run"], test["name"])
-        ).fetchone()
-        if origin is None:
+        origin = self._db.rows("SELECT id FROM tests WHERE run_id = ? AND name = ?", test["run"], test["name"])
+        if not origin:
             return
         for table in ("results", "curves", "bad_readings", "figures"):
             names = [c.name for c in schema.BY_NAME[table].columns if c.name not in ("id", "test_id")]
             columns = ", ".join(names)
-            self._db.execute(
+            self._db.change(
                 f"INSERT INTO {table} (test_id, {columns})"
                 f" SELECT ?, {columns} FROM {table} WHERE test_id = ? ORDER BY id",
-                (test_id, origin[0]),
+                test_id,
+                origin[0]["id"],
             )
 
 

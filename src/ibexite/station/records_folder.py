@@ -33,7 +33,7 @@ def take_in_left_over(folder: Path) -> list[str]:
     """Stores runs that broke off, and completes a store of an older version; what is to be told of it. What cannot be
     stored just now does not keep anybody from looking at what is there."""
     from ibexite.records.journal import SUFFIX
-    from ibexite.records.lookup import FILE_NAME, is_older
+    from ibexite.records.sqlite_file import FILE_NAME, is_older
 
     journals = folder / "journals"
     waiting = sum(1 for _ in journals.glob("*" + SUFFIX)) if is_folder(journals) else 0
