@@ -8,6 +8,7 @@ import math
 import os
 import sqlite3
 import threading
+from dataclasses import replace
 from pathlib import Path
 from typing import get_args
 
@@ -20,6 +21,7 @@ from ibexite import events
 from ibexite.errors import MistakeError, RecordsError
 from ibexite.events import Row
 from ibexite.holes import NEVER_MEASURED, Bad, Bound
+from ibexite.plain_file import written_whole
 from ibexite.records import schema
 from ibexite.records.export import export_csv
 from ibexite.records.journal import Journal, left_over, mend_tail, read_journal
@@ -181,6 +183,40 @@ def test_runs_are_found_by_what_people_type(journal: Path) -> None:
     with pytest.raises(MistakeError, match="there is no run 'FC2'"):
         lookup.find("FC2")
     assert lookup.runs(verdict="pass") == [] and lookup.runs(serial="FC1")[0]["tests"] == 1
+
+
+@pytest.mark.parametrize(("tests", "files"), [
+    ([("results", 1), ("Values", 1)], ["results__2", "Values__2"]),
+    ([("aa", 2), ("aa_1", 1)], ["aa_1", "aa_2", "aa_1__2"]),
+    ([("lev [u = 1.5 V]", 1), ("lev [u = 1_5 V]", 1)], ["lev__u___1_5_V_", "lev__u___1_5_V___2"]),
+])  # fmt: skip
+def test_no_table_of_an_export_takes_the_place_of_another(
+    journal: Path, tmp_path: Path, tests: list[tuple[str, int]], files: list[str]
+) -> None:
+    store = Store(journal.parent.parent)
+    record = Lookup(store.records).run(store.take_in(journal))
+    [part] = record.tests
+    [grid] = [grid for grid in part.grids if grid.axes]
+    parts = [replace(part, row={**part.row, "name": name}, grids=[grid] * tables) for name, tables in tests]
+    written = export_csv(replace(record, parts=parts), tmp_path / "out")
+    assert [path.stem for path in written] == ["results", "values", *files]
+    assert sorted(path.name for path in (tmp_path / "out").iterdir()) == sorted(path.name for path in written)
+    assert {path.read_text() for path in written[2:]} == {written[2].read_text()} and "[V]" in written[2].read_text()
+    assert "verdict" in written[0].read_text()
+
+
+def test_a_file_is_written_whole_or_left_as_it_was(tmp_path: Path) -> None:
+    path = tmp_path / "new" / "report.html"
+    with written_whole(path) as side:
+        side.write_text("first")
+    with written_whole(path) as outer, written_whole(path.with_name("other")) as inner:
+        outer.write_text("second")
+        assert path.read_text() == "first"
+        inner.write_text("other")
+    with pytest.raises(KeyboardInterrupt), written_whole(path) as side:
+        side.write_text("third")
+        raise KeyboardInterrupt
+    assert {p.name: p.read_text() for p in path.parent.iterdir()} == {"report.html": "second", "other": "other"}
 
 
 def test_export_writes_unrounded_numbers_and_empty_holes(journal: Path, tmp_path: Path) -> None:

@@ -1,12 +1,18 @@
-"""Reads a file that somebody named: a plain one, of a bounded size. Everything else gets one clear message."""
+"""Reads a file that somebody named (a plain one, of a bounded size; everything else gets one clear message), and writes
+files whole or not at all."""
 
 from __future__ import annotations
 
+import contextlib
+import itertools
+import os
 import stat
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 from ibexite.errors import MistakeError
+
+_NUMBERS = itertools.count(1)  # of the files that this process writes beside others
 
 
 def is_file(path: Path) -> bool:
@@ -60,3 +66,24 @@ def read_plain(path: Path, *, what: str, most: int) -> bytes:
     except (OSError, ValueError) as error:  # ValueError: a NUL in the name
         why = getattr(error, "strerror", None) or str(error)
         raise MistakeError(f"cannot be read ({why})", where=name[:200], remedy="Check path and permissions.") from None
+
+
+@contextlib.contextmanager
+def written_whole(path: Path) -> Iterator[Path]:
+    """A file beside `path`, to be written within, which takes its place at the end: nobody ever sees half a file, and
+    after an error there is what was there before. Two who write the same file at once each have their own.
+
+    Raises:
+        OSError: it cannot be written; to be told by who knows what it was to be.
+    """
+    path.parent.mkdir(parents=True, exist_ok=True)
+    side = path.with_name(f".ibexite-{os.getpid()}-{next(_NUMBERS)}.part")
+    try:
+        yield side
+        with side.open("rb+") as file:
+            os.fsync(file.fileno())
+        side.replace(path)
+    except BaseException:
+        with contextlib.suppress(OSError):
+            side.unlink()
+        raise

@@ -8,6 +8,7 @@ from pathlib import Path
 import click
 
 from ibexite.errors import EXIT_FAIL, EXIT_MISTAKE, MistakeError
+from ibexite.plain_file import written_whole
 
 
 @click.command("tidy")
@@ -50,12 +51,11 @@ def command(files: tuple[Path, ...], check: bool) -> None:
 
 
 def _write(path: Path, text: str) -> None:
-    side = path.with_suffix(".part")
     try:
-        side.write_text(text, encoding="utf-8", newline="\n")
-        if os.name == "posix":
-            side.chmod(path.stat().st_mode)
-        side.replace(path)
+        with written_whole(path) as side:
+            side.write_text(text, encoding="utf-8", newline="\n")
+            if os.name == "posix":
+                side.chmod(path.stat().st_mode)
     except OSError as error:
         raise MistakeError(
             f"cannot be written ({error.strerror})", where=str(path), remedy="Check its permissions."

@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import csv
 import io
+import itertools
 import json
 import math
 import re
+from collections.abc import Iterable
 from pathlib import Path
 
 from ibexite.errors import RecordsError
+from ibexite.plain_file import written_whole
 from ibexite.records.lookup import Grid, RunRecord, TestRecord
 
 RESULT_COLUMNS = (
@@ -29,29 +32,42 @@ RESULT_COLUMNS = (
 
 
 def export_csv(run: RunRecord, folder: Path) -> list[Path]:
-    """Writes the files into a folder and returns their paths: results.csv, values.csv, TEST_N.csv for each table.
+    """Writes the files into a folder and returns their paths: results.csv, values.csv, and TEST.csv
+    or TEST_N.csv for each table, with __2 and so on behind a name that is taken.
 
     Raises:
         RecordsError: a file cannot be written.
     """
-    files = {"results.csv": _results(run), "values.csv": _values(run)}
+    files = {"results": _results(run), "values": _values(run)}
     for test in run.tests:
         tables = [grid for grid in test.grids if grid.axes]
         for number, grid in enumerate(tables, 1):
             name = re.sub(r"[^A-Za-z0-9_-]", "_", test.row["name"]) + (f"_{number}" if len(tables) > 1 else "")
-            files[f"{name}.csv"] = _table(grid)
+            files[_free_name(name, files)] = _table(grid)
     written = []
     try:
-        folder.mkdir(parents=True, exist_ok=True)
         for name, text in files.items():
-            path = folder / name
-            path.write_text(text, encoding="utf-8", newline="")
+            path = folder / f"{name}.csv"
+            with written_whole(path) as side:
+                side.write_text(text, encoding="utf-8", newline="")
             written.append(path)
     except OSError as error:
         raise RecordsError(
             f"cannot be written ({error.strerror})", where=str(folder), remedy="Name another folder with --out."
         ) from None
     return written
+
+
+def _free_name(name: str, taken: Iterable[str]) -> str:
+    """A name that no file has yet, also where small and capital letters are the same: tests may be called `results`,
+    or like a table of another test.
+
+    >>> _free_name("Results", ["results", "values"])
+    'Results__2'
+    """
+    known = {other.lower() for other in taken}
+    names = (f"{name}__{number}" if number > 1 else name for number in itertools.count(1))
+    return next(free for free in names if free.lower() not in known)
 
 
 def _results(run: RunRecord) -> str:

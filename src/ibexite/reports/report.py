@@ -5,8 +5,6 @@ The same run gives the same bytes: all dates come from the run.
 
 from __future__ import annotations
 
-import contextlib
-import os
 from array import array
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -17,6 +15,7 @@ from typing import Any
 import jinja2
 
 from ibexite.errors import RecordsError
+from ibexite.plain_file import written_whole
 from ibexite.records.lookup import Grid, RunRecord, TestRecord
 from ibexite.reports.figures import draw
 from ibexite.units import parse_unit, plain_number, unit_for
@@ -103,17 +102,10 @@ def write_report(run: RunRecord, path: Path) -> None:
         RecordsError: the file cannot be written.
     """
     text = render(gather(run))
-    side = path.with_suffix(".part")
     try:
-        path.parent.mkdir(parents=True, exist_ok=True)
-        with side.open("w", encoding="utf-8") as file:
-            file.write(text)
-            file.flush()
-            os.fsync(file.fileno())
-        side.replace(path)
+        with written_whole(path) as side:
+            side.write_text(text, encoding="utf-8")
     except OSError as error:
-        with contextlib.suppress(OSError):
-            side.unlink()
         raise RecordsError(
             f"the report cannot be written ({error.strerror})",
             where=str(path),

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 
 from ibexite.companions.sheet import WORKBOOK, Sheet, read_sheet
 from ibexite.errors import MistakeError, did_you_mean
+from ibexite.plain_file import written_whole
 from ibexite.units import NO_UNIT, parse_unit
 from ibexite.values import Quantity, stored_type
 
@@ -74,15 +75,14 @@ class ResultsTable:
         self._columns += [name for name in results if name not in self._columns]
         self._rows[number] |= results
         lines = [self._columns, *([row.get(c, "") for c in self._columns] for row in self._rows.values())]
-        side = self.path.with_suffix(".part")
         try:
-            if self.path.suffix == WORKBOOK:
-                _write_workbook(side, lines)
-            else:
-                text = io.StringIO()
-                csv.writer(text).writerows(lines)
-                side.write_text(text.getvalue(), encoding="utf-8", newline="")
-            side.replace(self.path)
+            with written_whole(self.path) as side:
+                if self.path.suffix == WORKBOOK:
+                    _write_workbook(side, lines)
+                else:
+                    text = io.StringIO()
+                    csv.writer(text).writerows(lines)
+                    side.write_text(text.getvalue(), encoding="utf-8", newline="")
         except OSError as error:
             raise MistakeError(
                 f"cannot be written ({error.strerror})", where=str(self.path), remedy="Is it open in another program?"
