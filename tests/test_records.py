@@ -175,6 +175,20 @@ def test_foreign_stores_are_refused_and_left_as_they_are(journal: Path, prepare,
     assert path.read_bytes() == before and journal.exists()
 
 
+@pytest.mark.parametrize(("opening", "deed"), [(Store, "open"), (Lookup, "open"), (Lookup, "stat")])
+def test_a_store_that_may_not_be_read_is_told_plainly(
+    journal: Path, opening: type[Store | Lookup], deed: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    Store(journal.parent.parent).close()
+
+    def refuse(path: Path, *_: object, **__: object) -> None:
+        raise PermissionError(13, "Permission denied", str(path))
+
+    monkeypatch.setattr(Path, deed, refuse)
+    with pytest.raises(RecordsError, match=r"cannot be (read|opened) \(Permission denied\)"):
+        opening(journal.parent.parent)
+
+
 def test_runs_are_found_by_what_people_type(journal: Path) -> None:
     store = Store(journal.parent.parent)
     run = store.take_in(journal)

@@ -11,7 +11,6 @@ from pathlib import Path
 from typing import Any
 
 from ibexite.errors import MistakeError, RecordsError
-from ibexite.plain_file import is_there
 from ibexite.records.sqlite_file import FILE_NAME, DatabaseFault, RowDict, open_to_read
 
 
@@ -113,7 +112,7 @@ class Lookup:
 
     def __init__(self, records: Path) -> None:
         self.path = records / FILE_NAME
-        if not is_there(self.path) or not self.path.stat().st_size:
+        if not _has_bytes(self.path):
             raise MistakeError(
                 "there are no runs yet",
                 where=str(records),
@@ -122,8 +121,8 @@ class Lookup:
         try:
             self._db = open_to_read(self.path)
             self._db.rows("SELECT number, trial FROM runs LIMIT 1")
-        except DatabaseFault as error:
-            raise RecordsError(f"the store cannot be read ({error})", where=str(self.path)) from None
+        except (OSError, DatabaseFault) as error:
+            raise _unreadable(self.path, error) from None
 
     def close(self) -> None:
         """Closes the database."""
@@ -232,3 +231,19 @@ class Lookup:
             grid.columns.append(row)
             grid.data.append(values)
         return list(grids.values())
+
+
+def _has_bytes(path: Path) -> bool:
+    """Whether there is a file with something in it. One that may not be looked at is not one that is not there."""
+    try:
+        return path.stat().st_size > 0
+    except (FileNotFoundError, NotADirectoryError, ValueError):  # ValueError: a NUL in the name
+        return False
+    except OSError as error:
+        raise _unreadable(path, error) from None
+
+
+def _unreadable(path: Path, error: Exception) -> RecordsError:
+    why = getattr(error, "strerror", None) or error
+    remedy = "Check its permissions, and whether the disk answers."
+    return RecordsError(f"the store cannot be read ({why})", where=str(path), remedy=remedy)
