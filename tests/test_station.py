@@ -3,9 +3,13 @@
 from __future__ import annotations
 
 import contextlib
+import errno
+import re
+import subprocess
 import threading
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -18,6 +22,7 @@ from ibexite.instruments.profile import SHIPPED
 from ibexite.records.journal import read_journal
 from ibexite.records.lookup import Lookup
 from ibexite.station.opening import NotReady, Ready, open_to_run, open_to_vet
+from ibexite.station.report_helper import ReportHelper
 from ibexite.station.service import Notice, RunHandle, RunService, UnitOrders
 from ibexite.stop import Stop
 from tests.conftest import GOOD, HEADER, WEAK, own_addresses
@@ -155,3 +160,43 @@ def test_a_wish_is_accepted_once_and_before_the_end_or_not_at_all() -> None:
     late = Stop()
     assert late.seal() == "" and not late.request("too late") and late.seal() == ""
     late.check()
+
+
+def refuse_to_start(word: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    """No process whose command has the word in it can be started, as where the computer has none left."""
+    popen = subprocess.Popen
+
+    def start(command: list[str], **options: Any) -> subprocess.Popen[bytes]:  # noqa: ANN401
+        if any(word in part for part in command):
+            raise BlockingIOError(errno.EAGAIN, "Resource temporarily unavailable")
+        return popen(command, **options)
+
+    monkeypatch.setattr(subprocess, "Popen", start)
+
+
+@pytest.mark.parametrize(("word", "what"), [
+    ("guardian_process", "the guardian process cannot be started (Resource temporarily unavailable)"),
+    ("simulate.server", "the simulated bench did not start: Resource temporarily unavailable"),
+])  # fmt: skip
+def test_without_its_processes_nothing_is_switched_on(
+    project: Path, word: str, what: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    refuse_to_start(word, monkeypatch)
+    heard: list[events.Emitted] = []
+    with pytest.raises(BenchError, match=re.escape(what)):
+        begun(project, "    read v_in\n    check v_in >= 0 V", heard.append).wait()
+    assert heard == []
+
+
+def test_without_the_helper_the_run_is_stored_and_its_report_told_missing(
+    project: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    refuse_to_start("report_helper", monkeypatch)
+    opened = ready(project, "    read v_in\n    check v_in >= 0 V")
+    with contextlib.closing(ReportHelper()) as helper:
+        service = RunService(project / "records", helper=helper)
+        orders = UnitOrders(opened.program, opened.bench, GOOD, orders=SIMULATED)
+        assert service.start(orders, [], Consenting(), Stop()).wait().verdict == "pass"
+        assert helper.is_busy and "The run is stored" in helper.finish()["error"] and not helper.is_busy
+    with contextlib.closing(Lookup(project / "records")) as lookup:
+        assert [run["verdict"] for run in lookup.runs()] == ["pass"]

@@ -5,6 +5,7 @@ It cannot help against a power cut or a pulled cable; against those stands the p
 
 from __future__ import annotations
 
+import contextlib
 import json
 import socket
 import subprocess
@@ -25,20 +26,25 @@ class Guardian:
     """Starts with the run; `watch` once the bench is connected, `dismiss` when it has been made safe."""
 
     def __init__(self, journal_handle: int) -> None:
+        """Starts the process.
+
+        Raises:
+            BenchError: it cannot be started; then nothing may be switched on.
+        """
         self._journal_handle = journal_handle
         self._is_needed = True
-        self._control, other = socket.socketpair()
-        self._control.settimeout(READY_WITHIN)
-        program = Path(__file__).with_name("guardian_process.py")
-        with other:
-            self._process = subprocess.Popen(
-                [sys.executable, "-I", "-S", str(program), str(other.fileno())],
-                pass_fds=[other.fileno()],
-                start_new_session=True,
-                stdin=subprocess.DEVNULL,
-                stdout=subprocess.DEVNULL,  # a reader of the run's output must not have to wait for it
-                stderr=subprocess.DEVNULL,
-            )
+        try:
+            with contextlib.ExitStack() as unfinished:
+                self._control, other = map(unfinished.enter_context, socket.socketpair())
+                self._process = _start(other.fileno())
+                other.close()
+                unfinished.pop_all()
+            self._control.settimeout(READY_WITHIN)
+        except OSError as error:
+            raise BenchError(
+                f"the guardian process cannot be started ({error.strerror})",
+                remedy="Nothing was switched on. Is the computer short of memory, processes or open files?",
+            ) from None
 
     def watch(self, bench: Bench, began: float) -> None:
         """Hands over the safe commands and copies of the connections; returns when the guardian is ready.
@@ -113,6 +119,18 @@ class Guardian:
             self._process.kill()
             self._process.wait()
             return False
+
+
+def _start(handle: int) -> subprocess.Popen[bytes]:
+    program = Path(__file__).with_name("guardian_process.py")
+    return subprocess.Popen(
+        [sys.executable, "-I", "-S", str(program), str(handle)],
+        pass_fds=[handle],
+        start_new_session=True,
+        stdin=subprocess.DEVNULL,
+        stdout=subprocess.DEVNULL,  # a reader of the run's output must not have to wait for it
+        stderr=subprocess.DEVNULL,
+    )
 
 
 def _deeds(bench: Bench, rescues: dict[str, Rescue]) -> list[dict[str, Any]]:

@@ -18,7 +18,7 @@ from typing import IO, Any
 
 from ibexite.errors import IbexiteError
 
-_early: list[subprocess.Popen[bytes]] = []  # a process that was started before anybody asked for it
+_early: list[subprocess.Popen[bytes] | None] = []  # a process that was started before anybody asked for it
 
 
 def start_early() -> None:
@@ -26,13 +26,16 @@ def start_early() -> None:
     _early.append(_start())
 
 
-def _start() -> subprocess.Popen[bytes]:
-    return subprocess.Popen(
-        [sys.executable, "-m", "ibexite.station.report_helper"],
-        stdin=subprocess.PIPE,
-        stdout=subprocess.PIPE,
-        start_new_session=True,
-    )
+def _start() -> subprocess.Popen[bytes] | None:
+    try:
+        return subprocess.Popen(
+            [sys.executable, "-m", "ibexite.station.report_helper"],
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            start_new_session=True,
+        )
+    except OSError:  # no memory, no process left: the run needs no report to be made
+        return None
 
 
 PATIENCE = 60.0  # s; how long a report may take
@@ -49,8 +52,10 @@ class ReportHelper:
 
     def begin(self, records: Path, run: str, report: Path) -> None:
         """Asks for the report of a stored run."""
-        assert self._process.stdin
         self._waiting.append(report)
+        if self._process is None:
+            return
+        assert self._process.stdin
         request = {"records": str(records), "run": run, "report": str(report)}
         try:
             self._process.stdin.write(json.dumps(request).encode() + b"\n")
@@ -77,6 +82,8 @@ class ReportHelper:
 
     def _line(self, deadline: float) -> bytes:
         """The next line of the process; what there is of it when it has ended or the time is over."""
+        if self._process is None:
+            return b""
         assert self._process.stdout
         while b"\n" not in self._received:
             left = deadline - time.monotonic()
@@ -91,6 +98,8 @@ class ReportHelper:
 
     def close(self) -> None:
         """Ends the process."""
+        if self._process is None:
+            return
         assert self._process.stdin and self._process.stdout
         for deed in (self._process.kill, self._process.wait, self._process.stdin.close, self._process.stdout.close):
             try:  # it may be loading still; what was answered is on disk

@@ -21,13 +21,19 @@ class SimulatedBench:
         self.file = file
         self._plan = make_plan(file, serial, own_ports=True, presets=presets)
         # A session of its own: a Ctrl-C in the terminal must not take the instruments away before they are safe.
-        self._process = subprocess.Popen(
-            [sys.executable, "-m", "ibexite.simulate.server"],
-            stdin=subprocess.PIPE,
-            stdout=subprocess.PIPE,
-            text=True,
-            start_new_session=True,
-        )
+        try:
+            self._process = subprocess.Popen(
+                [sys.executable, "-m", "ibexite.simulate.server"],
+                stdin=subprocess.PIPE,
+                stdout=subprocess.PIPE,
+                text=True,
+                start_new_session=True,
+            )
+        except OSError as error:
+            raise BenchError(
+                f"the simulated bench did not start: {error.strerror}",
+                remedy="Is the computer short of memory, processes or open files?",
+            ) from None
 
     def __enter__(self) -> BenchFile:
         process = self._process
