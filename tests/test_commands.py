@@ -65,7 +65,11 @@ def test_what_is_stored_can_be_listed_shown_exported_and_reported(ibexite, proje
     data = json.loads(ibexite("show", "last", "--format", "json").stdout)
     assert data["run"]["serial"] == WEAK and len(data["tests"]) == 4
     assert json.loads(ibexite("runs", "--format", "json").stdout)[0]["verdict"] == "fail"
-    assert ibexite("export", "last", "--to", "csv", "--out", "data").stdout.split() == [
+    (project / "data").mkdir()
+    (project / "data" / "startup.csv").write_text("of another unit\n")
+    exported = ibexite("export", "last", "--to", "csv", "--out", "data")
+    assert exported.stderr == "data/startup.csv was there before: it is not of this run\n"
+    assert exported.stdout.split() == [
         "data/results.csv", "data/values.csv", "data/regulation.csv", "data/efficiency_1.csv", "data/efficiency_2.csv"]  # fmt: skip
     assert len((project / "data" / "efficiency_1.csv").read_text().splitlines()) == 71
     assert ibexite("report", "last", "--out", "again.html").returncode == 0

@@ -29,5 +29,8 @@ def command(run: str, kind: str, out: Path | None, records: Path | None) -> None
     record = lookup.run(lookup.find(run))
     lookup.close()
     folder = out or Path(f"{record.row['serial']}_{record.row['id']}")
-    for path in export_csv(record, folder):
+    written = export_csv(record, folder)
+    for path in written:
         click.echo(shown_path(path))
+    for path in sorted(set(folder.glob("*.csv")) - set(written)):
+        click.echo(f"{shown_path(path)} was there before: it is not of this run", err=True)
