@@ -100,8 +100,8 @@ class Row(NamedTuple):
 
     t: float
     table: int
-    x: tuple[float, ...]
-    v: tuple[float, ...]
+    x: tuple[float | str, ...]
+    v: tuple[float | str, ...]
     bad: list[Bad]
     io: Said
     never: tuple[int, ...] = ()
@@ -136,8 +136,9 @@ class Computed(NamedTuple):
     unit: str
     shown: str
     axes: list[dict[str, str]]
-    x: list[list[float]]
-    v: list[float | None]
+    x: list[list[float | str]]
+    v: list[float | str | None]
+    kind: str = Quantity.stored
 
 
 class Subject(NamedTuple):
@@ -160,7 +161,7 @@ class Point(NamedTuple):
     low: float | None
     high: float | None
     margin: float | None
-    at: dict[str, float] = {}
+    at: dict[str, float | str] = {}
     said: str = ""
 
 
@@ -173,18 +174,18 @@ class Limits(NamedTuple):
     guard: float = 0.0
     rule: str = ""
     origin: str = ""
-    each: list[list[float | None]] = []
+    each: list[list[float | str | None]] = []
 
 
 class Points(NamedTuple):
     """The points that were judged: how many, how many of them failed or were bad, the axis values of those that failed
-    and the extent of all by axis. `n`: of how many values the judged one was made, and how many there might have
-    been."""
+    and the extent of all by axis (not of texts). `n`: of how many values the judged one was made, and how many there
+    might have been."""
 
     judged: int
     failed: int
     bad: int
-    failing: list[list[float]] = []
+    failing: list[list[float | str]] = []
     extent: dict[str, list[float]] = {}
     n: tuple[int, int] | None = None
 

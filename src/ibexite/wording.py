@@ -161,10 +161,12 @@ def _decimals(value: float | None, low: float | None, high: float | None) -> int
     return max(0, min(max(wanted), MOST_DECIMALS))
 
 
-def column_text(value: float | None, entry: Mapping[str, Any], digits: int = 5) -> str:
-    """A stored value with unit; `entry` has unit and shown."""
+def column_text(value: float | str | None, entry: Mapping[str, Any], digits: int = 5) -> str:
+    """A stored value with unit; `entry` has unit and shown. A text may be given as its number among its labels."""
     if value is None or value != value:
         return "-"
+    if isinstance(value, str):
+        return value
     if entry.get("labels"):
         return str(entry["labels"][int(value)])
     return stored_type(entry).said(value, digits)
@@ -176,7 +178,7 @@ def single_text(column: Mapping[str, Any], value: float) -> str:
     return f"{text} (n = {column['n']})" if column["n"] else text
 
 
-def place_text(at: Mapping[str, float], axes: Sequence[Mapping[str, Any]]) -> str:
+def place_text(at: Mapping[str, float | str], axes: Sequence[Mapping[str, Any]]) -> str:
     """The place of a point: "vin = 6.5 V, iload = 1.08 A"."""
     by_name = {axis["name"]: axis for axis in axes}
     return ", ".join(f"{name} = {column_text(x, by_name[name])}" for name, x in at.items() if name in by_name)

@@ -7,8 +7,9 @@ from __future__ import annotations
 
 import math
 import operator
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from itertools import product
 from typing import Any
 
 import numpy as np
@@ -36,7 +37,8 @@ class Curve:
     """Values of shape (n of each axis, in order) over axes {name: values, shape (n,)}. May be complex. `bounds` tells
     what is known of holes that are only bounded, by their place in the flattened values; computing drops it.
 
-    The points of an axis stand in the order in which they were measured.
+    The points of an axis stand in the order in which they were measured. Texts, as values or as points, are arrays of
+    objects; their holes are NaN as everywhere.
     """
 
     axes: dict[str, Array]
@@ -96,7 +98,7 @@ class Line:
     __neg__ = Curve.__neg__
 
 
-def curve_of_rows(axes: Mapping[str, Sequence[float]], values: Sequence[float]) -> Curve:
+def curve_of_rows(axes: Mapping[str, Sequence[float | str]], values: Sequence[float | str]) -> Curve:
     """A curve from rows: the axis values of each, shape (n,), and the value, shape (n,).
 
     The points of an axis stand in the order of their first row; one that comes twice in one pass stands twice. Where
@@ -104,14 +106,20 @@ def curve_of_rows(axes: Mapping[str, Sequence[float]], values: Sequence[float]) 
     """
     columns = [list(column) for column in axes.values()]
     rows = list(zip(*columns, strict=True))
+    found = array_of(values)
     if len(columns) == 1:
-        return Curve({next(iter(axes)): np.array(columns[0])}, np.array(values, dtype=float))
+        return Curve({next(iter(axes)): array_of(columns[0])}, found)
     points = [list(dict.fromkeys(column)) for column in columns]
     places = [{x: i for i, x in enumerate(mine)} for mine in points]
-    whole = np.full([len(mine) for mine in points], NO_POINT)
+    whole = np.full([len(mine) for mine in points], NO_POINT, dtype=found.dtype)
     for row, value in zip(rows, values, strict=True):
         whole[tuple(place[x] for place, x in zip(places, row, strict=True))] = value
-    return Curve({name: np.array(mine) for name, mine in zip(axes, points, strict=True)}, whole)
+    return Curve({name: array_of(mine) for name, mine in zip(axes, points, strict=True)}, whole)
+
+
+def array_of(values: Sequence[float | str]) -> Array:
+    """Numbers as floats; where there are texts among them, all as objects."""
+    return np.array(values, dtype=object if any(isinstance(value, str) for value in values) else float)
 
 
 def line_through(axis: str, x: Array, y: Array, *, is_log: bool = False) -> Line:
@@ -135,8 +143,18 @@ def no_point(values: Any) -> Array:
     return _has_payload(values, PAYLOAD_NO_POINT)
 
 
+def is_hole(values: Any) -> Array:
+    """True where there is no value, of numbers or texts; shape of the values."""
+    values = np.asarray(values)
+    if values.dtype.kind == "O":
+        return np.array([value != value for value in values.ravel()], dtype=bool).reshape(values.shape)
+    return np.isnan(values) if values.dtype.kind in "fc" else np.zeros(values.shape, dtype=bool)
+
+
 def _has_payload(values: Any, payload: int) -> Array:
     values = np.asarray(values)
+    if values.dtype.kind == "O":
+        values = np.where(is_hole(values), values, 0.0).astype(float)
     if values.dtype.kind == "c":
         values = values.real
     if values.dtype.kind != "f":
@@ -170,21 +188,21 @@ def combine(operation: Callable[..., Any], *operands: Any, resolves_holes: bool 
         values = np.array(np.broadcast_to(np.asarray(operation(*spread_out)), shape))
     if values.dtype.kind not in "fc":
         return Curve(axes, values)
-    is_hole = ~np.isfinite(values)
+    lost = ~np.isfinite(values)
     bad, unmeasured, missing = (np.zeros(shape, dtype=bool) for _ in range(3))
     for operand in spread_out:
         mine = np.asarray(operand)
-        if mine.dtype.kind in "fc":
-            holes, nevers = np.isnan(mine), never(mine)
+        if mine.dtype.kind in "fcO":
+            holes, nevers = is_hole(mine), never(mine)
             bad |= holes & ~nevers
             unmeasured |= nevers
             missing |= no_point(mine)
     if not resolves_holes:
-        is_hole |= bad | unmeasured
-    if is_hole.any():
-        values[is_hole] = BAD
-        values[is_hole & unmeasured & ~bad] = NEVER_MEASURED
-        values[is_hole & missing & ~bad] = NO_POINT
+        lost |= bad | unmeasured
+    if lost.any():
+        values[lost] = BAD
+        values[lost & unmeasured & ~bad] = NEVER_MEASURED
+        values[lost & missing & ~bad] = NO_POINT
     return Curve(axes, values)
 
 
@@ -234,6 +252,16 @@ def spread(operand: Any, axes: dict[str, Array]) -> Any:
     own = [name for name in axes if name in operand.axes]
     values = operand.values.transpose([list(operand.axes).index(name) for name in own])
     return values.reshape([len(axes[name]) if name in operand.axes else 1 for name in axes])
+
+
+def each_point(*operands: Any) -> Iterator[tuple[tuple[Any, ...], tuple[Any, ...]]]:
+    """The points over all axes of some operands: the axis values, and the value of each operand there, in Python's own
+    types. Raises SequenceError as joined_axes does."""
+    axes = joined_axes(*operands)
+    shape = tuple(map(len, axes.values()))
+    spread_out = [np.broadcast_to(np.asarray(spread(x, axes), dtype=object), shape).ravel() for x in operands]
+    points = product(*(axis.tolist() for axis in axes.values()))
+    return zip(points, zip(*spread_out, strict=True), strict=True)
 
 
 def is_curve(x: Any) -> bool:
@@ -299,9 +327,9 @@ def compared(sign: str, left: Any, right: Any) -> Any:
 
 
 def _compared_arrays(sign: str, a: Array, b: Array) -> Any:
+    if "O" in (a.dtype.kind, b.dtype.kind):
+        return np.asarray(_SIGNS[sign](a.astype(object), b.astype(object))).astype(float)
     found = _SIGNS[sign](a, b)
-    if "U" in (a.dtype.kind, b.dtype.kind):  # texts have no holes
-        return found
     a, b = (x.astype(float) if x.dtype.kind in "bi" else x for x in (a, b))
     same = np.abs(a - b) <= EQUAL * np.maximum(np.abs(a), np.abs(b))
     return np.where(same, sign in (">=", "<=", "=="), found).astype(float)

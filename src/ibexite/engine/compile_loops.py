@@ -168,13 +168,9 @@ class LoopCompiler(CompilerBase):
         columns = [part for name in loop.columns for part in self._parts(name)]
         loop.table = self._bind("table", self.frame.table(axes, tuple(columns), loop.is_ragged))
         names = [outer.axis for outer in self._loops]
-        x = "".join(f"{self._axis_of(outer)}, " for outer in self._loops)
+        x = "".join(f"v_{name}, " for name in names)
         values = "".join(self._values(name) for name in loop.columns)
         return f"{loop.table}(({commas('p_', names)}), ({x}), ({values}))"
-
-    def _axis_of(self, loop: Loop) -> str:
-        is_labelled = isinstance(loop.node, nodes.Sweep) and loop.node in self.program.labels
-        return f"{'a' if is_labelled else 'v'}_{loop.axis}"
 
     def _parts(self, name: str) -> list[str]:
         return [f"{name}.re", f"{name}.im"] if self._is_complex(name) else [name]

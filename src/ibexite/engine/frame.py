@@ -14,7 +14,7 @@ from ibexite.engine.frame_loops import Loops
 from ibexite.engine.frame_texts import Texts
 from ibexite.engine.frame_values import Values
 from ibexite.engine.measuring import run_measurement
-from ibexite.engine.tallies import ReportedTally, judge_text
+from ibexite.engine.tallies import ReportedTally, TextTally
 from ibexite.engine.watch import Waiting, Watch
 from ibexite.language import nodes
 
@@ -50,9 +50,11 @@ class Frame(BenchLines, Values, Loops, Texts):
         self._stateful.append(tally)
         return tally
 
-    def text_check(self, statement: nodes.Check) -> Callable[[Any, str], None]:
-        """Judges a text."""
-        return partial(judge_text, self, statement)
+    def text_tally(self, statement: nodes.Check, axes: tuple[str, ...], readings: frozenset[str]) -> TextTally:
+        """The tally of a check line that judges texts."""
+        tally = TextTally(self, statement, axes, readings, is_fixed=True)
+        self._stateful.append(tally)
+        return tally
 
     def question(self, statement: nodes.Ask) -> tuple[Callable[..., Any], list[str]]:
         """Asks the operator."""

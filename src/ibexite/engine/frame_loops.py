@@ -14,6 +14,7 @@ from ibexite.engine.loops import Refined, Search, Turns
 from ibexite.engine.tables import Axis, Table
 from ibexite.errors import MistakeError, SequenceError
 from ibexite.language import constants, nodes, points
+from ibexite.values import Text
 
 
 class Loops(FrameBase):
@@ -27,9 +28,16 @@ class Loops(FrameBase):
 
     def table(self, axes: tuple[Axis, ...], columns: tuple[str, ...], is_ragged: bool) -> Table:
         """A new table."""
-        table = Table(self.runtime.next_table(), axes, columns, self.runtime, is_ragged)
+        texts = [name for name in columns if name in self.names and isinstance(self.names[name].type, Text)]
+        table = Table(self.runtime.next_table(), axes, columns, self.runtime, is_ragged, texts)
         self._stateful.append(table)
         return table
+
+    def _keep_axes(self, table: Table) -> None:
+        """From now on the axes of a table are what other tests get for these names. What a search has found takes the
+        place of what it tried."""
+        for axis in table.axes:
+            self.runtime.fresh[self.block, self.prefix + axis.name] = axis.curve
 
     def _keep_columns(self, table: Table) -> None:
         """From now on the columns of a table are what other tests get for these names: its loop has begun."""
@@ -46,6 +54,8 @@ class Loops(FrameBase):
 
         def tell() -> None:
             for table, _ in tables:
+                self._keep_axes(table)
+            for table, _ in tables:
                 self._keep_columns(table)
                 runtime.emit(
                     events.TableStarted(
@@ -61,10 +71,7 @@ class Loops(FrameBase):
         return tell
 
     def _axis_of_table(self, axis: Axis) -> dict[str, Any]:
-        meta = {**self.meta(axis.name), "name": axis.name, "origin": "sweep"}
-        if axis.labels:
-            meta["labels"] = list(axis.labels)
-        return meta
+        return {**self.meta(axis.name), "name": axis.name, "origin": "sweep"}
 
     def leave(self, axis: str, why: str) -> None:
         """Leaves the innermost loop."""

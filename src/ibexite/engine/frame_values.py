@@ -39,6 +39,7 @@ class Values(FrameBase):
     def computed(self, name: str) -> Callable[..., None]:
         """Tells of a value or curve that came to be outside of loops."""
         runtime, block, meta = self.runtime, self.block, self.meta(name)
+        kind = meta.get("kind", Quantity.stored)
 
         def tell(value: Any, counts: Counts | None = None) -> None:
             n = (counts.good, counts.of) if counts is not None and counts.of else None
@@ -59,7 +60,6 @@ class Values(FrameBase):
             if isinstance(value, Bound):
                 shown = units.format_value(value.limit, self.names[name].type.dimension, shown=meta["shown"] or None)
                 bound = f"{value.word} {shown}"
-            kind = meta.get("kind", Quantity.stored)
             runtime.emit(
                 events.Value(
                     runtime.now(), block, called, meta["origin"], meta["unit"], meta["shown"], plain(value),
@@ -73,7 +73,7 @@ class Values(FrameBase):
                 events.Computed(
                     runtime.now(), block, called, meta["unit"], meta["shown"], axes,
                     [g.ravel().tolist() for g in curve.grid()],
-                    [plain(v) for v in values.astype(float).ravel().tolist()],
+                    [plain(v) for v in values.ravel().tolist()], kind,
                 )
             )  # fmt: skip
 

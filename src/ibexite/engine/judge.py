@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from array import array
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
@@ -15,6 +14,7 @@ from ibexite.holes import EQUAL, Bound, Counts, is_never_measured
 from ibexite.verdicts import FAULT_OF_UNIT, FAULTS, NO_REASON, Found, Reason, Verdict
 
 MAX_FAILING_KEPT = 500
+At = tuple[float | str, ...]  # the axis values of a point
 
 
 @dataclass(slots=True)
@@ -39,15 +39,15 @@ class Tally:
     value: float = math.nan
     low: float = -math.inf
     high: float = math.inf
-    at: tuple[float, ...] = ()
+    at: At = ()
     bound: str = ""  # below, above, at most or at least when the worst value is only known to lie there
-    failing: list[tuple[float, ...]] = field(default_factory=list)
-    least: list[float] = field(default_factory=list)
-    most: list[float] = field(default_factory=list)
-    limits: list[tuple[float, ...]] = field(default_factory=list)  # at, low, high of each point, once they differ
+    failing: list[At] = field(default_factory=list)
+    least: list[Any] = field(default_factory=list)  # of each axis
+    most: list[Any] = field(default_factory=list)
+    limits: list[At] = field(default_factory=list)  # at, low, high of each point, once they differ
     _low: float = math.nan  # the limits of all points so far; NaN, which equals nothing, before the first point
     _high: float = math.nan
-    _same: array[float] = field(default_factory=lambda: array("d"))  # the axis values of these points
+    _same: list[float | str] = field(default_factory=list)  # the axis values of these points
 
     def renew(self) -> None:
         """As if nothing had been judged."""
@@ -61,7 +61,7 @@ class Tally:
         if counts.of:
             self.n = (counts.good, counts.of)
 
-    def judge(self, value: float, low: float, high: float, at: tuple[float, ...] = ()) -> None:
+    def judge(self, value: float, low: float, high: float, at: At = ()) -> None:
         """Judges one value; `at` are the axis values of the sweeps around it."""
         if self.guard:
             low, high = self._guarded(low, high)
@@ -96,7 +96,7 @@ class Tally:
                 elif x > self.most[i]:
                     self.most[i] = x
 
-    def _keep_limits(self, at: tuple[float, ...], low: float, high: float) -> None:
+    def _keep_limits(self, at: At, low: float, high: float) -> None:
         """Once limits are not the same everywhere, they are kept for each point."""
         if not self.limits:
             if not self._same:
@@ -110,7 +110,7 @@ class Tally:
         if len(self.limits) < MOST_LIMITS:
             self.limits.append((*at, low, high))
 
-    def judge_where(self, where: Any, value: float, low: float, high: float, at: tuple[float, ...] = ()) -> None:
+    def judge_where(self, where: Any, value: float, low: float, high: float, at: At = ()) -> None:
         """Judges a value if a condition holds; where nobody knows whether it holds, the value counts as bad."""
         if where != where:
             if not any(map(is_never_measured, (where, value, low, high))):
@@ -129,7 +129,7 @@ class Tally:
             raise SequenceError("the guard is wider than the tolerance", remedy="Nothing could pass.")
         return low, high
 
-    def _judge_hole(self, value: float, low: float, high: float, at: tuple[float, ...]) -> None:
+    def _judge_hole(self, value: float, low: float, high: float, at: At) -> None:
         if isinstance(value, Bound) and low == low and high == high:
             self._judge_bound(value, low, high, at)
         elif is_never_measured(value) or is_never_measured(low) or is_never_measured(high):
@@ -137,7 +137,7 @@ class Tally:
         else:
             self.bad += 1
 
-    def _judge_bound(self, value: Bound, low: float, high: float, at: tuple[float, ...]) -> None:
+    def _judge_bound(self, value: Bound, low: float, high: float, at: At) -> None:
         """A value that is only known to lie below (above) a limit, or at it: decided when all such values agree."""
         limit, is_below = value.limit, value.is_below
         near, far, far_end = (high, low, -math.inf) if is_below else (-low, -high, -math.inf)
@@ -156,7 +156,7 @@ class Tally:
             self.margin, self.value, self.low, self.high, self.at = margin, limit, low, high, at
             self.bound = value.word
 
-    def judge_curve(self, value: Any, low: Any, high: Any, where: Any, at: tuple[float, ...] = ()) -> None:
+    def judge_curve(self, value: Any, low: Any, high: Any, where: Any, at: At = ()) -> None:
         """Judges a curve (or a single value) where the condition holds."""
         if all(isinstance(x, float | int) for x in (value, low, high, where)):
             self.judge_where(where, value, low, high, at)
@@ -188,11 +188,11 @@ class Tally:
         margins[np.isnan(values) | np.isnan(lows) | np.isnan(highs) | undecided[chosen]] = math.nan
         good = np.flatnonzero(~np.isnan(margins))
         fails = good[(margins[good] <= 0) if self.is_strict else (margins[good] < 0)]
-        points = list(axes.values())
+        points = [axis.tolist() for axis in axes.values()]
 
-        def at_point(i: int) -> tuple[float, ...]:
+        def at_point(i: int) -> At:
             places = np.unravel_index(chosen[i], shape)
-            return at + tuple(float(axis[p]) for axis, p in zip(points, places, strict=True))
+            return at + tuple(axis[p] for axis, p in zip(points, places, strict=True))
 
         self.judged += len(chosen)
         self.failed += len(fails)
@@ -203,7 +203,7 @@ class Tally:
         self.failing += [at_point(i) for i in fails[: MAX_FAILING_KEPT - len(self.failing)]]
         if len(good):
             self._take_worst(values, lows, highs, margins, int(good[margins[good].argmin()]), at_point)
-            self._take_extent(points, np.unravel_index(chosen[good], shape), at)
+            self._take_extent(list(axes.values()), np.unravel_index(chosen[good], shape), at)
             if (lows[good] != lows[good[0]]).any() or (highs[good] != highs[good[0]]).any():
                 room = MOST_LIMITS - len(self.limits)
                 self.limits += [(*at_point(i), float(lows[i]), float(highs[i])) for i in good[:room]]
@@ -223,9 +223,9 @@ class Tally:
             self.low, self.high, self.at = float(lows[worst]), float(highs[worst]), at_point(worst)
             self.bound = ""
 
-    def _take_extent(self, points: list[Any], places: tuple[Any, ...], at: tuple[float, ...]) -> None:
-        least = list(at) + [float(axis[p].min()) for axis, p in zip(points, places, strict=True)]
-        most = list(at) + [float(axis[p].max()) for axis, p in zip(points, places, strict=True)]
+    def _take_extent(self, points: list[Any], places: tuple[Any, ...], at: At) -> None:
+        least = list(at) + [axis[p].min() for axis, p in zip(points, places, strict=True)]
+        most = list(at) + [axis[p].max() for axis, p in zip(points, places, strict=True)]
         self.least = list(map(min, self.least, least)) if self.least else least
         self.most = list(map(max, self.most, most)) if self.most else most
 

@@ -24,7 +24,8 @@ NO_HOLES: tuple[tuple[int, ...], tuple[tuple[int, str], ...]] = ((), ())
 
 
 class Axis:
-    """The points of one loop, and the tables that have it as an axis. Points of an axis of texts are their indexes."""
+    """The points of one loop, and the tables that have it as an axis. Points of an axis of texts are kept as their
+    indexes, and are texts for everybody else."""
 
     def __init__(self, name: str, labels: tuple[str, ...] = ()) -> None:
         self.name, self.labels = name, labels
@@ -70,14 +71,19 @@ class Axis:
     def __len__(self) -> int:
         return len(self.points)
 
-    def curve(self) -> Curve:
-        """The axis as a curve over itself; of texts, if it is one of texts."""
+    def values(self) -> Any:
+        """The points, shape (n,): numbers, or texts as objects."""
         import numpy as np
 
+        points = np.array(self.points)
+        return np.array(self.labels, dtype=object)[points.astype(int)] if self.labels else points
+
+    def curve(self) -> Curve:
+        """The axis as a curve over itself."""
         from ibexite.analysis.curve import Curve
 
-        points = np.array(self.points)
-        return Curve({self.name: points}, np.array(self.labels)[points.astype(int)] if self.labels else points)
+        values = self.values()
+        return Curve({self.name: values}, values)
 
 
 def _numbered(points: Iterable[float]) -> list[tuple[float, int]]:
@@ -91,13 +97,16 @@ def _numbered(points: Iterable[float]) -> list[tuple[float, int]]:
 
 
 class Table:
-    """Columns over the axes of nested loops. Calling it stores and emits a row. A complex column is two: x.re, x.im."""
+    """Columns over the axes of nested loops. Calling it stores and emits a row. A complex column is two: x.re, x.im.
+    Of a column of texts the numbers of the texts are kept."""
 
     def __init__(
-        self, number: int, axes: tuple[Axis, ...], columns: tuple[str, ...], runtime: Any, is_ragged: bool
-    ) -> None:
+        self, number: int, axes: tuple[Axis, ...], columns: tuple[str, ...], runtime: Any, is_ragged: bool,
+        texts: Iterable[str] = (),
+    ) -> None:  # fmt: skip
         self.number, self.axes, self.columns = number, axes, columns
         self._runtime, self._is_ragged = runtime, is_ragged
+        self._texts: dict[int, dict[str, float]] = {columns.index(name): {} for name in texts}  # of each such column
         self._values: array[float] = array("d")  # row by row
         self._places: list[tuple[int, ...]] | None = [] if is_ragged else None
         self._bounds: dict[tuple[int, int], Bound] = {}  # of (row, column): what is known of a value that is bounded
@@ -112,17 +121,26 @@ class Table:
 
     def __call__(self, place: tuple[int, ...], x: tuple[float, ...], values: tuple[float, ...]) -> None:
         """Stores the values of one row (NaN for a hole) and emits the event."""
-        self._values.extend(values)
+        numbers = self._numbers(values) if self._texts else values
+        self._values.extend(numbers)
         if self._places is not None:
             self._places.append(place)
         runtime = self._runtime
         bench = runtime.bench
         bad = runtime.take_bad() if bench.bad else []
-        total = sum(values)
+        total = sum(numbers)
         more = NO_HOLES if total == total else self._holes(values)
         t, io = runtime.clock.now() - runtime.began, bench.take_said() or NOTHING_SAID
         # As Row(…), in half the time: it is done at each point of a sweep.
         runtime.emit(tuple.__new__(Row, (t, self.number, x, values, bad, io, *more)))
+
+    def _numbers(self, values: tuple[Any, ...]) -> list[float]:
+        """A row with the numbers of texts in place of them."""
+        numbers = list(values)
+        for column, known in self._texts.items():
+            if isinstance(values[column], str):
+                numbers[column] = known.setdefault(values[column], float(len(known)))
+        return numbers
 
     def _holes(self, values: tuple[float, ...]) -> tuple[tuple[int, ...], tuple[tuple[int, str], ...]]:
         """Which values of a row were never measured, and what is known of those that are bounded."""
@@ -154,12 +172,23 @@ class Table:
         from ibexite.analysis.curve import Curve
 
         rest = self.axes[len(place) :]
-        axes = {axis.name: np.array(axis.points) for axis in rest}
+        axes = {axis.name: axis.values() for axis in rest}
         if column not in self.columns:
             whole = np.empty([len(axis) for axis in rest], dtype=complex)
             whole.real, whole.imag = (self._over_axes(f"{column}.{part}", place) for part in ("re", "im"))
             return Curve(axes, whole)  # by parts: arithmetic would mix the kinds of their holes
-        return Curve(axes, self._over_axes(column, place), self._bounds_of(column, place))
+        return Curve(axes, self._with_texts(column, self._over_axes(column, place)), self._bounds_of(column, place))
+
+    def _with_texts(self, column: str, numbers: Any) -> Any:
+        """The values of a column, texts in place of their numbers."""
+        known = self._texts.get(self.columns.index(column))
+        if known is None:
+            return numbers
+        import numpy as np
+
+        texts, is_text = numbers.astype(object), ~np.isnan(numbers)
+        texts[is_text] = np.array([*known, ""], dtype=object)[numbers[is_text].astype(int)]
+        return texts
 
     def _bounds_of(self, column: str, place: tuple[int, ...]) -> dict[int, Bound]:
         """The bounds in a column, by the place in the flattened curve."""

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+import math
 import re
 from typing import TYPE_CHECKING, Any
 
 from ibexite import events, units
 from ibexite.engine.judge import Tally
+from ibexite.holes import hole_of
 from ibexite.language import nodes
 from ibexite.values import Text, YesNo
-from ibexite.verdicts import FAULTS, NO_REASON, Found, Reason, Verdict
+from ibexite.verdicts import FAULTS, Found, Reason
 
 if TYPE_CHECKING:
     from ibexite.engine.frame import Frame
@@ -35,13 +37,15 @@ class ReportedTally(Tally):
 
     def close(self) -> None:
         """Emits the result."""
+        self._close()
+
+    def _close(self, said: str = "", demand: str = "") -> None:
         frame, statement, runtime = self._frame, self._statement, self._frame.runtime
         row = runtime.program.limits.get(statement)
         reasons = [r for name in self._readings for r in runtime.bad_reasons.get(frame.prefix + name, [])]
         if row is not None and row.low is None and row.high is None:
             reasons = [Reason("no_limit", FAULTS["no_limit"])]
         kind = runtime.program.types[statement.value]
-        said = demand = ""
         if isinstance(kind, YesNo):
             said = "" if self.value != self.value else "yes" if self.value else "no"
             demand = "is yes" if self.high else "is no"
@@ -67,7 +71,11 @@ def judged(
         dimension = units.parse_unit(subject.unit).dimension if subject.unit else units.PLAIN
         said = f"{tally.bound} {units.format_value(tally.value, dimension, shown=subject.shown or None)}"
     names = [axis["name"] for axis in axes]
-    extent = {name: [low, high] for name, low, high in zip(names, tally.least, tally.most, strict=False)}
+    extent = {
+        name: [low, high]
+        for name, low, high in zip(names, tally.least, tally.most, strict=False)
+        if not isinstance(low, str)
+    }
     return events.Judged(
         frame.runtime.now(), frame.block, subject,
         events.Point(
@@ -86,23 +94,43 @@ def judged(
     )  # fmt: skip
 
 
-def judge_text(frame: Frame, statement: nodes.Check, value: Any, wanted: str) -> None:
-    """Judges a text against a pattern or another text, and emits the result."""
-    criterion = statement.criterion
-    assert criterion is not None
-    is_pattern = criterion.kind == "matches"
-    is_hole = not isinstance(value, str)
-    holds = not is_hole and (re.fullmatch(wanted, value) is not None if is_pattern else value == wanted)
-    tally = Tally(judged=1, failed=int(not holds and not is_hole), bad=int(is_hole))
-    found: Found = (Verdict.PASS, NO_REASON) if holds else (Verdict.FAIL, Reason("limit", ""))
-    if is_hole:
-        found = (Verdict.ERROR, Reason("undecided", "undecided: the text could not be read"))
-    frame.runtime.judged(
-        judged(
-            frame, _subject(frame, statement), tally, found, [], said="" if is_hole else str(value)[:200],
-            demand=f'{"matches" if is_pattern else "is"} "{wanted}"',
-        )
-    )  # fmt: skip
+class TextTally(ReportedTally):
+    """Judges texts against a pattern or other texts: for each point whether it holds, as 1 or 0 of at least 1."""
+
+    _said = _demand = ""  # the text of the worst point, and what was demanded of it
+
+    def renew(self) -> None:
+        """As if nothing had been judged."""
+        super().renew()
+        self._said = self._demand = ""
+
+    def judge_text(self, value: Any, wanted: Any, where: Any, at: tuple[float | str, ...]) -> None:
+        """Judges a text, or a curve of them point by point, where the condition holds."""
+        if all(isinstance(x, str | float | bool) for x in (value, wanted, where)):
+            self._judge_one(value, wanted, where, at)
+            return
+        from ibexite.analysis.curve import each_point
+
+        for place, (value_here, wanted_here, where_here) in each_point(value, wanted, where):
+            self._judge_one(value_here, wanted_here, where_here, at + place)
+
+    def _judge_one(self, value: Any, wanted: Any, where: Any, at: tuple[Any, ...]) -> None:
+        criterion, before = self._statement.criterion, self.margin
+        assert criterion is not None
+        demand = f'{"matches" if criterion.kind == "matches" else "is"} "{wanted}"'
+        if not isinstance(value, str) or not isinstance(wanted, str):
+            self.judge_where(where, hole_of(value, wanted), 1.0, math.inf, at)
+            self._demand = self._demand or demand
+            return
+        holds = re.fullmatch(wanted, value) is not None if criterion.kind == "matches" else value == wanted
+        self.judge_where(where, float(holds), 1.0, math.inf, at)
+        if self.margin < before:
+            self._said, self._demand = value[:200], demand
+
+    def close(self) -> None:
+        """Emits the result; a text has no number, and no margin."""
+        self.value, self.low, self.high, self.margin = math.nan, -math.inf, math.inf, math.inf
+        self._close(self._said, self._demand)
 
 
 def _subject(frame: Frame, statement: nodes.Check) -> events.Subject:
@@ -140,6 +168,8 @@ def source_text(source: Any, span: Any) -> str:
     return re.sub(r"\s+", " ", source.text[span.start : span.end].split("#")[0]).strip()
 
 
-def or_none(value: float) -> float | None:
-    """A number for an event: None for a hole, and for a limit that there is not."""
+def or_none(value: Any) -> Any:
+    """A number for an event: None for a hole, and for a limit that there is not. A text is itself."""
+    if isinstance(value, str):
+        return value
     return value if value == value and abs(value) != float("inf") else None

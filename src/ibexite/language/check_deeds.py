@@ -106,11 +106,7 @@ class DeedChecker(LoopChecker, JudgingChecker):
         if reading.query:
             self.role(reading.role or "", reading.span)
             self.uses.append(RoleUse(reading, reading.role or "", self.source))
-            kind = declared(reading.kind)
-            if isinstance(kind, Text) and self.here:
-                self.source.report(reading.span, "a text inside a sweep", "", "Read it before or after the sweep.")
-                return None
-            return kind
+            return declared(reading.kind)
         if reading.role is not None:
             return self._role_reading(reading)
         need = self.signal(reading.source, reading.span)
@@ -152,9 +148,8 @@ class DeedChecker(LoopChecker, JudgingChecker):
         if kind is None:
             self.broken.add(statement.name)
             return
-        if self.here and (kind.axes or isinstance(kind, Text)):
-            what = "a curve inside a sweep" if kind.axes else "a text inside a sweep"
-            self.source.report(statement.value.span, what, str(kind), "Compute it after the sweep.")
+        if self.here and kind.axes:
+            self.source.report(statement.value.span, "a curve inside a sweep", str(kind), "Compute it after the sweep.")
             self.broken.add(statement.name)
             return
         if isinstance(statement.value, nodes.Call) and statement.value.function == "line":
@@ -275,9 +270,6 @@ class DeedChecker(LoopChecker, JudgingChecker):
                 self.names[key] = Binding(key, "let", kind, statement.span)
                 self.passing[key] = len(self.loops)
                 continue
-            if isinstance(kind, Text) and self.here:
-                self.hidden[key] = "A text that was found inside a loop is recorded, but cannot be used here."
-                continue
             for axis in kind.axes:
                 known = outputs.get(axis)
                 if known is not None:
@@ -297,8 +289,8 @@ class DeedChecker(LoopChecker, JudgingChecker):
         self._time(statement.timeout, "a time-out", "10 s")
         for typed in statement.gives:
             kind = declared(typed.kind, typed.axes)
-            if self.here and (kind.axes or isinstance(kind, Text)):
-                self.source.report(typed.span, "a curve or text inside a sweep", str(kind), "Call it after the sweep.")
+            if self.here and kind.axes:
+                self.source.report(typed.span, "a curve inside a sweep", str(kind), "Call it after the sweep.")
                 self.broken.add(typed.name)
                 continue
             for axis in typed.axes:
@@ -343,9 +335,6 @@ class DeedChecker(LoopChecker, JudgingChecker):
             found = self.scalar(bound)
             if found is not None and not found.fits(kind):
                 self.source.report(bound.span, "wrong unit", str(found), f"The answer is {kind}.")
-        if self.here and isinstance(kind, Text):
-            self.source.report(statement.span, "a text inside a sweep", "", "Ask before or after the sweep.")
-            return
         self.bind(statement.name, "ask", kind.over(self.here), statement.span)
 
     def _text(self, text: str, span: Span, *, bare: bool = False) -> None:

@@ -86,7 +86,8 @@ def _values(run: RunRecord) -> str:
     writer = csv.writer(out)
     writer.writerow(["test", "name", "value", "unit"])
     for test, grid in _single_values(run):
-        writer.writerow([test.row["name"], grid.columns[0]["name"], _cell(grid.data[0][0]), grid.columns[0]["unit"]])
+        column = grid.columns[0]
+        writer.writerow([test.row["name"], column["name"], _cell(grid.values(column["name"])[0]), column["unit"]])
     return out.getvalue()
 
 
@@ -98,10 +99,13 @@ def _table(grid: Grid) -> str:
     out = io.StringIO()
     writer = csv.writer(out)
     writer.writerow([f"{c['name']} [{c['unit']}]" if c["unit"] else c["name"] for c in grid.columns])
-    writer.writerows([_cell(value) for value in row] for row in zip(*grid.data, strict=True))
+    columns = [grid.values(c["name"]) for c in grid.columns]
+    writer.writerows([_cell(value) for value in row] for row in zip(*columns, strict=True))
     return out.getvalue()
 
 
-def _cell(value: float) -> str:
+def _cell(value: float | str) -> str:
     """A number as short as it can be without loss; a hole is an empty cell."""
+    if isinstance(value, str):
+        return value
     return "" if math.isnan(value) else repr(value)

@@ -7,7 +7,7 @@ import json
 import math
 import sys
 from array import array
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -16,7 +16,7 @@ from ibexite.errors import RecordsError
 from ibexite.holes import Bad
 from ibexite.records.older_journals import into_present_form
 from ibexite.records.stored_events import KINDS, event_of
-from ibexite.values import Quantity
+from ibexite.values import Quantity, Text
 from ibexite.verdicts import Reason, Verdict, told
 from ibexite.wording import percent_of_tolerance
 
@@ -58,6 +58,14 @@ class _Grid:
     columns: list[RowDict]
     values: array[float]  # row by row
     bounds: list[list[str]]  # of each column: what is known of values that are only bounded
+    texts: dict[int, dict[str, float]]  # of each column of texts: their numbers
+
+    def numbers(self, row: tuple[float | str, ...]) -> list[float]:
+        """A row with numbers in place of texts."""
+        numbers = list(row)
+        for column, known in self.texts.items():
+            numbers[column] = _number(row[column], known)
+        return numbers  # type: ignore[return-value]  # all of them now
 
 
 class _Collector:
@@ -149,8 +157,14 @@ class _Collector:
     def _tablestarted(self, e: events.TableStarted) -> None:
         test = self._part(e.test)
         if test is not None:
-            columns = [{**c, "grid": e.table, "position": i} for i, c in enumerate(e.axes + e.columns)]
-            self.grids[e.table] = _Grid(test, columns, array("d"), [[] for _ in columns])
+            columns: list[RowDict] = [{**c, "grid": e.table, "position": i} for i, c in enumerate(e.axes + e.columns)]
+            # Journals of older versions number the texts of an axis, and tell them beforehand.
+            texts: dict[int, dict[str, float]] = {
+                i: {text: float(n) for n, text in enumerate(c.get("labels") or ())}
+                for i, c in enumerate(columns)
+                if c.get("kind") == Text.stored
+            }
+            self.grids[e.table] = _Grid(test, columns, array("d"), [[] for _ in columns], texts)
 
     def _row(self, e: events.Row) -> None:
         grid = self.grids.get(e.table)
@@ -159,7 +173,7 @@ class _Collector:
         row, axes = e.x + e.v, len(e.x)
         if len(row) != len(grid.columns):
             raise ValueError(f"{len(row)} values for {len(grid.columns)} columns")
-        grid.values.extend(row)
+        grid.values.extend(grid.numbers(row) if grid.texts else row)  # type: ignore[arg-type]  # all numbers then
         for column, bound in e.bounds:
             grid.bounds[axes + column].append(f"row {len(grid.values) // len(row)}: {bound}")
         if e.bad:
@@ -176,10 +190,8 @@ class _Collector:
         if test is None:
             return
         self._bad(test, e.bad, {})
-        labels = [e.value] if isinstance(e.value, str) else []
-        number = 0.0 if isinstance(e.value, str) else math.nan if e.value is None else float(e.value)
-        curve = _curve(e.name, e.origin, e.unit, e.shown, self._next_grid(test), 0, array("d", [number]))
-        curve |= {"kind": e.kind, "labels": _labels(labels), "n": _of_how_many(e.n), "bound": e.bound}
+        curve = _curve(e.name, e.origin, e.unit, e.shown, self._next_grid(test), 0, [e.value])
+        curve |= {"kind": e.kind, "n": _of_how_many(e.n), "bound": e.bound}
         test.curves.append(curve)
 
     def _next_grid(self, test: TestRows) -> int:
@@ -192,11 +204,10 @@ class _Collector:
             return
         grid = self._next_grid(test)
         for position, (axis, x) in enumerate(zip(e.axes, e.x, strict=True)):
-            test.curves.append(
-                _curve(axis["name"], "sweep", axis["unit"], axis["shown"], grid, position, array("d", x))
-            )
-        values = array("d", (math.nan if v is None else v for v in e.v))
-        test.curves.append(_curve(e.name, "let", e.unit, e.shown, grid, len(e.axes), values))
+            curve = _curve(axis["name"], "sweep", axis["unit"], axis["shown"], grid, position, x)
+            test.curves.append(curve | {"kind": axis.get("kind", Quantity.stored)})
+        curve = _curve(e.name, "let", e.unit, e.shown, grid, len(e.axes), e.v)
+        test.curves.append(curve | {"kind": e.kind})
 
     def _judged(self, e: events.Judged) -> None:
         test = self._part(e.test)
@@ -278,7 +289,7 @@ class _Collector:
                     )
                     | {
                         "kind": meta.get("kind", Quantity.stored),
-                        "labels": _labels(meta.get("labels")),
+                        "labels": _labels(grid.texts.get(i, {})),
                         "bound": "; ".join(bounds),
                     }
                 )
@@ -286,7 +297,12 @@ class _Collector:
         return self.rows
 
 
-def _curve(name: str, origin: str, unit: str, shown: str, grid: int, position: int, values: array[float]) -> RowDict:
+def _curve(
+    name: str, origin: str, unit: str, shown: str, grid: int, position: int, given: Sequence[float | str | None]
+) -> RowDict:
+    """A row of curves: numbers as they are, of texts their numbers in `labels`, a hole as NaN."""
+    texts: dict[str, float] = {}
+    values = given if isinstance(given, array) else array("d", (_number(value, texts) for value in given))
     if sys.byteorder == "big":
         values = array("d", values)
         values.byteswap()
@@ -299,15 +315,22 @@ def _curve(name: str, origin: str, unit: str, shown: str, grid: int, position: i
         "position": position,
         "length": len(values),
         "kind": Quantity.stored,
-        "labels": "",
+        "labels": _labels(texts),
         "n": "",
         "bound": "",
         "data": values.tobytes(),
     }
 
 
-def _labels(labels: list[str] | None) -> str:
-    return json.dumps(labels) if labels else ""
+def _number(value: float | str | None, texts: dict[str, float]) -> float:
+    """A value as it is stored; a text is its number among the texts so far, of which there may be one more then."""
+    if isinstance(value, str):
+        return texts.setdefault(value, float(len(texts)))
+    return math.nan if value is None else float(value)
+
+
+def _labels(labels: Iterable[str]) -> str:
+    return json.dumps(list(labels)) if labels else ""
 
 
 def _short(value: Any) -> str:

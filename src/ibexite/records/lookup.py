@@ -6,6 +6,7 @@ import datetime
 import json
 import sys
 from array import array
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -31,8 +32,14 @@ class Grid:
         return [{key: c[key] for key in ("name", "origin", "unit", "shown", "length")} for c in self.columns]
 
     def column(self, name: str) -> array[float]:
-        """The values of a column."""
+        """The values of a column; of texts their numbers."""
         return self.data[[c["name"] for c in self.columns].index(name)]
+
+    def values(self, name: str) -> Sequence[float | str]:
+        """The values of a column, texts as texts."""
+        at = [c["name"] for c in self.columns].index(name)
+        labels = self.columns[at]["labels"]
+        return [labels[int(n)] if n == n else n for n in self.data[at]] if labels else self.data[at]
 
     def has(self, name: str) -> bool:
         """True if there is a column or axis of this name."""

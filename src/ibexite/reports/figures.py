@@ -16,7 +16,7 @@ from matplotlib.ticker import FuncFormatter, LogLocator, NullFormatter
 from ibexite import units
 from ibexite.events import MOST_LIMITS
 from ibexite.records.lookup import Grid, TestRecord
-from ibexite.reports.limit_lines import limit_lines
+from ibexite.reports.limit_lines import limit_lines, numbered
 from ibexite.units import Unit
 from ibexite.wording import column_text, is_log_spaced
 
@@ -160,7 +160,7 @@ def _draw_limits(
 ) -> None:
     """The limits of all checks on a curve, where they were judged: a level, or a line where they run along x. `of`
     says whose they are."""
-    for result in test.results:
+    for result in (numbered(result, grid) for result in test.results):
         if result["subject"] != name or x not in result["extent"]:
             continue
         only_first = f" (first {MOST_LIMITS} points)" if len(result["limits"]) >= MOST_LIMITS else ""
@@ -216,7 +216,10 @@ def _label(axes: Axes, names: list[str], unit: Unit, *, is_right: bool) -> None:
 
 def _label_x(axes: Axes, figure: dict[str, Any], grid: Grid, unit: Unit) -> None:
     axes.set_xlabel(f"{figure['x']} in {unit.symbol}" if unit.symbol else figure["x"])
-    if is_log_spaced(grid.column(figure["x"])) and not unit.offset:
+    labels = _meta(grid, figure["x"])["labels"]
+    if labels:  # points of texts stand side by side
+        axes.set_xticks(range(len(labels)), labels)
+    elif is_log_spaced(grid.column(figure["x"])) and not unit.offset:
         axes.set_xscale("log")
         plain = FuncFormatter(lambda value, _: units.plain_number(value, 4))
         axes.xaxis.set_major_formatter(plain)

@@ -38,6 +38,29 @@ def limit_lines(result: dict[str, Any], grid: Grid, x: str, key: str) -> list[li
     return [list(line) for line in sorted(lines)]
 
 
+def numbered(result: dict[str, Any], grid: Grid) -> dict[str, Any]:
+    """A result in which texts along an axis are what they are in a figure: their numbers in the grid. Told of all of
+    them, for nobody asks for the least and greatest text."""
+    texts = {c["name"]: {text: float(n) for n, text in enumerate(c["labels"])} for c in grid.columns if c["labels"]}
+    axes = [(i, texts[name]) for i, name in enumerate(_names(result)) if name in texts]
+    if not axes:
+        return result
+
+    def point(entry: list[Any]) -> list[Any]:
+        entry = list(entry)
+        for i, numbers in axes:
+            entry[i] = numbers.get(entry[i], entry[i])
+        return entry
+
+    extent = {name: [0.0, len(mine) - 1.0] for name, mine in texts.items() if name in _names(result)}
+    return {
+        **result,
+        "failing": list(map(point, result["failing"])),
+        "limits": list(map(point, result["limits"])),
+        "extent": result["extent"] | extent,
+    }
+
+
 def _level(result: dict[str, Any], grid: Grid, x: str, key: str) -> list[list[Point]]:
     """A constant limit. It holds where anything was judged; which points were not is known of those beyond it that did
     not fail."""

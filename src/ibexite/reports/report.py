@@ -115,7 +115,7 @@ def write_report(run: RunRecord, path: Path) -> None:
 
 def warm_up() -> None:
     """Does once what the first report would have to wait for: the template, fonts, the first figure."""
-    axis = {"name": "x", "origin": "sweep", "unit": "", "shown": ""}
+    axis = {"name": "x", "origin": "sweep", "unit": "", "shown": "", "labels": []}
     grid = Grid([axis, {**axis, "name": "y", "origin": "read"}], [array("d", [0, 1]), array("d", [0, 1])])
     draw(TestRecord({}, [], [grid], [], []), {"ys": ["y"], "x": "x", "by": "", "title": ""})
     _template()

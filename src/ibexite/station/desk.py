@@ -131,10 +131,8 @@ def outputs_of(record: RunRecord, facts: MeasurementFacts) -> dict[str, Any]:
         if grid is None:
             continue
         column = next(c for c in grid.columns if c["name"] == f"{RESULT}.{name}")
-        values: list[Any] = [None if v != v else v for v in grid.column(column["name"])]
-        if column["labels"]:
-            values = [column["labels"][int(v)] for v in values]
-        axes = {a: list(grid.column(a)) for a in grid.axes}
+        values: list[Any] = [None if v != v else v for v in grid.values(column["name"])]
+        axes = {a: list(grid.values(a)) for a in grid.axes}
         outputs[name] = {"unit": column["unit"], "kind": column["kind"]}
         outputs[name] |= {"values": values, "axes": axes} if kind.axes else {"value": values[0]}
     return outputs

@@ -94,17 +94,11 @@ def _results(tests: dict[str, TestRecord]) -> Callable[[str, str], Any]:
 def _value(grid: Any, name: str) -> Any:
     column = next(c for c in grid.columns if c["name"] == name)
     if not grid.axes:
-        number = grid.column(name)[0]
-        return (
-            column["labels"][int(number)]
-            if column["labels"]
-            else bool(number)
-            if _is_yes_no(column, number)
-            else number
-        )
+        value = grid.values(name)[0]
+        return bool(value) if _is_yes_no(column, value) else value
     from ibexite.analysis.curve import curve_of_rows
 
-    return curve_of_rows({axis: grid.column(axis) for axis in grid.axes}, grid.column(name))
+    return curve_of_rows({axis: grid.values(axis) for axis in grid.axes}, grid.values(name))
 
 
 def _is_yes_no(column: dict[str, Any], number: float) -> bool:
