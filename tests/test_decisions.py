@@ -26,7 +26,7 @@ from ibexite.language import points
 from ibexite.language.check import vet
 from ibexite.language.facts import vet_against
 from ibexite.language.source import Source
-from ibexite.values import NUMBER
+from ibexite.values import NUMBER, declared
 from tests.conftest import HEADER
 from tests.laboratory import state
 from tests.laboratory.stub_bench import ANSWERS, RESET, MemoryLink, memory_bench
@@ -349,8 +349,8 @@ def test_a_reply_is_a_number_of_the_standard_or_bad(tmp_path, monkeypatch, reply
     monkeypatch.setitem(RESET, "HOW:MUCH", reply)
     monkeypatch.setitem(ANSWERS, "101", reply.encode())
     bench = memory(tmp_path, monkeypatch)
-    raw = bench.raw_query("x", "supply", "HOW:MUCH?", units.parse_unit("V"), NUMBER, 1)
-    plain = bench.raw_query("plain", "supply", "HOW:MUCH?", None, NUMBER, 1)
+    raw = bench.raw_query("x", "supply", "HOW:MUCH?", declared(units.parse_unit("V")), 1)
+    plain = bench.raw_query("plain", "supply", "HOW:MUCH?", NUMBER, 1)
     assert plain == pytest.approx(value, nan_ok=True)
     (signal,) = bench.read_line([bench.signal_item("y", "v_ok")], together=False, averaging=1, tries=1)()
     assert [raw, signal] == [pytest.approx(value, nan_ok=True)] * 2

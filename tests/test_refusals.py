@@ -97,7 +97,7 @@ def test_what_a_bench_refuses_is_said_with_its_place(tmp_path, monkeypatch) -> N
         assert told in str(error.value)
     held["SOUR1:VOLT"] = "25"
     with pytest.raises(IbexiteError, match="25 V") as error:  # whatever a raw message has set is asked for
-        bench.raw_query("x", "supply", "*CLS;*IDN?", None, TEXT, 1)
+        bench.raw_query("x", "supply", "*CLS;*IDN?", TEXT, 1)
     assert held["OUTP1"] == "0"
     bench.close()
 
@@ -450,7 +450,7 @@ def test_a_raw_query_that_may_have_set_something_is_asked_once(tmp_path, monkeyp
     for text, times in (("*CLS;HOW:MUCH?", 1), ("HOW:MUCH?", 2)):
         monkeypatch.setitem(bench.sessions["psu"].link.held, "HOW:MUCH", "?!")
         before = lines(bench.user.said).count(f"psu> {text}")
-        assert math.isnan(bench.raw_query("x", "supply", text, None, NUMBER, 2))  # type: ignore[arg-type]
+        assert math.isnan(bench.raw_query("x", "supply", text, NUMBER, 2))  # type: ignore[arg-type]
         assert lines(bench.user.said).count(f"psu> {text}") - before == times
     bench.close()
 

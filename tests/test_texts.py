@@ -11,7 +11,7 @@ import pytest
 
 from ibexite import events
 from ibexite.events import Judged
-from ibexite.records.ingest import rows_of
+from ibexite.records.ingest import RunRows, rows_of
 from ibexite.records.journal import Journal, read_journal
 from tests.conftest import HEADER, Recorded
 from tests.test_asking_and_keeping import Prepared
@@ -41,6 +41,17 @@ def loops(perform, inside: str = "", after: str = "") -> Recorded:  # noqa: ANN0
         LOOPS.format(inside=inside, after=after), files={"marks.py": MARKS}, operator=Prepared("x", "y", "y"),
         change=lambda text: text.replace("[roles.supply]", "[roles.supply]\nraw = true"),
     )  # fmt: skip
+
+
+def read_back(run: Recorded, folder: Path) -> RunRows:
+    """The rows of a run as they come from its journal."""
+    journal = Journal(folder / "run.jsonl")
+    for number, event in enumerate(run.events, 1):
+        journal(events.Emitted("run", number, event))
+    journal.close()
+    rows = rows_of(read_journal(folder / "run.jsonl"))
+    assert rows is not None
+    return rows
 
 
 @pytest.mark.parametrize(("inside", "after", "verdict", "failed"), [
@@ -79,12 +90,7 @@ def test_a_text_that_cannot_be_had_is_a_hole_that_does_not_pass(perform) -> None
 
 def test_texts_are_stored_as_words(perform, tmp_path: Path) -> None:  # noqa: ANN001
     run = loops(perform, after="let again = mark")
-    journal = Journal(tmp_path / "run.jsonl")
-    for number, event in enumerate(run.events, 1):
-        journal(events.Emitted("run", number, event))
-    journal.close()
-    rows = rows_of(read_journal(tmp_path / "run.jsonl"))
-    assert rows is not None
+    rows = read_back(run, tmp_path)
     labels = {c["name"]: json.loads(c["labels"]) for c in rows.tests[0].curves if c["kind"] == "text"}
     assert labels == {
         "name": ["low", "high", "odd"], "word": ["x", "y"], "who": labels["who"], "inner": ["x", "y"],
@@ -141,3 +147,13 @@ def test_a_retest_takes_texts_over(ibexite, project: Path) -> None:  # noqa: ANN
     assert ibexite("retest", "last", "--failed", "--simulate").returncode == 1
     shown = ibexite("show", "last").stdout
     assert shown.count("fail   ") == 2 and "t.mark" in shown and "pass   t.mark" in shown, shown
+
+
+def test_a_wait_for_a_text_is_recorded_as_text(perform, tmp_path: Path) -> None:  # noqa: ANN001
+    lines = 'test t "T"\n    wait reading who = query(supply, "*IDN?") as text every 1 ms until who == "{0}" timeout 5 ms\n    read v_in\n    check v_in >= 1 V\n'
+    change = lambda text: text.replace("[roles.supply]", "[roles.supply]\nraw = true")  # noqa: E731
+    run = perform(lines.format("nobody"), change=change)
+    assert run.outcome.tests["t"] == "error" and "last who = Firnline," in str(run.of(events.TestEnded)), run.events
+    rows = read_back(run, tmp_path)
+    (column,) = [c for c in rows.tests[0].curves if c["name"] == "who"]
+    assert column["kind"] == "text" and len(json.loads(column["labels"])) == 1

@@ -215,7 +215,7 @@ def test_yes_and_no_and_texts_are_judged(perform) -> None:  # noqa: ANN001
         "regulates": "pass", "wrongly": "fail", "pattern": "pass", "number": "fail", "mode": "pass", "whole": "pass"}  # fmt: skip
     assert (results["wrongly"].said, results["wrongly"].demand) == ("yes", "is no")
     assert (results["number"].said, results["number"].demand) == ("FC00400", 'is "FC99999"')
-    assert run.of(events.TableStarted)[0].axes[0]["labels"] == ["slow", "fast"]
+    assert [row.x for row in run.of(events.Row)] == [("slow",), ("fast",)]
 
 
 def test_conditions_clauses_and_corners_decide_which_tests_run(perform) -> None:  # noqa: ANN001

@@ -42,6 +42,11 @@ class Type:
         """The symbol of the base unit in which values are stored."""
         return ""
 
+    @property
+    def word(self) -> str:
+        """What declarations name it by: a unit or one of WORDS."""
+        return self.stored
+
     def over(self, axes: tuple[str, ...]) -> Self:
         """The same over other axes."""
         return replace(self, axes=axes)
@@ -78,6 +83,21 @@ class Quantity(Type):
     def unit(self) -> str:
         """The symbol of the base unit in which values are stored."""
         return units.base_symbol(self.dimension)
+
+    @property
+    def written(self) -> units.Unit:
+        """The unit in which people and raw replies write it."""
+        symbol = self.shown or units.symbol_of(self.dimension)
+        return units.parse_unit(symbol) if symbol else units.NO_UNIT
+
+    @property
+    def word(self) -> str:
+        """What declarations name it by: its unit, number for a plain one."""
+        return self.written.symbol or "number"
+
+    def as_declared(self) -> Quantity:
+        """To be shown in the unit that was written, also where that is the bare one."""
+        return replace(self, shown=self.written.symbol or None)
 
     def fits(self, other: Type) -> bool:
         """True if both are of one kind and dimension, whatever their axes."""
@@ -134,6 +154,13 @@ def declared(kind: units.Unit | str, axes: tuple[str, ...] = ()) -> Type:
         return _WORDS[kind].over(axes)
     is_bare = kind.symbol == units.symbol_of(kind.dimension) and kind.dimension.kind == "linear"
     return Quantity(axes, kind.dimension, None if is_bare else kind.symbol)
+
+
+def column_of(name: str, kind: Type, origin: str = "read") -> dict[str, Any]:
+    """What is told of a column or value in events: its name, unit, the unit to show it in, origin, and its kind if it
+    is no quantity. stored_type reads it back."""
+    told = {"name": name, "unit": kind.unit, "shown": kind.shown or "", "origin": origin}
+    return told if isinstance(kind, Quantity) else told | {"kind": kind.stored}
 
 
 def stored_type(entry: Mapping[str, Any]) -> Type:

@@ -286,12 +286,10 @@ class Bench:
         with self.holding():
             deeds.raw_send(self, role_name, text)
 
-    def raw_query(
-        self, name: str, role_name: str, text: str, unit: units.Unit | None, kind: Type, tries: int
-    ) -> float | str:
+    def raw_query(self, name: str, role_name: str, text: str, kind: Type, tries: int) -> float | str:
         """The reply to a raw query: a number in base units, a text, 1.0 or 0.0 for yes and no; NaN for a bad one."""
         with self.holding():
-            value, code, reply = deeds.raw_query(self, role_name, text, unit, kind, tries)
+            value, code, reply = deeds.raw_query(self, role_name, text, kind, tries)
         if code:
             self.bad.append(Bad(name, Reason(code, BAD_READINGS[code]), reply))
         return value

@@ -10,7 +10,7 @@ from ibexite import units
 from ibexite.errors import InstrumentError
 from ibexite.instruments.session import Session
 from ibexite.protocols.scpi import INFINITY, response_value
-from ibexite.values import Text, Type, YesNo
+from ibexite.values import Quantity, Text, Type, YesNo
 
 if TYPE_CHECKING:
     from ibexite.bench.bench import Bench
@@ -44,9 +44,7 @@ def raw_send(bench: Bench, role_name: str, text: str) -> None:
     relearn(bench, role_name)
 
 
-def raw_query(
-    bench: Bench, role_name: str, text: str, unit: units.Unit | None, kind: Type, tries: int
-) -> tuple[float | str, str, str]:
+def raw_query(bench: Bench, role_name: str, text: str, kind: Type, tries: int) -> tuple[float | str, str, str]:
     """The reply to a raw query: a number in base units, a text, or 1.0 and 0.0 for yes and no; NaN for a bad one, with
     the code of why and what was answered."""
     session = _raw_session(bench, role_name)
@@ -66,7 +64,7 @@ def raw_query(
         except ValueError:
             continue
         if abs(number) < 0.999 * INFINITY:
-            return float(number != 0) if isinstance(kind, YesNo) else _in_base(number, unit), "", reply
+            return float(number != 0) if isinstance(kind, YesNo) else _in_base(number, kind), "", reply
     return nan, "not_a_number" if reply else "empty", reply
 
 
@@ -118,8 +116,9 @@ def _refuse_beyond(bench: Bench, key: tuple[str, str], value: float, ceiling: fl
     )  # fmt: skip
 
 
-def _in_base(number: float, unit: units.Unit | None) -> float:
-    if unit is None:
+def _in_base(number: float, kind: Type) -> float:
+    if not isinstance(kind, Quantity):
         return number
+    unit = kind.written
     value = number * float(unit.factor) + float(unit.offset)
     return round(value, 12) if unit.offset else value

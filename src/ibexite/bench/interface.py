@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple, Protocol
 
 from ibexite.bench.file import BenchFile
 from ibexite.holes import Bad
-from ibexite.units import Dimension, Unit
+from ibexite.units import Dimension
 from ibexite.values import Type
 
 TRIES = 3  # of a reading, in all, unless the sequence says otherwise
@@ -119,7 +119,7 @@ class BenchLike(Protocol):
     def raw_send(self, role_name: str, text: str) -> None:
         """Sends a raw command where the bench file allows it."""
 
-    def raw_query(self, name: str, role_name: str, text: str, unit: Unit | None, kind: Type, tries: int) -> float | str:
+    def raw_query(self, name: str, role_name: str, text: str, kind: Type, tries: int) -> float | str:
         """The reply to a raw query."""
 
     def complete(self) -> None:

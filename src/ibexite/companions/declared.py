@@ -177,14 +177,14 @@ def _facts(name: str, declared: dict[str, Any], kind: str, file: str, where: str
 def _need(name: str, text: str, where: str) -> nodes.Need:
     span = Span(0, 1)
     if text in instrument_classes():
-        return nodes.Need(span, name, text, None)
+        return nodes.Need(span, name, text)
     if text in WORDS:
-        return nodes.Need(span, name, None, None, text)
+        return nodes.Need(span, name, None, declared(text))
     if "_" in text:
         raise MistakeError(
             f"there is no instrument class {text!r}", where=where, remedy=did_you_mean(text, instrument_classes())
         )
-    return nodes.Need(span, name, None, _unit(text, where))
+    return nodes.Need(span, name, None, declared(_unit(text, where)))
 
 
 def _input(text: object, where: str) -> tuple[Type, Any]:

@@ -13,6 +13,7 @@ from ibexite import events, units
 from ibexite.engine.services import Question
 from ibexite.errors import SequenceError
 from ibexite.language import fill, nodes
+from ibexite.values import Quantity
 
 if TYPE_CHECKING:
     from ibexite.engine.frame import Frame
@@ -24,7 +25,8 @@ def ask(frame: Frame, statement: nodes.Ask, bounds: tuple[Any, ...], *values: An
     """Asks a question and returns the answer as a value in base units."""
     runtime = frame.runtime
     picture = str(runtime.folder / statement.picture) if statement.picture else ""
-    unit = statement.unit
+    kind = statement.type
+    unit = kind.written if isinstance(kind, Quantity) and kind.written.symbol else None
     low, high = (bounds[0], bounds[1]) if bounds else (-math.inf, math.inf)
     question = Question(
         statement.kind, frame.filled(statement.text, values), statement.choices, statement.pattern, unit,
@@ -62,13 +64,12 @@ def _said(answer: Any) -> str:
 def _adjust(frame: Frame, statement: nodes.Ask, question: Question) -> str:
     """Shows the live value until the operator says that it is done and it lies within its limits."""
     runtime = frame.runtime
-    need = frame.scope.needs[statement.name]
-    assert need.unit is not None
+    kind = frame.scope.needs[statement.name].type
+    assert kind is not None
     line = runtime.bench.read_line(
         [runtime.bench.signal_item(statement.name, frame.played_by(statement.name))], together=False, averaging=1
     )
     low, high = question.bounds
-    shown = need.unit.symbol
 
     def live() -> tuple[str, bool]:
         (value,) = line()
@@ -78,7 +79,7 @@ def _adjust(frame: Frame, statement: nodes.Ask, question: Question) -> str:
             runtime.emit(events.Traffic(runtime.now(), io))
         runtime.tick()
         is_inside = low <= value <= high
-        return units.format_value(value, need.unit.dimension, shown=shown), is_inside  # type: ignore[union-attr]
+        return units.format_value(value, kind.dimension, shown=kind.word), is_inside
 
     said = runtime.operator.adjust(question, live)
     return f"adjusted to {said}"

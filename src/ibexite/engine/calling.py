@@ -13,7 +13,7 @@ from ibexite.language import nodes
 from ibexite.language.python_function import PythonFunction
 from ibexite.outside.program import Outside, as_number
 from ibexite.units import Unit
-from ibexite.values import Text, Type, YesNo, declared
+from ibexite.values import Text, Type, YesNo
 
 if TYPE_CHECKING:
     from ibexite.engine.frame import Frame
@@ -27,7 +27,7 @@ def call_program(frame: Frame, statement: nodes.CallProgram, given: dict[str, An
     data = {name: as_data(value) for name, value in given.items()}
     began = time.monotonic()
     answer = _outside(runtime).call_program(program, data, seconds)
-    gave = {typed.name: typed_value(answer, typed.name, declared(typed.kind, typed.axes), program.name)
+    gave = {typed.name: typed_value(answer, typed.name, typed.type, program.name)
             for typed in statement.gives}  # fmt: skip
     told = {name: as_data(value) for name, value in gave.items()}
     runtime.emit(

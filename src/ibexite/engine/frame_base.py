@@ -11,7 +11,7 @@ from ibexite.engine.tallies import ReportedTally
 from ibexite.holes import Counts
 from ibexite.language import constants, nodes
 from ibexite.language.program import Binding, Scope
-from ibexite.values import Quantity
+from ibexite.values import NUMBER, column_of
 
 if TYPE_CHECKING:
     from ibexite.engine.frame import Frame
@@ -96,15 +96,7 @@ class FrameBase:
         whole, _, part = name.rpartition(".")
         is_part = part in ("re", "im") and name not in self.names
         binding = self.names[whole if is_part else name]
-        meta: dict[str, Any] = {
-            "name": self.prefix + name,
-            "unit": binding.type.unit,
-            "shown": binding.type.shown or "",
-            "origin": binding.origin,
-        }
-        if not isinstance(binding.type, Quantity):
-            meta["kind"] = binding.type.stored
-        return meta
+        return column_of(self.prefix + name, binding.type, binding.origin)
 
     def axis_meta(self, name: str) -> dict[str, Any]:
         """What is told of an axis, also of one that came with a curve from elsewhere."""
@@ -112,13 +104,11 @@ class FrameBase:
             return {**self.meta(name), "name": name, "origin": "sweep"}
         for names in (*self.program.names.values(), *(u.measurement.names for u in self.program.measures.values())):
             if name in names:
-                kind = names[name].type
-                return {"name": name, "unit": kind.unit, "shown": kind.shown or "", "origin": "sweep"}
+                return column_of(name, names[name].type, "sweep")
         for use in self.program.measures.values():
-            kind_ = use.measurement.outputs.get(name)
-            if kind_ is not None:
-                return {"name": name, "unit": kind_.unit, "shown": kind_.shown or "", "origin": "sweep"}
-        return {"name": name, "unit": "", "shown": "", "origin": "sweep"}
+            if name in use.measurement.outputs:
+                return column_of(name, use.measurement.outputs[name], "sweep")
+        return column_of(name, NUMBER, "sweep")
 
 
 def _curves_used(runtime: Runtime) -> dict[str, list[frozenset[str]]]:

@@ -5,12 +5,11 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from ibexite import units
 from ibexite.bench.interface import ItemLike
 from ibexite.engine.frame_gaps import Gaps
 from ibexite.errors import SequenceError
 from ibexite.language import constants, fill, nodes
-from ibexite.values import declared
+from ibexite.values import TEXT
 
 
 class BenchLines(Gaps):
@@ -63,14 +62,13 @@ class BenchLines(Gaps):
             line = self.runtime.bench.read_line([self.item(reading)], together=False, averaging=statement.averaging,
                                                 tries=statement.tries)  # fmt: skip
             return lambda given: line()
-        kind = reading.kind
-        unit = kind if isinstance(kind, units.Unit) else None
+        kind = reading.type or TEXT
         role = self.played_by(reading.role or "")
         gaps = fill.gaps(reading.query)
 
         def ask(given: dict[str, Any]) -> list[Any]:
             text = fill.fill(reading.query, [self.bare(gap, given[gap.name]) for gap in gaps])
-            return [self.runtime.bench.raw_query(reading.name, role, text, unit, declared(kind), statement.tries)]
+            return [self.runtime.bench.raw_query(reading.name, role, text, kind, statement.tries)]
 
         return ask
 

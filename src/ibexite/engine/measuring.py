@@ -13,6 +13,7 @@ from ibexite.holes import Counts
 from ibexite.language import nodes
 from ibexite.language.points import exact
 from ibexite.language.program import Use
+from ibexite.values import NUMBER, column_of
 
 if TYPE_CHECKING:
     from ibexite.engine.frame import Frame
@@ -115,10 +116,8 @@ class _Requests:
         runtime, block = self._runtime, self._frame.block
         if names not in self._tables:
             self._tables[names] = [runtime.next_table(), 0]
-            metas = [
-                {"name": f"{self._use.measurement.name}.{n}", "unit": "", "shown": "", "origin": "read"} for n in names
-            ]
-            axis = {"name": "reading", "unit": "", "shown": "", "origin": "sweep"}
+            metas = [column_of(f"{self._use.measurement.name}.{n}", NUMBER) for n in names]
+            axis = column_of("reading", NUMBER, "sweep")
             runtime.emit(events.TableStarted(runtime.now(), block, self._tables[names][0], [axis], metas))
         table = self._tables[names]
         table[1] += 1

@@ -8,13 +8,14 @@ from collections.abc import Callable
 from types import TracebackType
 from typing import TYPE_CHECKING, Any
 
-from ibexite import events, units
+from ibexite import events
 from ibexite.engine.judge import Tally, wrong_way_round
 from ibexite.engine.leaving import TestOver, UnitOver
 from ibexite.engine.tallies import judged, source_text
 from ibexite.errors import SequenceError
 from ibexite.language import nodes
 from ibexite.language.source import Span
+from ibexite.values import Quantity, Type, column_of
 from ibexite.verdicts import FAULT_OF_UNIT, NO_REASON, Reason, Verdict
 
 if TYPE_CHECKING:
@@ -33,7 +34,7 @@ class Log:
         time = {"name": axis, "unit": "s", "shown": "", "origin": "sweep"}
         frame.runtime.emit(events.TableStarted(frame.runtime.now(), frame.block, self._number, [time], metas))
 
-    def row(self, values: list[float]) -> None:
+    def row(self, values: list[Any]) -> None:
         """Records a row."""
         runtime = self._runtime
         elapsed = round(runtime.clock.now() - self._began, 6)
@@ -51,6 +52,8 @@ class Waiting:
         self._frame, self._statement = frame, statement
         self._read = frame.read_line(statement.read)
         self._names = [reading.name for reading in statement.read.readings]
+        self._told_as = [frame.prefix + name for name in self._names]
+        self._types = [self._type(reading) for reading in statement.read.readings]
         self._last: dict[str, deque[tuple[float, float]]] = {
             name: deque(maxlen=max(DRIFT_READINGS, statement.count)) for name in self._names
         }
@@ -58,18 +61,22 @@ class Waiting:
     def __call__(self, every: float, timeout: float, condition: Callable[..., Any]) -> None:
         """Raises SequenceError: the condition did not hold in time."""
         runtime, statement = self._frame.runtime, self._statement
-        log = Log(self._frame, "waited", [self._meta(reading) for reading in statement.read.readings])
+        log = Log(
+            self._frame,
+            "waited",
+            [column_of(name, kind) for name, kind in zip(self._told_as, self._types, strict=True)],
+        )
         for past in self._last.values():
             past.clear()
         runtime.bench.complete()
         began = due = runtime.clock.now()
         in_a_row = 0
-        values: list[float] = []
+        values: list[Any] = []
         while True:
             values = self._read()
             at = runtime.clock.now() - began
             for name, value in zip(self._names, values, strict=True):
-                if value == value:
+                if value == value and not isinstance(value, str):
                     self._last[name].append((at, value))
             log.row(values)
             met = condition(*values, self._drift)
@@ -80,31 +87,20 @@ class Waiting:
             if due - began > timeout:
                 break
             runtime.pause(due - runtime.clock.now())
-        kinds = [self._type(reading) for reading in statement.read.readings]
         said = ", ".join(
-            f"{name} = {units.format_value(value, kind[0], shown=kind[1], digits=4)}"
-            for name, value, kind in zip(self._names, values, kinds, strict=True)
+            f"{name} = {'no value' if value != value else kind.said(value)}"
+            for name, value, kind in zip(self._names, values, self._types, strict=True)
         )
         raise SequenceError(
             f"the wait for {' and '.join(self._names)} ran out of time after {timeout:g} s, last {said}",
             remedy="Raise the timeout, or look at the unit and the bench.",
         )
 
-    def _type(self, reading: nodes.Reading) -> tuple[units.Dimension, str | None]:
-        frame = self._frame
-        if reading.role is None:
-            need = frame.scope.needs[reading.source]
-            return (need.unit.dimension, need.unit.symbol) if need.unit else (units.PLAIN, None)
-        if isinstance(reading.kind, units.Unit):
-            return reading.kind.dimension, reading.kind.symbol
-        return (frame.item(reading).dimension, None) if not reading.query else (units.PLAIN, None)
-
-    def _meta(self, reading: nodes.Reading) -> dict[str, Any]:
-        dimension, shown = self._type(reading)
-        return {
-            "name": self._frame.prefix + reading.name, "unit": units.base_symbol(dimension),
-            "shown": shown or "", "origin": "read",
-        }  # fmt: skip
+    def _type(self, reading: nodes.Reading) -> Type:
+        kind = reading.type or (self._frame.scope.needs[reading.source].type if reading.role is None else None)
+        if kind is None:
+            return Quantity((), self._frame.item(reading).dimension)
+        return kind.as_declared() if isinstance(kind, Quantity) else kind
 
     def _drift(self, name: str) -> float:
         """The slope of the best straight line through the last readings, per second; NaN while they are too few."""
@@ -127,8 +123,8 @@ class Watch:
             raise SequenceError("the limits of a watch must have values", remedy="What they depend on is bad.")
         self._frame, self._statement, self._low, self._high, self._every = frame, statement, low, high, every
         need = frame.scope.needs[statement.signal]
-        assert need.unit is not None
-        self._unit = need.unit
+        assert isinstance(need.type, Quantity)
+        self._type = need.type.as_declared()
         name = f"{statement.signal}_watched"
         self._line = frame.runtime.bench.read_line(
             [frame.runtime.bench.signal_item(name, frame.played_by(statement.signal))], together=False, averaging=1
@@ -139,9 +135,7 @@ class Watch:
         self.due = math.inf
 
     def __enter__(self) -> None:
-        meta = {"name": self._name, "unit": units.base_symbol(self._unit.dimension), "shown": self._unit.symbol,
-                "origin": "read"}  # fmt: skip
-        self._log = Log(self._frame, "watched", [meta])
+        self._log = Log(self._frame, "watched", [column_of(self._name, self._type)])
         self._began = self.due = self._frame.runtime.clock.now()
         self._frame.runtime.watches.append(self)
         try:
@@ -181,7 +175,7 @@ class Watch:
         before = self._tally.failed
         self._tally.judge(value, self._low, self._high, (round(now - self._began, 6),))
         if self._tally.failed > before:
-            shown = units.format_value(value, self._unit.dimension, shown=self._unit.symbol)
+            shown = self._type.said(value, 6)
             self._trip(Verdict.FAIL, f"watch: {self._statement.signal} was {shown}")
         self._bad_in_a_row = self._bad_in_a_row + 1 if value != value else 0
         if self._bad_in_a_row > self._statement.allowing:  # what cannot be seen cannot be watched
@@ -199,8 +193,8 @@ class Watch:
         axis = {"name": "watched", "unit": "s", "shown": "", "origin": "sweep"}
         subject = events.Subject(
             frame.source.line_of(self._statement.span.start), f"watch {self._statement.signal}",
-            source_text(frame.source, self._whole_line()), self._name, units.base_symbol(self._unit.dimension),
-            self._unit.symbol,
+            source_text(frame.source, self._whole_line()), self._name, self._type.unit,
+            self._type.shown or "",
         )  # fmt: skip
         found = tally.verdict(runtime.bad_reasons.get(self._name, []))
         runtime.judged(judged(frame, subject, tally, found, [axis]))

@@ -10,6 +10,7 @@ from ibexite.language.build_expr import string
 from ibexite.language.grammar import parse_line
 from ibexite.language.layout import Line, read_layout
 from ibexite.language.source import Source, Span
+from ibexite.values import declared
 
 _ONCE = (
     "sequence", "needs", "params", "constants", "before_lot", "before_unit", "after_unit", "after_lot",
@@ -204,12 +205,13 @@ class _Builder(DeedBuilder):
         if tree.data == "need_role" and str(what) == "signal":
             self.source.report(self._span(what), "a signal without a unit", "", "Write: name : signal in V")
             return []
-        unit = self._unit(what) if tree.data == "need_signal" else None
         class_name = str(what) if tree.data == "need_role" else None
-        kind = str(what) if tree.data == "need_signal_kind" else ""
+        kind = None
+        if class_name is None:
+            kind = declared(self._unit(what) if tree.data == "need_signal" else str(what))
         for name in names:
             self._new_name(name)
-        return [nodes.Need(self._span(name), str(name), class_name, unit, kind) for name in names]
+        return [nodes.Need(self._span(name), str(name), class_name, kind) for name in names]
 
     def _params(self, line: Line) -> tuple[nodes.Param, ...]:
         return tuple(p for child in line.children if (p := self._param(child)))

@@ -13,6 +13,7 @@ from ibexite.language.build_expr import ExprBuilder, string
 from ibexite.language.grammar import parse_line
 from ibexite.language.layout import Line
 from ibexite.language.source import Span
+from ibexite.values import NUMBER, TEXT, YES_NO, declared
 
 _SPACINGS = {
     "by_step": "step", "in_points": "points", "in_log_points": "log", "per_decade": "decade", "per_octave": "octave",
@@ -128,9 +129,9 @@ class DeedBuilder(ExprBuilder):
         if tree.data == "read_renamed":
             return nodes.Reading(self._span(tree.children[1]), str(name), str(tree.children[1]))
         if tree.data in ("read_query", "read_query_kind"):
-            _, role, text, kind = tree.children
-            shown = self._unit(kind) if tree.data == "read_query" else str(kind)
-            return nodes.Reading(self._span(role), str(name), "", str(role), (), string(text), shown)
+            _, role, text, what = tree.children
+            kind = declared(self._unit(what) if tree.data == "read_query" else str(what))
+            return nodes.Reading(self._span(role), str(name), "", str(role), (), string(text), kind)
         _, role, reading, *arguments = tree.children
         place = Span(self._span(role).start, self._span(reading).end)
         named = self._named(a for a in arguments if a is not None)
@@ -326,7 +327,7 @@ class DeedBuilder(ExprBuilder):
         name, kind, *axes = tree.children
         self._new_name(name)
         made = self._unit(kind) if tree.data == "typed_unit" else str(kind)
-        return nodes.Typed(self._span(name), str(name), made, tuple(str(axis) for axis in axes if axis))
+        return nodes.Typed(self._span(name), str(name), declared(made, tuple(str(axis) for axis in axes if axis)))
 
     # --- the operator and the report ---------------------------------------------------------------------------------
 
@@ -353,20 +354,20 @@ class DeedBuilder(ExprBuilder):
 
     def _ask_yes_no(self, line: Line, tree: Any) -> nodes.Ask:
         name, text, _ = tree.children
-        return self._ask(tree, "yes_no", text, name)
+        return self._ask(tree, "yes_no", text, name, type=YES_NO)
 
     def _ask_choice(self, line: Line, tree: Any) -> nodes.Ask:
         name, text, *choices, _ = tree.children
-        return self._ask(tree, "choice", text, name, choices=tuple(string(c) for c in choices))
+        return self._ask(tree, "choice", text, name, type=TEXT, choices=tuple(string(c) for c in choices))
 
     def _ask_text(self, line: Line, tree: Any) -> nodes.Ask:
         name, text, pattern, _ = tree.children
-        return self._ask(tree, "text", text, name, pattern=string(pattern) if pattern else "")
+        return self._ask(tree, "text", text, name, type=TEXT, pattern=string(pattern) if pattern else "")
 
     def _ask_number(self, line: Line, tree: Any) -> nodes.Ask:
         name, text, unit, bounds, _ = tree.children
         made = tuple(self.expr(b) for b in bounds.children) if bounds else None
-        return self._ask(tree, "number", text, name, unit=self._unit(unit) if unit else None, bounds=made)
+        return self._ask(tree, "number", text, name, type=declared(self._unit(unit)) if unit else NUMBER, bounds=made)
 
     def _ask_adjust(self, line: Line, tree: Any) -> nodes.Ask:
         signal, criterion, text, _ = tree.children

@@ -17,7 +17,7 @@ from ibexite.language.hints import give_hints
 from ibexite.language.program import Companions, LimitTable, MeasurementFacts, Program, Scope
 from ibexite.language.source import Source, Span
 from ibexite.language.types import Typer
-from ibexite.values import Quantity, Type, YesNo, declared
+from ibexite.values import Quantity, Type, YesNo
 
 BLOCKS = ("before lot", "before unit", "after unit", "after lot")
 
@@ -371,8 +371,8 @@ class _Checker:
 
 def declared_outputs(outputs: tuple[nodes.Typed, ...]) -> dict[str, Type]:
     """The types of outputs; one over which others are curves is an axis, a curve over itself."""
-    axes = {axis for out in outputs for axis in out.axes}
-    return {out.name: declared(out.kind, (out.name,) if out.name in axes else out.axes) for out in outputs}
+    axes = {axis for out in outputs for axis in out.type.axes}
+    return {out.name: out.type.over((out.name,)) if out.name in axes else out.type for out in outputs}
 
 
 def _outside(scope: Scope, param: nodes.Param, value: Value) -> tuple[str, str] | None:

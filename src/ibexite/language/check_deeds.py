@@ -12,7 +12,7 @@ from ibexite.language.check_judging import JudgingChecker
 from ibexite.language.check_loops import LoopChecker
 from ibexite.language.program import Binding, RoleUse, SetPoint, Use
 from ibexite.language.source import Span
-from ibexite.values import NUMBER, TEXT, YES_NO, Quantity, Text, Type, YesNo, declared
+from ibexite.values import NUMBER, YES_NO, Quantity, Text, Type, YesNo
 
 
 class DeedChecker(LoopChecker, JudgingChecker):
@@ -106,13 +106,11 @@ class DeedChecker(LoopChecker, JudgingChecker):
         if reading.query:
             self.role(reading.role or "", reading.span)
             self.uses.append(RoleUse(reading, reading.role or "", self.source))
-            return declared(reading.kind)
+            return reading.type
         if reading.role is not None:
             return self._role_reading(reading)
         need = self.signal(reading.source, reading.span)
-        if need is None:
-            return None
-        return declared(need.unit if need.unit is not None else need.kind)
+        return need.type if need is not None else None
 
     def _role_reading(self, reading: nodes.Reading) -> Type | None:
         for name, value in reading.arguments:
@@ -251,13 +249,11 @@ class DeedChecker(LoopChecker, JudgingChecker):
             self.source.report(place, f"what is {need.name!r} here?", "",
                                f"{statement.measurement} needs {what}: write {need.name} = name")  # fmt: skip
             return ""
-        wanted = need.unit.dimension if need.unit else need.class_name or need.kind
-        found = mine.unit.dimension if mine.unit else mine.class_name or mine.kind
-        if wanted != found:
-            said = units.describe(mine.unit.dimension) if mine.unit else mine.class_name or mine.kind
+        if not need.takes(mine):
+            said = mine.class_name or str(mine.type)
             self.source.report(place, "another kind", f"{name} is {said}",
                                f"{need.name} of {statement.measurement} is {what}"
-                               + (f" in {need.unit.symbol}." if need.unit else "."))  # fmt: skip
+                               + (f" in {need.type.word}." if need.type else "."))  # fmt: skip
             return ""
         return name
 
@@ -288,12 +284,12 @@ class DeedChecker(LoopChecker, JudgingChecker):
             self.scalar(value)
         self._time(statement.timeout, "a time-out", "10 s")
         for typed in statement.gives:
-            kind = declared(typed.kind, typed.axes)
+            kind = typed.type
             if self.here and kind.axes:
                 self.source.report(typed.span, "a curve inside a sweep", str(kind), "Call it after the sweep.")
                 self.broken.add(typed.name)
                 continue
-            for axis in typed.axes:
+            for axis in kind.axes:
                 self.foreign_axes.setdefault(axis, NUMBER)
             self.bind(typed.name, "call", kind.over(self.here + kind.axes), typed.span)
 
@@ -321,16 +317,14 @@ class DeedChecker(LoopChecker, JudgingChecker):
             need = self.signal(statement.name, statement.span)
             assert statement.criterion is not None
             if need is not None:
-                kind = declared(need.unit if need.unit is not None else need.kind)
-                self.typer.demand(kind, statement.criterion, self.lookup)
+                assert need.type is not None
+                self.typer.demand(need.type, statement.criterion, self.lookup)
             return
         if statement.pattern:
             self.pattern(statement.pattern, statement.span)
-        if not statement.name:
+        kind = statement.type
+        if kind is None:
             return
-        kind = {"yes_no": YES_NO, "choice": TEXT, "text": TEXT}.get(statement.kind, NUMBER)
-        if statement.kind == "number" and statement.unit is not None:
-            kind = declared(statement.unit)
         for bound in statement.bounds or ():
             found = self.scalar(bound)
             if found is not None and not found.fits(kind):

@@ -10,7 +10,7 @@ from ibexite.language import constants, nodes
 from ibexite.language.check_names import NameChecker
 from ibexite.language.program import LimitTable
 from ibexite.language.source import Span
-from ibexite.values import Quantity, Text, Type, YesNo, declared
+from ibexite.values import Quantity, Text, Type, YesNo
 
 
 class JudgingChecker(NameChecker):
@@ -178,8 +178,8 @@ class JudgingChecker(NameChecker):
 
     def _watch(self, statement: nodes.Watch) -> None:
         need = self.signal(statement.signal, statement.span)
-        if need is not None and need.unit is not None:
-            self.typer.demand(declared(need.unit), statement.criterion, self.lookup)
+        if need is not None and isinstance(need.type, Quantity):
+            self.typer.demand(need.type, statement.criterion, self.lookup)
         elif need is not None:
             self.source.report(statement.span, "not a number", "", "Signals with a unit can be watched.")
         kind = self.scalar(statement.every)

@@ -6,23 +6,36 @@ from ibexite.language.expressions import Expr
 from ibexite.language.node import node
 from ibexite.language.source import Span
 from ibexite.language.statements import Statement, Typed
-from ibexite.units import Unit
+from ibexite.values import Quantity, Type
 
 
 @node
 class Need:
-    """A role with its instrument class, or a signal with its unit or its kind ("number", "yes_no", "text")."""
+    """A role with its instrument class, or a signal with its type."""
 
     span: Span
     name: str
     class_name: str | None
-    unit: Unit | None
-    kind: str = ""
+    type: Type | None = None
 
     @property
     def is_signal(self) -> bool:
         """True for a signal."""
         return self.class_name is None
+
+    @property
+    def words(self) -> str:
+        """What it is, as a declaration says it: power_supply, signal in V, signal text."""
+        if self.type is None:
+            return self.class_name or ""
+        is_measured = isinstance(self.type, Quantity) and self.type.written.symbol
+        return f"signal {'in ' if is_measured else ''}{self.type.word}"
+
+    def takes(self, other: Need) -> bool:
+        """True if the other can play it: the same class, or a signal of the same kind and dimension."""
+        if self.type is None or other.type is None:
+            return self.type is other.type and self.class_name == other.class_name
+        return self.type.fits(other.type)
 
 
 @node

@@ -13,7 +13,7 @@ from ibexite.errors import MistakeError, did_you_mean
 from ibexite.language import constants, nodes, points
 from ibexite.language.program import Program, RoleUse, SetPoint
 from ibexite.units import Dimension
-from ibexite.values import Quantity, Type, declared
+from ibexite.values import Quantity, Type
 
 MAX_COMBINATIONS = 20_000
 SEARCHED = 101  # values that are looked at between the ends of a search
@@ -112,16 +112,14 @@ def _check_need(program: Program, need: nodes.Need, bench: BenchFacts) -> None:
             f"Add [signals.{need.name}] to {bench.name}. {did_you_mean(need.name, bench.signals)}".rstrip(),
         )
         return
-    if not declared(need.unit or need.kind).fits(signal):
+    if need.type is not None and not need.type.fits(signal):
         is_number = isinstance(signal, Quantity)
         told = str(signal) if is_number else f"a {signal.stored} signal"
         report(
             need.span,
             "wrong unit" if is_number else "another kind of signal",
             f"on the bench {need.name} is {told}",
-            f"The sequence needs it in {need.unit.symbol}; see [signals.{need.name}] in {bench.name}."
-            if need.unit is not None
-            else f"The sequence needs a {need.kind} signal; see [signals.{need.name}] in {bench.name}.",
+            f"The sequence needs a {need.words}; see [signals.{need.name}] in {bench.name}.",
         )
 
 

@@ -8,6 +8,7 @@ from ibexite.language.expressions import Criterion, Expr
 from ibexite.language.node import node
 from ibexite.language.source import Span
 from ibexite.units import Unit
+from ibexite.values import Type
 
 
 @node
@@ -32,10 +33,7 @@ class Set:
 @node
 class Reading:
     """One value of a read line: a signal (role is None), a reading of a role, or a raw query (then `query` is its
-    text).
-
-    `kind` is the kind of a raw query's value: a unit, or "number", "text", "yes_no".
-    """
+    text, and `type` what it gives)."""
 
     span: Span
     name: str
@@ -43,7 +41,7 @@ class Reading:
     role: str | None = None
     arguments: tuple[tuple[str, Expr], ...] = ()
     query: str = ""
-    kind: Unit | str = ""
+    type: Type | None = None
 
 
 @node
@@ -255,12 +253,11 @@ class Measure:
 
 @node
 class Typed:
-    """A result with its type: a unit or "number", "text", "yes_no"; over axes."""
+    """A result with its type."""
 
     span: Span
     name: str
-    kind: Unit | str
-    axes: tuple[str, ...] = ()
+    type: Type
 
 
 @node
@@ -301,7 +298,8 @@ class Tone:
 
 @node
 class Ask:
-    """A question to the operator. kind: confirm, button, yes_no, choice, text, number or adjust."""
+    """A question to the operator. kind: confirm, button, yes_no, choice, text, number or adjust. `type` is that of the
+    answer, if there is one."""
 
     span: Span
     kind: str
@@ -309,7 +307,7 @@ class Ask:
     name: str = ""  # that gets the answer; for adjust the signal
     choices: tuple[str, ...] = ()
     pattern: str = ""
-    unit: Unit | None = None
+    type: Type | None = None
     bounds: tuple[Expr, Expr] | None = None
     criterion: Criterion | None = None
     picture: str = ""

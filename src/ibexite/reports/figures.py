@@ -34,7 +34,7 @@ STYLE: Any = {
     "xtick.color": TEXT, "ytick.color": TEXT, "xtick.major.width": 0.8, "ytick.major.width": 0.8,
     "axes.grid": True, "grid.color": RULE, "grid.linewidth": 0.6, "axes.spines.top": False, "axes.spines.right": False,
     "xtick.major.pad": 3.5, "xtick.minor.pad": 5.0,  # minor ticks are shorter: all numbers stand on one line
-    "legend.frameon": False, "legend.fontsize": 8.5, "legend.title_fontsize": 8.5,
+    "axes.formatter.useoffset": False, "legend.frameon": False, "legend.fontsize": 8.5, "legend.title_fontsize": 8.5,
 }  # fmt: skip
 
 

@@ -68,7 +68,7 @@ class Desk:
 
 def kind_of(need: nodes.Need) -> str:
     """The class of a role, the unit or kind of a signal."""
-    return need.class_name or (need.unit.symbol if need.unit else need.kind)
+    return need.class_name or (need.type.word if need.type else "")
 
 
 def _check_names(facts: MeasurementFacts, inputs: dict[str, str], roles: dict[str, str]) -> None:
@@ -113,7 +113,7 @@ def _sequence(facts: MeasurementFacts, inputs: dict[str, str], roles: dict[str, 
                          f"{name} = {constants.written(value, kind.dimension, kind.shown)}")  # fmt: skip
     needs = []
     for name, need in facts.needs.items():
-        what = need.class_name or (f"signal in {need.unit.symbol}" if need.unit else f"signal {need.kind}")
+        what = need.words
         needs.append(f"    {roles.get(name, name)} : {what}")
     lines = [
         f'sequence "measurement {facts.name}"',
