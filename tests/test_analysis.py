@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 from ibexite.analysis import catalog, features, shaping, statistics
 from ibexite.analysis.catalog import find
-from ibexite.analysis.curve import Curve, line_through, never
+from ibexite.analysis.curve import ArrayCurve, Curve, line_through, never
 from ibexite.engine import loops, services
 from ibexite.engine.loops import Refined, Search, Turns
 from ibexite.errors import SequenceError
@@ -26,7 +26,7 @@ X = np.linspace(0.0, 4.0, 5)
 
 
 def curve(y, x=X, name: str = "x") -> Curve:  # noqa: ANN001
-    return Curve({name: np.asarray(x, dtype=float)}, np.asarray(y))
+    return ArrayCurve({name: np.asarray(x, dtype=float)}, np.asarray(y))
 
 
 @pytest.mark.parametrize(("name", "y", "expected"), [
@@ -62,7 +62,7 @@ def test_crossings_are_interpolated_and_none_is_none(y, level, options, expected
 
 
 def test_crossings_along_an_axis_fill_up_with_what_was_never_measured() -> None:
-    both = Curve({"a": np.array([0.0, 1.0]), "x": X}, np.array([[0, 2, 0, 2, 0], [0, 0, 2, 2, 2.0]]))
+    both = ArrayCurve({"a": np.array([0.0, 1.0]), "x": X}, np.array([[0, 2, 0, 2, 0], [0, 0, 2, 2, 2.0]]))
     found = catalog.crossings(both, "x", 1.0)
     assert list(found.axes) == ["a", "crossing"] and found.values[1, 0] == 1.5
     assert never(found.values)[1].tolist() == [False, True, True, True]
@@ -147,10 +147,10 @@ def test_onto_brings_two_scans_together_within_the_ends_of_the_first() -> None:
 def test_axes_may_run_downwards_be_visited_twice_and_have_ragged_ends() -> None:
     down = curve([4, 3, 2, 1, 0.0], X[::-1])
     assert find("features.crossing")(down, "x", 2.5) == 2.5
-    twice = Curve({"x": np.array([0.0, 1, 1, 2])}, np.array([0.0, 10, 20, 30]))
+    twice = ArrayCurve({"x": np.array([0.0, 1, 1, 2])}, np.array([0.0, 10, 20, 30]))
     with pytest.raises(SequenceError, match="several values at the same point"):
         catalog.at(twice, {"x": 1.5})
-    ragged = Curve(
+    ragged = ArrayCurve(
         {"a": np.array([0.0, 1]), "x": X},
         np.array([[1, 2, 3, 4, 5], [1, 2, NEVER_MEASURED, NEVER_MEASURED, NEVER_MEASURED]]),
     )
@@ -162,13 +162,13 @@ def test_axes_may_run_downwards_be_visited_twice_and_have_ragged_ends() -> None:
 
 
 def test_complex_curves_keep_their_holes_and_give_real_ones() -> None:
-    z = find("curve.polar")(curve([2.0, NAN, 2, NEVER_MEASURED, 2]), math.pi / 2)
+    z = find("pointwise.polar")(curve([2.0, NAN, 2, NEVER_MEASURED, 2]), math.pi / 2)
     assert np.isnan(z.values[1]) and never(z.values).tolist() == [False, False, False, True, False]
-    assert find("curve.phase")(z).values[0] == pytest.approx(math.pi / 2)
-    assert find("curve.real_part")(1 / z).values[0] == pytest.approx(0, abs=1e-15)
-    assert find("curve.imaginary_part")(1 / z).values[0] == pytest.approx(-0.5)
+    assert find("pointwise.phase")(z).values[0] == pytest.approx(math.pi / 2)
+    assert find("pointwise.real_part")(1 / z).values[0] == pytest.approx(0, abs=1e-15)
+    assert find("pointwise.imaginary_part")(1 / z).values[0] == pytest.approx(-0.5)
     assert find("statistics.mean")(z, "x") == pytest.approx(2j)
-    assert find("curve.rectangular")(3.0, 4.0) == 3 + 4j and find("curve.absolute")(3 + 4j) == 5
+    assert find("pointwise.rectangular")(3.0, 4.0) == 3 + 4j and find("pointwise.absolute")(3 + 4j) == 5
 
 
 @given(st.sampled_from("+-*/"), st.floats(-1e3, 1e3), st.booleans())
@@ -216,7 +216,7 @@ def test_a_result_that_is_too_large_for_a_number_is_a_hole(name: str) -> None:
         ([1.0, 2.0, 3.0], [-1e308, 1e308, -1e308]),
     ):
         result = find(target_of(function, VOLT, frozenset(), "points" if name == "smooth" else ""))(
-            Curve({"k": np.array(xs)}, np.array(ys)), "k", *[3.0 for _ in function.arguments[1:]], **{k: v.strip("'") for k, v in option.items()})  # fmt: skip
+            ArrayCurve({"k": np.array(xs)}, np.array(ys)), "k", *[3.0 for _ in function.arguments[1:]], **{k: v.strip("'") for k, v in option.items()})  # fmt: skip
         assert not np.isinf(getattr(result, "values", result)).any()
 
 

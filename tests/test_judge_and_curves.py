@@ -11,9 +11,9 @@ from hypothesis import strategies as st
 
 from ibexite import units
 from ibexite.analysis import catalog
-from ibexite.analysis import curve as curves
+from ibexite.analysis import pointwise as curves
 from ibexite.analysis.catalog import find
-from ibexite.analysis.curve import Curve
+from ibexite.analysis.curve import ArrayCurve, Curve
 from ibexite.engine import formula, judge
 from ibexite.engine.judge import Tally
 from ibexite.engine.loops import Refined
@@ -34,7 +34,7 @@ def test_judging_point_by_point_and_as_a_curve_agree(values, low, high, is_stric
     axis = np.arange(len(values), dtype=float)
     for x, value in zip(axis, values, strict=True):
         live.judge(value, low, high, (float(x),))
-    whole.judge_curve(Curve({"x": axis}, np.array(values)), low, high, True)
+    whole.judge_curve(ArrayCurve({"x": axis}, np.array(values)), low, high, True)
     assert (live.judged, live.failed, live.bad, live.failing) == (whole.judged, whole.failed, whole.bad, whole.failing)
     assert (live.margin, live.at) == (whole.margin, whole.at)
     assert live.verdict([])[0] == whole.verdict([])[0]
@@ -78,12 +78,12 @@ def test_bounds_in_a_curve_are_judged_as_they_are_one_by_one(values, where, high
     axes = {"n": np.arange(3.0), "k": np.arange(2.0)}
     if over_more:  # the values are over n only; what limits them runs over k too
         bounds, measured, values = values[:3], np.array(values[:3]), [value for value in values[:3] for _ in "kk"]
-        curve = Curve({"n": axes["n"]}, measured, {i: x for i, x in enumerate(bounds) if isinstance(x, Bound)})
+        curve = ArrayCurve({"n": axes["n"]}, measured, {i: x for i, x in enumerate(bounds) if isinstance(x, Bound)})
     else:
-        curve = Curve(
+        curve = ArrayCurve(
             axes, np.array(values).reshape(3, 2), {i: x for i, x in enumerate(values) if isinstance(x, Bound)}
         )
-    condition = Curve(axes, np.array(where).reshape(3, 2))
+    condition = ArrayCurve(axes, np.array(where).reshape(3, 2))
     live, whole = Tally(), Tally()
     for i, (value, counts) in enumerate(zip(values, where, strict=True)):
         live.judge_where(counts, value, -math.inf, high, (float(i // 2), float(i % 2)))
@@ -165,7 +165,7 @@ def test_below_is_said_of_the_worst_value_only_if_nothing_more_is_known_of_it() 
         for value in values:
             live.judge(value, -NONE, 9.0)
         whole.judge_curve(
-            Curve(
+            ArrayCurve(
                 {"n": np.arange(2.0)}, np.array(values), {i: v for i, v in enumerate(values) if isinstance(v, Bound)}
             ),
             -NONE,
@@ -185,7 +185,8 @@ def test_what_was_never_measured_is_not_judged(place) -> None:
     tally.judge(0.5, 0.0, 1.0)
     assert (tally.verdict([]), tally.judged, tally.bad) == (("pass", NO_REASON), 1, 0)
     pair = [
-        Curve({"x": np.arange(2.0)}, np.array([good, hole])) for good, hole in zip([0.5, 0.0, 1.0], point, strict=True)
+        ArrayCurve({"x": np.arange(2.0)}, np.array([good, hole]))
+        for good, hole in zip([0.5, 0.0, 1.0], point, strict=True)
     ]
     whole.judge_curve(*pair, True)
     assert (whole.verdict([]), whole.judged, whole.bad) == (("pass", NO_REASON), 1, 0)
@@ -242,22 +243,22 @@ def test_a_strict_limit_is_not_met_by_equality() -> None:
 
 def grid(*shape: int) -> Curve:
     axes = {name: np.arange(n, dtype=float) for name, n in zip("abc", shape, strict=False)}
-    return Curve(axes, np.random.default_rng(5).normal(size=shape))
+    return ArrayCurve(axes, np.random.default_rng(5).normal(size=shape))
 
 
 def test_curves_are_brought_together_by_the_names_of_their_axes() -> None:
-    both, one = grid(3, 4), Curve({"b": np.arange(4.0)}, np.array([10.0, 20, 30, 40]))
+    both, one = grid(3, 4), ArrayCurve({"b": np.arange(4.0)}, np.array([10.0, 20, 30, 40]))
     assert np.array_equal((one * both).values, one.values[:, None] * both.values.T)
     assert list((one * both).axes) == ["b", "a"]
     assert np.array_equal((both - one).values, both.values - one.values)
     assert np.array_equal((2 / one).values, 2 / one.values)
     with pytest.raises(SequenceError, match="different points on the axis b"):
-        both + Curve({"b": np.arange(4.0) + 1}, np.zeros(4))
+        both + ArrayCurve({"b": np.arange(4.0) + 1}, np.zeros(4))
 
 
 def test_statistics_leave_holes_out_and_keep_the_other_axes() -> None:
     values = np.array([[1.0, math.nan, 3.0], [math.nan] * 3])
-    curve = Curve({"a": np.array([1.0, 2]), "b": np.array([0.0, 1, 2])}, values)
+    curve = ArrayCurve({"a": np.array([1.0, 2]), "b": np.array([0.0, 1, 2])}, values)
     for name, expected in (("largest", 3.0), ("smallest", 1.0), ("mean", 2.0)):
         result = find(f"statistics.{name}")(curve, "b")
         assert list(result.axes) == ["a"]
@@ -269,7 +270,7 @@ def test_statistics_leave_holes_out_and_keep_the_other_axes() -> None:
 
 def test_at_interpolates_between_neighbours_only() -> None:
     x = np.array([3.0, 2.0, 1.0])  # a sweep downwards
-    curve = Curve({"x": x}, np.array([30.0, 20.0, math.nan]))
+    curve = ArrayCurve({"x": x}, np.array([30.0, 20.0, math.nan]))
     assert catalog.at(curve, {"x": 2.0}) == 20.0
     assert catalog.at(curve, {"x": 2.25}) == 22.5
     assert math.isnan(catalog.at(curve, {"x": 1.5}))
@@ -278,7 +279,7 @@ def test_at_interpolates_between_neighbours_only() -> None:
 
 
 def test_divisions_by_zero_are_holes_and_so_is_whatever_is_made_of_them() -> None:
-    ratio = 1 / Curve({"x": np.arange(3.0)}, np.array([0.0, 1.0, 2.0]))
+    ratio = 1 / ArrayCurve({"x": np.arange(3.0)}, np.array([0.0, 1.0, 2.0]))
     assert math.isnan(ratio.values[0])
     smaller = curves.compared("<=", ratio, 0.6)
     assert math.isnan(smaller.values[0]) and smaller.values[1:].tolist() == [0, 1]
@@ -292,7 +293,7 @@ def test_divisions_by_zero_are_holes_and_so_is_whatever_is_made_of_them() -> Non
 ])  # fmt: skip
 def test_functions_agree_on_numbers_and_curves(function, x, expected) -> None:
     assert function(x) == pytest.approx(expected)
-    assert function(Curve({"t": np.zeros(1)}, np.array([x]))).values[0] == pytest.approx(expected)
+    assert function(ArrayCurve({"t": np.zeros(1)}, np.array([x]))).values[0] == pytest.approx(expected)
 
 
 D = points.Decimal

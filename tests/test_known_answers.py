@@ -11,9 +11,9 @@ import numpy as np
 import pytest
 
 from ibexite import units
-from ibexite.analysis import curve as curves
 from ibexite.analysis import features, shaping, statistics
-from ibexite.analysis.curve import Curve, never
+from ibexite.analysis import pointwise as curves
+from ibexite.analysis.curve import ArrayCurve, never
 from ibexite.holes import NEVER_MEASURED, is_never_measured
 from ibexite.language import nodes
 from ibexite.language.check import vet
@@ -127,7 +127,7 @@ OPERATIONS = {
     (NEVER_MEASURED, 2.0, True), (1.0, NEVER_MEASURED, True), (NEVER_MEASURED, 0.0, True), (NEVER_MEASURED, NEVER_MEASURED, True),
 ])  # fmt: skip
 def test_holes(sign: str, left: float, right: float, is_never: bool) -> None:
-    made = OPERATIONS[sign](*(Curve({"x": np.array([1.0])}, np.array([x])) for x in (left, right)))
+    made = OPERATIONS[sign](*(ArrayCurve({"x": np.array([1.0])}, np.array([x])) for x in (left, right)))
     assert np.isnan(made.values[0]) and bool(never(made.values)[0]) is is_never
     plain = OPERATIONS[sign](left, right)
     assert math.isnan(plain) and is_never_measured(plain) is is_never

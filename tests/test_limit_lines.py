@@ -12,7 +12,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from ibexite.analysis.curve import Curve
+from ibexite.analysis.curve import ArrayCurve
 from ibexite.engine.judge import Tally
 from ibexite.records.lookup import Grid
 from ibexite.reports.limit_lines import limit_lines
@@ -28,7 +28,7 @@ def judged(values: list[float], highs: Any, where: list[float]) -> tuple[dict[st
     tally = Tally()
 
     def curve(numbers: Any) -> Any:
-        return Curve(axes, np.array(numbers).reshape(shape)) if isinstance(numbers, list) else numbers
+        return ArrayCurve(axes, np.array(numbers).reshape(shape)) if isinstance(numbers, list) else numbers
 
     tally.judge_curve(curve(values), -math.inf, curve(highs), curve(where))
     result = {

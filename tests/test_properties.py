@@ -12,7 +12,7 @@ from hypothesis import assume, example, given
 from hypothesis import strategies as st
 
 from ibexite import events, units
-from ibexite.analysis.curve import Curve
+from ibexite.analysis.curve import ArrayCurve
 from ibexite.engine.formula import HELPERS, Formulas, readings_behind
 from ibexite.engine.tables import Axis, Table
 from ibexite.language import constants, nodes
@@ -77,7 +77,7 @@ def test_a_formula_means_the_same_on_values_and_on_curves(expr, a_values, b) -> 
     assume("a" in names)
     source = Formulas({}, {}).source(expr)
     axis = np.arange(3.0)
-    whole = eval(source, {**HELPERS, "v_a": Curve({"x": axis}, np.array(a_values)), "v_b": b})
+    whole = eval(source, {**HELPERS, "v_a": ArrayCurve({"x": axis}, np.array(a_values)), "v_b": b})
     for i, a in enumerate(a_values):
         single = eval(source, {**HELPERS, "v_a": a, "v_b": b})
         assert not math.isinf(single) and whole.values[i] == pytest.approx(single, nan_ok=True)

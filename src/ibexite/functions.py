@@ -240,30 +240,33 @@ _SHAPES = (
 )  # fmt: skip
 _POINTS = (
     _T("abs", "values", "point", "abs(x)", "size without sign; of a complex value its magnitude", "let size = abs(z)",
-       "curve.absolute", _size, complexity="result_real"),
-    _T("sqrt", "values", "point", "sqrt(x)", "square root; of V^2 it is V", "let v = sqrt(p * r)", "curve.root", _root),
+       "pointwise.absolute", _size, complexity="result_real"),
+    _T("sqrt", "values", "point", "sqrt(x)", "square root; of V^2 it is V", "let v = sqrt(p * r)",
+       "pointwise.root", _root),
     _T("exp", "values", "point", "exp(x)", "e to the power of a plain number", "let k = exp(-t / tau)",
-       "curve.exponential", _must_be_plain),
+       "pointwise.exponential", _must_be_plain),
     _T("ln", "values", "point", "ln(x)", "natural logarithm of a plain number", "let n = ln(v_a / v_b)",
-       "curve.natural_log", _must_be_plain),
+       "pointwise.natural_log", _must_be_plain),
     _T("log10", "values", "point", "log10(x)", "decimal logarithm of a plain number", "let d = log10(f_b / f_a)",
-       "curve.decimal_log", _must_be_plain),
-    _T("sin", "values", "point", "sin(angle)", "sine", "let s = sin(90 deg)", "curve.sine", _of_angle),
-    _T("cos", "values", "point", "cos(angle)", "cosine", "let power_factor = cos(shift)", "curve.cosine", _of_angle),
-    _T("tan", "values", "point", "tan(angle)", "tangent", "let ratio = tan(loss_angle)", "curve.tangent", _of_angle),
+       "pointwise.decimal_log", _must_be_plain),
+    _T("sin", "values", "point", "sin(angle)", "sine", "let s = sin(90 deg)", "pointwise.sine", _of_angle),
+    _T("cos", "values", "point", "cos(angle)", "cosine", "let power_factor = cos(shift)",
+       "pointwise.cosine", _of_angle),
+    _T("tan", "values", "point", "tan(angle)", "tangent", "let ratio = tan(loss_angle)",
+       "pointwise.tangent", _of_angle),
     _T("number", "values", "special", "number(x, unit)", "the bare number of x in a unit", "let n = number(v_out, mV)",
        "catalog.number", _plain, ("x", "unit")),
 )  # fmt: skip
 _LEVELS = (
     _T("db_amplitude", "levels", "point", "db_amplitude(ratio)", "20 lg of a ratio of voltages, currents or pressures",
-       "let gain = db_amplitude(v_out / v_in)", "curve.db_amplitude", _to_decibel),
+       "let gain = db_amplitude(v_out / v_in)", "pointwise.db_amplitude", _to_decibel),
     _T("db_power", "levels", "point", "db_power(ratio)", "10 lg of a ratio of powers",
        "let loss = db_power(p_out / p_in)",
-       "curve.db_power", _to_decibel),
+       "pointwise.db_power", _to_decibel),
     _T("amplitude_ratio", "levels", "point", "amplitude_ratio(x)", "the ratio of amplitudes of a number of dB",
-       "let factor = amplitude_ratio(6 dB)", "curve.amplitude_ratio", _from_decibel),
+       "let factor = amplitude_ratio(6 dB)", "pointwise.amplitude_ratio", _from_decibel),
     _T("power_ratio", "levels", "point", "power_ratio(x)", "the ratio of powers of a number of dB",
-       "let factor = power_ratio(3 dB)", "curve.power_ratio", _from_decibel),
+       "let factor = power_ratio(3 dB)", "pointwise.power_ratio", _from_decibel),
     _T("level", "levels", "point", "level(x)", "a power as a level in dBm, a voltage as a level in dBV",
        "let p_level = level(p_out)", "", _to_level),
     _T("linear", "levels", "point", "linear(x)", "a level in dBm as a power, one in dBV as a voltage",
@@ -271,15 +274,15 @@ _LEVELS = (
 )  # fmt: skip
 _COMPLEX = (
     _T("complex", "complex values", "point", "complex(re, im)", "a complex value from its two parts",
-       "let z = complex(r_x, x_x)", "curve.rectangular", _same, ("x", "same"), complexity="makes_complex"),
+       "let z = complex(r_x, x_x)", "pointwise.rectangular", _same, ("x", "same"), complexity="makes_complex"),
     _T("polar", "complex values", "point", "polar(size, angle)", "a complex value from magnitude and phase",
-       "let z = polar(v / i, shift)", "curve.polar", _same, ("x", "angle"), complexity="makes_complex"),
-    _T("re", "complex values", "point", "re(z)", "real part", "let r = re(z)", "curve.real_part", _same,
+       "let z = polar(v / i, shift)", "pointwise.polar", _same, ("x", "angle"), complexity="makes_complex"),
+    _T("re", "complex values", "point", "re(z)", "real part", "let r = re(z)", "pointwise.real_part", _same,
        complexity="result_real"),
-    _T("im", "complex values", "point", "im(z)", "imaginary part", "let x = im(z)", "curve.imaginary_part", _same,
+    _T("im", "complex values", "point", "im(z)", "imaginary part", "let x = im(z)", "pointwise.imaginary_part", _same,
        complexity="result_real"),
     _T("phase", "complex values", "point", "phase(z)", "phase, from -180 deg to 180 deg", "let shift = phase(z) in deg",
-       "curve.phase", _angle, complexity="result_real"),
+       "pointwise.phase", _angle, complexity="result_real"),
 )  # fmt: skip
 FUNCTIONS = {f.name: f for f in (*_STATISTICS, *_FEATURES, *_SHAPES, *_POINTS, *_LEVELS, *_COMPLEX)}
 IN_WAIT = {"drift": "drift(x)"}  # only in the condition of `wait reading`: change per second over the last readings
@@ -288,9 +291,9 @@ IN_WAIT = {"drift": "drift(x)"}  # only in the condition of `wait reading`: chan
 def target_of(function: Function, x: Dimension, flags: frozenset[str], variant: str = "") -> str:
     """The function of ibexite.analysis that computes it, "module.function"; `variant` is what its arguments say."""
     if function.name == "level":
-        return "curve.level_of_power" if x == units.WATT else "curve.level_of_voltage"
+        return "pointwise.level_of_power" if x == units.WATT else "pointwise.level_of_voltage"
     if function.name == "linear":
-        return "curve.power_of_level" if x == units.POWER_LEVEL else "curve.voltage_of_level"
+        return "pointwise.power_of_level" if x == units.POWER_LEVEL else "pointwise.voltage_of_level"
     if function.name == "crossing" and "all" in flags:
         return "catalog.crossings"
     if function.name == "mean" and x == units.RADIAN:

@@ -15,7 +15,8 @@ from typing import Any
 import numpy as np
 
 from ibexite.analysis import features, shaping
-from ibexite.analysis.curve import Array, Curve, Line, combine, is_curve, line_through, never, no_point
+from ibexite.analysis.curve import Array, ArrayCurve, Curve, Line, combine, is_curve, line_through, never, no_point
+from ibexite.analysis.pointwise import compared, logic
 from ibexite.errors import SequenceError
 from ibexite.holes import NEVER_MEASURED, NO_POINT
 
@@ -24,14 +25,14 @@ from ibexite.holes import NEVER_MEASURED, NO_POINT
 def find(name: str) -> Callable[..., Any]:
     """The callable of a target, "module.function", wrapped as its kind demands.
 
-    Targets: curve.* are called as they are; statistics.* and features.* take an axis away; shaping.* keep it.
+    Targets: pointwise.* are called as they are; statistics.* and features.* take an axis away; shaping.* keep it.
     """
     module_name, _, function_name = name.partition(".")
     if module_name == "catalog":
         own: Callable[..., Any] = globals()[function_name]
         return own
     function = getattr(importlib.import_module(f"ibexite.analysis.{module_name}"), function_name)
-    if module_name == "curve":
+    if module_name == "pointwise":
         return function
     return _keeping(function) if module_name == "shaping" else _consuming(function)
 
@@ -107,7 +108,7 @@ def _consuming(function: Callable[..., Any]) -> Callable[..., Any]:
                     f"{function.__name__} along {axis}: {error}", remedy="Look at its points."
                 ) from None
             results.append(_numbers(getattr(found, field) if field else found))
-        return Curve(rest, np.array(results).reshape(shape)) if rest else results[0]
+        return ArrayCurve(rest, np.array(results).reshape(shape)) if rest else results[0]
 
     return apply
 
@@ -130,7 +131,7 @@ def _keeping(function: Callable[..., Any]) -> Callable[..., Any]:
                     f"{function.__name__} along {axis}: {error}", remedy="Look at its points."
                 ) from None
         place = list(curve.axes).index(axis)
-        return Curve(curve.axes, np.moveaxis(made.reshape(*shape, len(x)), -1, place))
+        return curve.with_values(np.moveaxis(made.reshape(*shape, len(x)), -1, place))
 
     return apply
 
@@ -165,7 +166,7 @@ def crossings(curve: Curve, axis: str, level: float, **options: Any) -> Curve:
     values = np.full((len(found), longest), NEVER_MEASURED)
     for row, mine in zip(values, found, strict=True):
         row[: len(mine)] = mine
-    return Curve({**rest, "crossing": np.arange(1.0, longest + 1)}, values.reshape(*shape, longest))
+    return ArrayCurve({**rest, "crossing": np.arange(1.0, longest + 1)}, values.reshape(*shape, longest))
 
 
 def onto(curve: Curve, like: Curve, *, log: bool = False) -> Curve:
@@ -176,7 +177,7 @@ def onto(curve: Curve, like: Curve, *, log: bool = False) -> Curve:
         SequenceError: they differ in more than one axis.
     """
     if len(curve.axes) == len(like.axes) == 1:
-        curve = Curve(dict(zip(like.axes, curve.axes.values(), strict=True)), curve.values)
+        curve = ArrayCurve(dict(zip(like.axes, curve.axes.values(), strict=True)), curve.values)
     differing = [a for a in curve.axes if a in like.axes and not np.array_equal(curve.axes[a], like.axes[a])]
     if not differing:
         return curve
@@ -193,7 +194,7 @@ def onto(curve: Curve, like: Curve, *, log: bool = False) -> Curve:
         raise SequenceError(f"onto along {axis}: {error}", remedy="Look at its points.") from None
     axes = {name: points if name == axis else own for name, own in curve.axes.items()}
     place = list(axes).index(axis)
-    return Curve(axes, np.moveaxis(made.reshape(*shape, len(points)), -1, place))
+    return ArrayCurve(axes, np.moveaxis(made.reshape(*shape, len(points)), -1, place))
 
 
 def line(axis: str, *pairs: tuple[float, float], log: bool = False) -> Line:
@@ -218,8 +219,6 @@ def number(x: Any, factor: float, offset: float) -> Any:
 
 def inside(x: Any, low: Any, high: Any) -> Any:
     """Whether a value lies within limits, the limits included; a hole where any of them is one."""
-    from ibexite.analysis.curve import compared, logic
-
     return logic("and", compared(">=", x, low), compared("<=", x, high))
 
 

@@ -5,7 +5,6 @@ Holes are NaN; a value that was never measured stays one through all arithmetic 
 
 from __future__ import annotations
 
-import math
 import operator
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -17,36 +16,45 @@ import numpy as np
 from ibexite.errors import SequenceError
 from ibexite.holes import (
     BAD,
-    EQUAL,
     NEVER_MEASURED,
     NO_POINT,
     PAYLOAD,
     PAYLOAD_NO_POINT,
     Bound,
-    decide,
-    hole_of,
-    is_equal,
 )
 
 Array = np.ndarray[Any, np.dtype[Any]]
 _MASK = np.uint64(0x7FFF_FFFF_FFFF_FFFF)
 
 
-@dataclass(frozen=True, slots=True, eq=False)
 class Curve:
-    """Values of shape (n of each axis, in order) over axes {name: values, shape (n,)}. May be complex. `bounds` tells
-    what is known of holes that are only bounded, by their place in the flattened values; computing drops it.
+    """Values over one or several named axes: what all forms of a curve have in common.
 
     The points of an axis stand in the order in which they were measured. Texts, as values or as points, are arrays of
     objects; their holes are NaN as everywhere.
     """
 
-    axes: dict[str, Array]
-    values: Array
-    bounds: Mapping[int, Bound] = field(default_factory=dict)
+    __slots__ = ()
+    values: Array  # of shape (n of each axis, in order); may be complex
 
-    def __post_init__(self) -> None:
-        assert self.values.shape == tuple(len(axis) for axis in self.axes.values())
+    @property
+    def axes(self) -> dict[str, Array]:
+        """The points of each axis, shape (n,)."""
+        raise NotImplementedError
+
+    @property
+    def bounds(self) -> Mapping[int, Bound]:
+        """What is known of holes that are only bounded, by their place in the flattened values."""
+        return {}
+
+    @property
+    def sampling(self) -> Sampling | None:
+        """The axis of an evenly sampled curve, None for any other."""
+        return None
+
+    def with_values(self, values: Array) -> Curve:
+        """Other values at the same points."""
+        return ArrayCurve(self.axes, values)
 
     def grid(self) -> list[Array]:
         """The values of each axis at every point, each of the shape of the values."""
@@ -81,6 +89,48 @@ class Curve:
 
 
 @dataclass(frozen=True, slots=True, eq=False)
+class ArrayCurve(Curve):
+    """A curve with the points of each axis as an array."""
+
+    axes: dict[str, Array] = field()  # else what Curve says of it would be taken for its default
+    values: Array = field()
+    bounds: Mapping[int, Bound] = field(default_factory=dict)  # computing drops it
+
+    def __post_init__(self) -> None:
+        assert self.values.shape == tuple(len(axis) for axis in self.axes.values())
+
+
+@dataclass(frozen=True, slots=True)
+class Sampling:
+    """An axis with even steps: its first point and the step, in base units."""
+
+    axis: str
+    start: float
+    step: float
+
+    def points(self, count: int) -> Array:
+        """Its first points, shape (count,)."""
+        return self.start + self.step * np.arange(count)
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class SampledCurve(Curve):
+    """A curve over one axis with even steps, such as a waveform: its points are computed when they are asked for."""
+
+    sampling: Sampling = field()
+    values: Array = field()
+
+    @property
+    def axes(self) -> dict[str, Array]:
+        """The points of its axis."""
+        return {self.sampling.axis: self.sampling.points(len(self.values))}
+
+    def with_values(self, values: Array) -> Curve:
+        """Other values at the same points."""
+        return SampledCurve(self.sampling, values)
+
+
+@dataclass(frozen=True, slots=True, eq=False)
 class Line:
     """Limits that take the points of the curve that they meet: a line along an axis, or a formula of such lines."""
 
@@ -108,13 +158,13 @@ def curve_of_rows(axes: Mapping[str, Sequence[float | str]], values: Sequence[fl
     rows = list(zip(*columns, strict=True))
     found = array_of(values)
     if len(columns) == 1:
-        return Curve({next(iter(axes)): array_of(columns[0])}, found)
+        return ArrayCurve({next(iter(axes)): array_of(columns[0])}, found)
     points = [list(dict.fromkeys(column)) for column in columns]
     places = [{x: i for i, x in enumerate(mine)} for mine in points]
     whole = np.full([len(mine) for mine in points], NO_POINT, dtype=found.dtype)
     for row, value in zip(rows, values, strict=True):
         whole[tuple(place[x] for place, x in zip(places, row, strict=True))] = value
-    return Curve({name: array_of(mine) for name, mine in zip(axes, points, strict=True)}, whole)
+    return ArrayCurve({name: array_of(mine) for name, mine in zip(axes, points, strict=True)}, whole)
 
 
 def array_of(values: Sequence[float | str]) -> Array:
@@ -187,7 +237,7 @@ def combine(operation: Callable[..., Any], *operands: Any, resolves_holes: bool 
     with np.errstate(all="ignore"):
         values = np.array(np.broadcast_to(np.asarray(operation(*spread_out)), shape))
     if values.dtype.kind not in "fc":
-        return Curve(axes, values)
+        return _like(operands, axes, values)
     lost = ~np.isfinite(values)
     bad, unmeasured, missing = (np.zeros(shape, dtype=bool) for _ in range(3))
     for operand in spread_out:
@@ -203,7 +253,16 @@ def combine(operation: Callable[..., Any], *operands: Any, resolves_holes: bool 
         values[lost] = BAD
         values[lost & unmeasured & ~bad] = NEVER_MEASURED
         values[lost & missing & ~bad] = NO_POINT
-    return Curve(axes, values)
+    return _like(operands, axes, values)
+
+
+def _like(operands: tuple[Any, ...], axes: dict[str, Array], values: Array) -> Curve:
+    """A curve made of operands: evenly sampled as all of them are."""
+    curves = [operand for operand in operands if isinstance(operand, Curve)]
+    first = curves[0].sampling if curves else None
+    if first is not None and all(curve.sampling == first for curve in curves):
+        return SampledCurve(first, values)
+    return ArrayCurve(axes, values)
 
 
 def _combined_line(operation: Callable[..., Any], operands: tuple[Any, ...], axes: set[str]) -> Line:
@@ -214,7 +273,7 @@ def _combined_line(operation: Callable[..., Any], operands: tuple[Any, ...], axe
     (axis,) = axes
 
     def on(points: Array) -> Array:
-        given = [Curve({axis: points}, o.on(points)) if isinstance(o, Line) else o for o in operands]
+        given = [ArrayCurve({axis: points}, o.on(points)) if isinstance(o, Line) else o for o in operands]
         found: Array = combine(operation, *given).values
         return found
 
@@ -246,7 +305,7 @@ def joined_axes(*operands: Any) -> dict[str, Array]:
 def spread(operand: Any, axes: dict[str, Array]) -> Any:
     """The values of an operand, shaped so that they broadcast over the axes; a single value as it is."""
     if isinstance(operand, Line):
-        operand = Curve({operand.axis: axes[operand.axis]}, operand.on(axes[operand.axis]))
+        operand = ArrayCurve({operand.axis: axes[operand.axis]}, operand.on(axes[operand.axis]))
     if not isinstance(operand, Curve):
         return operand
     own = [name for name in axes if name in operand.axes]
@@ -267,88 +326,3 @@ def each_point(*operands: Any) -> Iterator[tuple[tuple[Any, ...], tuple[Any, ...
 def is_curve(x: Any) -> bool:
     """True for curves and lines."""
     return isinstance(x, Curve | Line)
-
-
-def pointwise(of_array: Callable[..., Any], of_number: Callable[..., Any]) -> Callable[..., Any]:
-    """A function for curves, point by point, and for single values; what has no result is a hole."""
-
-    def apply(*operands: Any) -> Any:
-        if any(map(is_curve, operands)):
-            return combine(of_array, *operands)
-        if any(x != x for x in operands):
-            return hole_of(*operands)
-        try:
-            return of_number(*operands)
-        except (ValueError, OverflowError, ZeroDivisionError):  # the root of a negative number, the logarithm of zero
-            return math.nan
-
-    return apply
-
-
-absolute = pointwise(np.abs, abs)
-root = pointwise(np.sqrt, math.sqrt)
-exponential = pointwise(np.exp, math.exp)
-natural_log = pointwise(np.log, math.log)
-decimal_log = pointwise(np.log10, math.log10)
-sine = pointwise(np.sin, math.sin)
-cosine = pointwise(np.cos, math.cos)
-tangent = pointwise(np.tan, math.tan)
-db_amplitude = pointwise(lambda x: 20 * np.log10(x), lambda x: 20 * math.log10(x))
-db_power = pointwise(lambda x: 10 * np.log10(x), lambda x: 10 * math.log10(x))
-amplitude_ratio = pointwise(lambda x: 10 ** (x / 20), lambda x: 10 ** (x / 20))
-power_ratio = pointwise(lambda x: 10 ** (x / 10), lambda x: 10 ** (x / 10))
-raised = pointwise(np.power, math.pow)
-real_part = pointwise(np.real, lambda z: complex(z).real)
-imaginary_part = pointwise(np.imag, lambda z: complex(z).imag)
-phase = pointwise(np.angle, lambda z: math.atan2(complex(z).imag, complex(z).real))
-rectangular = pointwise(lambda a, b: a + 1j * np.asarray(b), complex)
-polar = pointwise(lambda r, a: r * np.exp(1j * np.asarray(a)), lambda r, a: r * complex(math.cos(a), math.sin(a)))
-level_of_power = pointwise(lambda x: 10 * np.log10(x) + 30, lambda x: 10 * math.log10(x) + 30)
-level_of_voltage = db_amplitude
-power_of_level = pointwise(lambda x: 10 ** ((x - 30) / 10), lambda x: 10 ** ((x - 30) / 10))
-voltage_of_level = amplitude_ratio
-
-
-_SIGNS: dict[str, Callable[[Any, Any], Any]] = {
-    ">=": operator.ge, "<=": operator.le, ">": operator.gt, "<": operator.lt, "==": operator.eq, "!=": operator.ne,
-}  # fmt: skip
-
-
-def compared(sign: str, left: Any, right: Any) -> Any:
-    """A comparison point by point: True or False (curves: 1 or 0); where a side is a hole, so is the result."""
-    operation = _SIGNS[sign]
-    if is_curve(left) or is_curve(right):
-        return combine(lambda a, b: _compared_arrays(sign, np.asarray(a), np.asarray(b)), left, right)
-    if left != left or right != right:
-        return hole_of(left, right)
-    if is_equal(left, right):
-        return sign in (">=", "<=", "==")
-    return operation(left, right)
-
-
-def _compared_arrays(sign: str, a: Array, b: Array) -> Any:
-    if "O" in (a.dtype.kind, b.dtype.kind):
-        return np.asarray(_SIGNS[sign](a.astype(object), b.astype(object))).astype(float)
-    found = _SIGNS[sign](a, b)
-    a, b = (x.astype(float) if x.dtype.kind in "bi" else x for x in (a, b))
-    same = np.abs(a - b) <= EQUAL * np.maximum(np.abs(a), np.abs(b))
-    return np.where(same, sign in (">=", "<=", "=="), found).astype(float)
-
-
-def logic(word: str, *operands: Any) -> Any:
-    """and, or, not of conditions, point by point, in Kleene's three-valued logic: a hole is neither yes nor no."""
-    if any(map(is_curve, operands)):
-        operation: Callable[..., Any] = {"and": _all_of, "or": _any_of, "not": lambda x: 1.0 - x}[word]
-        return combine(operation, *operands, resolves_holes=True)
-    return decide(word, *operands)
-
-
-def _all_of(*operands: Any) -> Any:
-    given = np.broadcast_arrays(*(np.asarray(x, dtype=float) for x in operands))
-    least = np.minimum.reduce([np.where(np.isnan(x), 1.0, x) for x in given])
-    holes = np.logical_or.reduce([np.isnan(x) for x in given])
-    return np.where((least > 0) & holes, math.nan, least)
-
-
-def _any_of(*operands: Any) -> Any:
-    return 1.0 - _all_of(*(1.0 - np.asarray(x, dtype=float) for x in operands))

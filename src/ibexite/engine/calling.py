@@ -63,7 +63,7 @@ def _curve(answer: dict[str, Any], name: str, kind: Type, who: str) -> Any:
     numbers."""
     import numpy as np
 
-    from ibexite.analysis.curve import Curve
+    from ibexite.analysis.curve import ArrayCurve
 
     axes = {}
     for axis in kind.axes:
@@ -88,7 +88,7 @@ def _curve(answer: dict[str, Any], name: str, kind: Type, who: str) -> Any:
         raise ProgramError(
             f"{who} gave {name} in another shape than its axes {shape}", remedy="One value for each point."
         )
-    return Curve(axes, values)
+    return ArrayCurve(axes, values)
 
 
 def as_data(value: Any) -> Any:
@@ -143,7 +143,7 @@ def _in_unit(value: Any, unit: Unit) -> Any:
 def _at_each_point(runtime: Runtime, function: PythonFunction, values: tuple[Any, ...]) -> Any:
     import numpy as np
 
-    from ibexite.analysis.curve import Curve, joined_axes, never, spread
+    from ibexite.analysis.curve import ArrayCurve, joined_axes, never, spread
 
     axes = joined_axes(*values)
     shape = tuple(len(points) for points in axes.values())
@@ -153,7 +153,7 @@ def _at_each_point(runtime: Runtime, function: PythonFunction, values: tuple[Any
         NEVER_MEASURED if unmeasured[i] else _call(runtime, function, [float(x[i]) for x in flat])
         for i in range(len(unmeasured))
     ]
-    return Curve(axes, np.array(results).reshape(shape))
+    return ArrayCurve(axes, np.array(results).reshape(shape))
 
 
 def _outside(runtime: Runtime) -> Outside:

@@ -155,7 +155,7 @@ class Formulas:
             case nodes.Minus(operand=operand):
                 return f"(-{self.source(operand)})"
             case nodes.Arithmetic(op="^"):
-                return f"{self.function('curve.raised')}({self.source(expr.left)}, {self.source(expr.right)})"
+                return f"{self.function('pointwise.raised')}({self.source(expr.left)}, {self.source(expr.right)})"
             case nodes.Arithmetic(op="/"):
                 return f"div({self._source(expr.left)}, {self.source(expr.right)})"
             case nodes.Arithmetic(op=op):
@@ -166,7 +166,7 @@ class Formulas:
                 return self._inside(expr)
             case nodes.Logic():
                 operands = ", ".join(self.source(operand) for operand in expr.operands)
-                name = self.function("curve.logic") if self._any_axes(*expr.operands) else "logic"
+                name = self.function("pointwise.logic") if self._any_axes(*expr.operands) else "logic"
                 return f"{name}({expr.op!r}, {operands})"
             case nodes.Call():
                 return self._call(expr)
@@ -184,7 +184,7 @@ class Formulas:
         """A comparison."""
         sides = f"{self.source(left)}, {self.source(right)}"
         if self._any_axes(left, right):
-            return f"{self.function('curve.compared')}({op!r}, {sides})"
+            return f"{self.function('pointwise.compared')}({op!r}, {sides})"
         return f"{_COMPARISONS[op]}({sides})"
 
     def _inside(self, expr: nodes.Inside) -> str:
@@ -214,7 +214,7 @@ class Formulas:
         if tolerance is not None:
             tolerance = constants.as_difference(criterion.b, tolerance)
         b = self.source(criterion.b) if tolerance is None else repr(float(tolerance))
-        half = f"{self.function('curve.absolute')}({a} * {b})" if kind == "relative" else b
+        half = f"{self.function('pointwise.absolute')}({a} * {b})" if kind == "relative" else b
         wrap = "" if self._any_axes(criterion.a, criterion.b) else "fin"
         return f"{wrap}({a} - {half})", f"{wrap}({a} + {half})"
 

@@ -269,9 +269,9 @@ def _bounds_at(value: Any, axes: dict[str, Any], chosen: Any) -> dict[int, Bound
         return {}
     import numpy as np
 
-    from ibexite.analysis.curve import Curve, spread
+    from ibexite.analysis.curve import ArrayCurve, spread
 
-    own = Curve(value.axes, np.arange(value.values.size, dtype=float).reshape(value.values.shape))
+    own = ArrayCurve(value.axes, np.arange(value.values.size, dtype=float).reshape(value.values.shape))
     places = np.broadcast_to(spread(own, axes), tuple(map(len, axes.values()))).ravel()[chosen]
     return {i: value.bounds[int(place)] for i, place in enumerate(places) if int(place) in value.bounds}
 

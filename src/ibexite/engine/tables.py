@@ -80,10 +80,10 @@ class Axis:
 
     def curve(self) -> Curve:
         """The axis as a curve over itself."""
-        from ibexite.analysis.curve import Curve
+        from ibexite.analysis.curve import ArrayCurve
 
         values = self.values()
-        return Curve({self.name: values}, values)
+        return ArrayCurve({self.name: values}, values)
 
 
 def _numbered(points: Iterable[float]) -> list[tuple[float, int]]:
@@ -169,15 +169,17 @@ class Table:
         """A column as a curve over all axes, or over the inner ones at one place of the outer ones."""
         import numpy as np
 
-        from ibexite.analysis.curve import Curve
+        from ibexite.analysis.curve import ArrayCurve
 
         rest = self.axes[len(place) :]
         axes = {axis.name: axis.values() for axis in rest}
         if column not in self.columns:
             whole = np.empty([len(axis) for axis in rest], dtype=complex)
             whole.real, whole.imag = (self._over_axes(f"{column}.{part}", place) for part in ("re", "im"))
-            return Curve(axes, whole)  # by parts: arithmetic would mix the kinds of their holes
-        return Curve(axes, self._with_texts(column, self._over_axes(column, place)), self._bounds_of(column, place))
+            return ArrayCurve(axes, whole)  # by parts: arithmetic would mix the kinds of their holes
+        return ArrayCurve(
+            axes, self._with_texts(column, self._over_axes(column, place)), self._bounds_of(column, place)
+        )
 
     def _with_texts(self, column: str, numbers: Any) -> Any:
         """The values of a column, texts in place of their numbers."""

@@ -106,7 +106,7 @@ def _is_yes_no(column: dict[str, Any], number: float) -> bool:
 
 
 def _complex(grid: Any, name: str) -> Any:
-    from ibexite.analysis.curve import rectangular
+    from ibexite.analysis.pointwise import rectangular
 
     re, im = (_value(grid, f"{name}.{part}") for part in ("re", "im"))
     return rectangular(re, im)

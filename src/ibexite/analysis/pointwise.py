@@ -1,0 +1,98 @@
+"""Functions of values point by point: for curves, lines and single values alike; comparisons and logic with holes."""
+
+from __future__ import annotations
+
+import math
+import operator
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+
+from ibexite.analysis.curve import Array, combine, is_curve
+from ibexite.holes import EQUAL, decide, hole_of, is_equal
+
+
+def pointwise(of_array: Callable[..., Any], of_number: Callable[..., Any]) -> Callable[..., Any]:
+    """A function for curves, point by point, and for single values; what has no result is a hole."""
+
+    def apply(*operands: Any) -> Any:
+        if any(map(is_curve, operands)):
+            return combine(of_array, *operands)
+        if any(x != x for x in operands):
+            return hole_of(*operands)
+        try:
+            return of_number(*operands)
+        except (ValueError, OverflowError, ZeroDivisionError):  # the root of a negative number, the logarithm of zero
+            return math.nan
+
+    return apply
+
+
+absolute = pointwise(np.abs, abs)
+root = pointwise(np.sqrt, math.sqrt)
+exponential = pointwise(np.exp, math.exp)
+natural_log = pointwise(np.log, math.log)
+decimal_log = pointwise(np.log10, math.log10)
+sine = pointwise(np.sin, math.sin)
+cosine = pointwise(np.cos, math.cos)
+tangent = pointwise(np.tan, math.tan)
+db_amplitude = pointwise(lambda x: 20 * np.log10(x), lambda x: 20 * math.log10(x))
+db_power = pointwise(lambda x: 10 * np.log10(x), lambda x: 10 * math.log10(x))
+amplitude_ratio = pointwise(lambda x: 10 ** (x / 20), lambda x: 10 ** (x / 20))
+power_ratio = pointwise(lambda x: 10 ** (x / 10), lambda x: 10 ** (x / 10))
+raised = pointwise(np.power, math.pow)
+real_part = pointwise(np.real, lambda z: complex(z).real)
+imaginary_part = pointwise(np.imag, lambda z: complex(z).imag)
+phase = pointwise(np.angle, lambda z: math.atan2(complex(z).imag, complex(z).real))
+rectangular = pointwise(lambda a, b: a + 1j * np.asarray(b), complex)
+polar = pointwise(lambda r, a: r * np.exp(1j * np.asarray(a)), lambda r, a: r * complex(math.cos(a), math.sin(a)))
+level_of_power = pointwise(lambda x: 10 * np.log10(x) + 30, lambda x: 10 * math.log10(x) + 30)
+level_of_voltage = db_amplitude
+power_of_level = pointwise(lambda x: 10 ** ((x - 30) / 10), lambda x: 10 ** ((x - 30) / 10))
+voltage_of_level = amplitude_ratio
+
+
+_SIGNS: dict[str, Callable[[Any, Any], Any]] = {
+    ">=": operator.ge, "<=": operator.le, ">": operator.gt, "<": operator.lt, "==": operator.eq, "!=": operator.ne,
+}  # fmt: skip
+
+
+def compared(sign: str, left: Any, right: Any) -> Any:
+    """A comparison point by point: True or False (curves: 1 or 0); where a side is a hole, so is the result."""
+    operation = _SIGNS[sign]
+    if is_curve(left) or is_curve(right):
+        return combine(lambda a, b: _compared_arrays(sign, np.asarray(a), np.asarray(b)), left, right)
+    if left != left or right != right:
+        return hole_of(left, right)
+    if is_equal(left, right):
+        return sign in (">=", "<=", "==")
+    return operation(left, right)
+
+
+def _compared_arrays(sign: str, a: Array, b: Array) -> Any:
+    if "O" in (a.dtype.kind, b.dtype.kind):
+        return np.asarray(_SIGNS[sign](a.astype(object), b.astype(object))).astype(float)
+    found = _SIGNS[sign](a, b)
+    a, b = (x.astype(float) if x.dtype.kind in "bi" else x for x in (a, b))
+    same = np.abs(a - b) <= EQUAL * np.maximum(np.abs(a), np.abs(b))
+    return np.where(same, sign in (">=", "<=", "=="), found).astype(float)
+
+
+def logic(word: str, *operands: Any) -> Any:
+    """and, or, not of conditions, point by point, in Kleene's three-valued logic: a hole is neither yes nor no."""
+    if any(map(is_curve, operands)):
+        operation: Callable[..., Any] = {"and": _all_of, "or": _any_of, "not": lambda x: 1.0 - x}[word]
+        return combine(operation, *operands, resolves_holes=True)
+    return decide(word, *operands)
+
+
+def _all_of(*operands: Any) -> Any:
+    given = np.broadcast_arrays(*(np.asarray(x, dtype=float) for x in operands))
+    least = np.minimum.reduce([np.where(np.isnan(x), 1.0, x) for x in given])
+    holes = np.logical_or.reduce([np.isnan(x) for x in given])
+    return np.where((least > 0) & holes, math.nan, least)
+
+
+def _any_of(*operands: Any) -> Any:
+    return 1.0 - _all_of(*(1.0 - np.asarray(x, dtype=float) for x in operands))
