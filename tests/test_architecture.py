@@ -17,15 +17,15 @@ SOURCE = Path(ibexite.__file__).parent
 # Each part and the parts it may import, besides itself and `errors`.
 ALLOWED = {
     "errors": set(), "file_lock": set(), "plain_file": set(), "verdicts": set(), "holes": {"verdicts"}, "offer": set(), "units": set(), "values": {"units"}, "events": {"holes", "values", "verdicts"}, "protocols": set(), "demo": set(), "stop": set(), "__init__": {"offer"},
-    "classes": {"units"}, "functions": {"units"}, "toml_reader": {"units", "plain_file"}, "wording": {"units", "holes", "values"},
+    "classes": {"units", "values"}, "functions": {"units"}, "toml_reader": {"units", "plain_file"}, "wording": {"units", "holes", "values"},
     "analysis": {"units", "holes"},
     "language": {"units", "classes", "functions", "plain_file", "values"},
     "instruments": {"units", "classes", "protocols", "toml_reader", "plain_file"},
     "simulate": {"units", "analysis", "protocols", "__init__"},
-    "bench": {"units", "instruments", "protocols", "toml_reader", "file_lock", "holes", "values", "verdicts"},
+    "bench": {"units", "analysis", "instruments", "protocols", "toml_reader", "file_lock", "holes", "values", "verdicts"},
     "outside": set(),
     "companions": {"units", "classes", "language", "toml_reader", "plain_file", "values"},
-    "engine": {"units", "language", "bench", "instruments", "analysis", "events", "functions", "holes", "outside", "values", "verdicts", "wording", "stop", "__init__"},
+    "engine": {"units", "classes", "language", "bench", "instruments", "analysis", "events", "functions", "holes", "outside", "values", "verdicts", "wording", "stop", "__init__"},
     "records": {"events", "analysis", "units", "wording", "file_lock", "plain_file", "holes", "values", "verdicts"},
     "reports": {"records", "plain_file", "analysis", "units", "wording", "events", "holes", "values"},
     "station": {"engine", "records", "reports", "bench", "instruments", "simulate", "language", "companions", "analysis", "protocols", "units", "events", "stop", "values", "verdicts", "plain_file", "toml_reader"},

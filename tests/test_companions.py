@@ -272,7 +272,7 @@ def test_a_manifest_describes_a_program(tmp_path: Path) -> None:
     path = tmp_path / "probe.measurement.toml"
     path.write_text(text)
     facts = read_manifest(path)
-    assert (facts.name, facts.kind, facts.needs["tap"].unit) == ("probe", "program", units.parse_unit("V"))
+    assert (facts.name, facts.kind, facts.needs["tap"].words) == ("probe", "program", "signal in V")
     for old, new, what in (
         ("run.py", "no.py", "there is no file"),
         ("title", "titel", "is missing"),

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 
 from ibexite.analysis.curve import ArrayCurve
 from ibexite.engine.judge import Tally
-from ibexite.records.lookup import Grid
+from ibexite.records.stored_run import Grid
 from ibexite.reports.limit_lines import limit_lines
 
 K, X = (1.0, 2.0), (10.0, 20.0, 30.0, 40.0, 50.0)

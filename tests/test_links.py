@@ -11,7 +11,8 @@ from contextlib import suppress
 import pytest
 
 from ibexite import units
-from ibexite.bench.read_line import Item, ReadLine
+from ibexite.bench.query import Item
+from ibexite.bench.read_line import ReadLine
 from ibexite.errors import InstrumentError, LinkError
 from ibexite.instruments.link import LinkOptions
 from ibexite.instruments.open_link import open_link

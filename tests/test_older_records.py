@@ -9,9 +9,10 @@ from pathlib import Path
 import pytest
 
 from ibexite.records import schema
-from ibexite.records.lookup import Lookup, RunRecord
+from ibexite.records.lookup import Lookup
 from ibexite.records.sqlite_file import is_older
 from ibexite.records.store import Store
+from ibexite.records.stored_run import RunRecord
 
 OLDER = Path(__file__).with_name("older")
 RUN = "20261123-090000-aaaaaa"

@@ -12,7 +12,8 @@ import pytest
 from ibexite import events, units
 from ibexite.bench import proof, safety
 from ibexite.bench.lock import AddressLocks
-from ibexite.bench.read_line import BadReading, Item, mean_of
+from ibexite.bench.query import BadReading, Item
+from ibexite.bench.read_line import mean_of
 from ibexite.engine import asking
 from ibexite.engine.calling import call_function, typed_value
 from ibexite.engine.cleaning import Cleaning
@@ -29,6 +30,7 @@ from ibexite.errors import (
     SequenceError,
     StopRun,
 )
+from ibexite.instruments.profile import SettingCommands
 from ibexite.instruments.session import Reconnected
 from ibexite.values import NUMBER, TEXT, Quantity
 from tests import runs
@@ -121,7 +123,7 @@ def test_a_mistake_of_ours_keeps_no_other_role_on(tmp_path, monkeypatch) -> None
     monkeypatch.setattr(type(broken), "give_up_state", lambda self: None)
     deeds = {deed.role: deed.problem for deed in bench.make_safe()}
     assert deeds["supply"] == "" and bench.sessions["psu"].link.held["OUTP1"] == "0"
-    monkeypatch.setattr(bench.sessions["psu"].__class__, "encoder", lambda *_: 1 / 0)
+    monkeypatch.setattr(SettingCommands, "encoder", lambda *_: 1 / 0)
     assert "ZeroDivisionError" in {deed.role: deed.problem for deed in bench.make_safe()}["supply"]
     bench.close()
 

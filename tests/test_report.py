@@ -9,7 +9,8 @@ from pathlib import Path
 
 import pytest
 
-from ibexite.records.lookup import Lookup, RunRecord
+from ibexite.records.lookup import Lookup
+from ibexite.records.stored_run import RunRecord
 from ibexite.reports import figures
 from ibexite.reports.figures import draw
 from ibexite.reports.report import gather, render

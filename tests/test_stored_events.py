@@ -29,6 +29,7 @@ ENTRY = st.dictionaries(TEXT, TEXT, max_size=2)
 N = st.none() | st.tuples(COUNT, COUNT)
 SAID = st.tuples(st.lists(st.tuples(TEXT, st.sampled_from("<>!"), TEXT), max_size=2), st.lists(NUMBER, max_size=2))
 MAYBE = st.none() | NUMBER
+SERIES = st.lists(NUMBER | TEXT, max_size=3) | st.builds(events.SideRef, TEXT, COUNT, COUNT)
 AT = st.dictionaries(TEXT, NUMBER, max_size=2)
 # What each field may hold, by name; by kind and name where one name holds different things.
 FIELDS: dict[str, st.SearchStrategy[Any]] = {
@@ -38,8 +39,9 @@ FIELDS: dict[str, st.SearchStrategy[Any]] = {
     "bad": st.lists(BAD, max_size=2), "value": st.none() | NUMBER | TEXT | st.booleans(), "n": N, "verdict": st.sampled_from(Verdict),
     "reason": REASON, "trial": st.lists(REASON, max_size=2), "passed": COUNT, "duration": NUMBER, "has_failed": st.booleans(),
     "roles": st.lists(ENTRY, max_size=2), "settings": st.lists(TEXT, max_size=2), "values": AT, "line": COUNT, "given": AT, "gave": AT,
-    "size": COUNT, "ys": st.lists(TEXT, max_size=2), "RunEnded.tests": COUNT, "Computed.x": st.lists(st.lists(NUMBER, max_size=2), max_size=2),
-    "Computed.v": st.lists(MAYBE, max_size=3), "subject": st.builds(events.Subject, COUNT, TEXT, TEXT, TEXT, TEXT, TEXT, TEXT),
+    "size": COUNT, "ys": st.lists(TEXT, max_size=2), "RunEnded.tests": COUNT, "Curve.x": st.lists(SERIES, max_size=2),
+    "Curve.v": SERIES, "sampling": st.none() | st.tuples(NUMBER, NUMBER), "never": st.just([]), "outer": st.lists(ENTRY, max_size=2),
+    "Curve.at": st.lists(NUMBER | TEXT, max_size=2), "subject": st.builds(events.Subject, COUNT, TEXT, TEXT, TEXT, TEXT, TEXT, TEXT),
     "worst": st.builds(events.Point, MAYBE, MAYBE, MAYBE, MAYBE, AT, TEXT),
     "limits": st.builds(events.Limits, TEXT, NUMBER, TEXT, TEXT, st.lists(st.lists(MAYBE, max_size=3), max_size=2)),
     "points": st.builds(events.Points, COUNT, COUNT, COUNT, st.lists(st.lists(NUMBER, max_size=2), max_size=2),

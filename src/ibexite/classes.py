@@ -9,18 +9,30 @@ import tomllib
 from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
+from typing import Any
 
 from ibexite.units import Dimension, parse_unit
+from ibexite.values import YES_NO, Quantity, Type, Waveform
 
 
 @dataclass(frozen=True, slots=True)
 class Feature:
-    """One setting, reading or action of a class. dimension is None for on/off and yes/no."""
+    """One setting, reading or action of a class. dimension is None for on/off and yes/no; `axes` are those of a reading
+    that gives a curve, with what is measured along them."""
 
     name: str
     unit: str
     dimension: Dimension | None
     help: str
+    axes: dict[str, Dimension]
+
+    @property
+    def type(self) -> Type:
+        """The type of its values."""
+        if self.dimension is None:
+            return YES_NO
+        axes = tuple(self.axes)
+        return (Waveform if axes == Waveform.AXES else Quantity)(axes, self.dimension)
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,9 +54,11 @@ _COMMON_ACTIONS = {
 }
 
 
-def _feature(name: str, entry: dict[str, str]) -> Feature:
+def _feature(name: str, entry: dict[str, Any]) -> Feature:
     unit = entry["unit"]
-    return Feature(name, unit, None if unit in ("on_off", "yes_no") else parse_unit(unit).dimension, entry["help"])
+    dimension = None if unit in ("on_off", "yes_no") else parse_unit(unit).dimension
+    axes = {axis: parse_unit(text).dimension for axis, text in entry.get("over", {}).items()}
+    return Feature(name, unit, dimension, entry["help"], axes)
 
 
 @cache

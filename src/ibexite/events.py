@@ -13,11 +13,23 @@ from ibexite.holes import Bad
 from ibexite.values import Quantity
 from ibexite.verdicts import Reason, Verdict
 
+
+class SideRef(NamedTuple):
+    """Numbers in a side file: its name, the first one, and how many."""
+
+    file: str
+    begin: int
+    length: int
+
+
 Said = tuple[Sequence[tuple[str, str, str]], Sequence[float]]
 """What was said on links: instrument, direction (">" to it, "<" by it, "!" about its link) and bytes of each, each byte
 as one character (Latin-1); and the time of each, in s on the clock of the run (which said RunStarted.clock when the run
 began). Two lists, for there are several at each point of a sweep."""
 NOTHING_SAID: Said = ((), ())
+
+Numbers = Sequence[float | str | None] | SideRef
+"""Values of a curve in events; a hole is NaN, or None where it was read back from JSON."""
 
 MOST_LIMITS = 20_000  # points that a result keeps its limits of
 
@@ -127,18 +139,28 @@ class Value(NamedTuple):
     bound: str = ""
 
 
-class Computed(NamedTuple):
-    """A curve that was computed after its sweep: lists of values for each axis and for the curve."""
+class Curve(NamedTuple):
+    """A curve that came to be as a whole: read, computed after its sweep, or given by a program. `x` holds for each
+    axis its value at every point, but nothing for one with even steps: `sampling` is its start and step then. `never`
+    are the points that were never measured. Within loops, `at` are their values and `outer` what is told of them.
+    Long `x` and `v` lie in the side file of the run."""
 
     t: float
     test: str
     name: str
+    origin: str
     unit: str
     shown: str
     axes: list[dict[str, str]]
-    x: list[list[float | str]]
-    v: list[float | str | None]
+    x: Sequence[Numbers]
+    v: Numbers
     kind: str = Quantity.stored
+    sampling: tuple[float, float] | None = None
+    never: Sequence[int] = ()
+    outer: list[dict[str, str]] = []
+    at: Sequence[float | str] = ()
+    bad: list[Bad] = []
+    io: Said = NOTHING_SAID
 
 
 class Subject(NamedTuple):
@@ -355,7 +377,7 @@ Event = (
     | LoopLeft
     | Row
     | Value
-    | Computed
+    | Curve
     | Judged
     | Figure
     | Shown

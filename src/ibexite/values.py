@@ -55,9 +55,13 @@ class Type:
         """One value of it."""
         return replace(self, axes=()) if self.axes else self
 
-    def fits(self, other: Type) -> bool:
-        """True if both are of one kind and dimension, whatever their axes."""
+    def compares(self, other: Type) -> bool:
+        """True if values of both can be compared: one kind and dimension, whatever their axes."""
         return type(self) is type(other)
+
+    def fits(self, other: Type) -> bool:
+        """True if one can take the place of the other, whatever their axes."""
+        return self.compares(other)
 
     def _what(self) -> str:
         raise NotImplementedError
@@ -99,12 +103,13 @@ class Quantity(Type):
         """To be shown in the unit that was written, also where that is the bare one."""
         return replace(self, shown=self.written.symbol or None)
 
+    def compares(self, other: Type) -> bool:
+        """True if values of both can be compared: one dimension, whatever their axes."""
+        return isinstance(other, Quantity) and self.dimension == other.dimension
+
     def fits(self, other: Type) -> bool:
-        """True if both are of one kind and dimension, whatever their axes."""
-        return (
-            isinstance(other, Quantity)
-            and (self.dimension, self.is_complex) == (other.dimension, other.is_complex)
-        )  # fmt: skip
+        """True if one can take the place of the other, whatever their axes."""
+        return self.compares(other) and self.is_complex == other.is_complex
 
     def _what(self) -> str:
         return units.describe(self.dimension) + (", complex" if self.is_complex else "")
@@ -112,6 +117,18 @@ class Quantity(Type):
     def said(self, value: Any, digits: int = 4) -> str:
         """A value with its unit."""
         return units.format_value(value, self.dimension, shown=self.shown or None, digits=digits)
+
+
+@dataclass(frozen=True, slots=True)
+class Waveform(Quantity):
+    """A quantity over time at even steps, as an instrument records it. Computing with it gives curves."""
+
+    stored = "waveform"
+    AXES: ClassVar[tuple[str, ...]] = ("time",)
+
+    def single(self) -> Quantity:  # type: ignore[override]  # one value is no waveform
+        """One value of it."""
+        return Quantity((), self.dimension, self.shown)
 
 
 @dataclass(frozen=True, slots=True)
@@ -143,7 +160,7 @@ class Text(Type):
 
 
 NUMBER, YES_NO, TEXT = Quantity(), YesNo(), Text()
-_STORED: dict[str, type[Type]] = {kind.stored: kind for kind in (Quantity, YesNo, Text)}
+_STORED: dict[str, type[Type]] = {kind.stored: kind for kind in (Quantity, Waveform, YesNo, Text)}
 _WORDS: dict[str, Type] = {"number": NUMBER, "text": TEXT, "yes_no": YES_NO}
 WORDS = tuple(_WORDS)  # that declarations name types by, beside units
 
@@ -160,14 +177,14 @@ def column_of(name: str, kind: Type, origin: str = "read") -> dict[str, Any]:
     """What is told of a column or value in events: its name, unit, the unit to show it in, origin, and its kind if it
     is no quantity. stored_type reads it back."""
     told = {"name": name, "unit": kind.unit, "shown": kind.shown or "", "origin": origin}
-    return told if isinstance(kind, Quantity) else told | {"kind": kind.stored}
+    return told if type(kind) is Quantity else told | {"kind": kind.stored}
 
 
 def stored_type(entry: Mapping[str, Any]) -> Type:
     """The type of stored values (without axes), from what is stored with them: kind, unit, shown."""
     kind = _STORED[entry.get("kind", Quantity.stored)]
-    if kind is not Quantity:
+    if not issubclass(kind, Quantity):
         return kind()
     shown = entry["shown"] or None
     symbol = shown or entry["unit"]
-    return Quantity((), units.parse_unit(symbol).dimension if symbol else PLAIN, shown)
+    return kind((), units.parse_unit(symbol).dimension if symbol else PLAIN, shown)

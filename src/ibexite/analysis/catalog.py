@@ -47,7 +47,7 @@ def _rows(curve: Curve, axis: str) -> tuple[Array, Array, dict[str, Array], tupl
     moved = np.moveaxis(curve.values, place, -1)
     rest = {name: points for name, points in curve.axes.items() if name != axis}
     x = curve.axes[axis]
-    return x, moved.reshape(-1, len(x)), rest, moved.shape[:-1]
+    return x, moved.reshape(math.prod(moved.shape[:-1]), len(x)), rest, moved.shape[:-1]
 
 
 def _measured(x: Array, row: Array) -> tuple[Array, Array]:

@@ -17,7 +17,8 @@ from ibexite.bench.interface import TRIES, Connected, Finding, Key, SafeDeed
 from ibexite.bench.limiting import Limiting
 from ibexite.bench.pool import Pool
 from ibexite.bench.proof import ask_all, in_one, prove
-from ibexite.bench.read_line import Item, ReadLine
+from ibexite.bench.query import Item
+from ibexite.bench.read_line import ReadLine
 from ibexite.bench.restoring import restore
 from ibexite.bench.safety import make_safe
 from ibexite.bench.set_line import SetLine, Target, make_set_line
@@ -127,7 +128,7 @@ class Bench:
             for role in self.roles():
                 session = self.sessions[role.instrument]
                 for setting, value in role.protect.items():
-                    session.send(session.encoder(setting, role.channel)(value))
+                    session.send(session.profile.settings[setting].encoder(role.channel)(value))
                     held = session.ask_setting(setting, role.channel)
                     if not abs(held - value) <= session.profile.settings[setting].room(value):
                         raise InstrumentError(

@@ -106,7 +106,7 @@ def _refuse_beyond(bench: Bench, key: tuple[str, str], value: float, ceiling: fl
     role = bench.file.roles[key[0]]
     session = bench.sessions[role.instrument]
     for setting, safe in session.profile.safe.items():
-        session.send(session.encoder(setting, role.channel)(safe))
+        session.send(session.profile.settings[setting].encoder(role.channel)(safe))
         bench.state[key[0], setting] = float(safe)
     dimension = session.profile.settings[key[1]].feature.dimension or units.PLAIN
     shown = [units.format_value(x, dimension) for x in (value, ceiling)]

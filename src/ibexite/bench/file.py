@@ -308,6 +308,8 @@ def _signal(table: Table, name: str, roles: dict[str, RoleFact], instruments: di
             f"profile {profile.name} has no reading {reading_name!r}",
             "Write it as role.reading. " + did_you_mean(reading_name, profile.readings),
         )
+    if reading.curve is not None:
+        table.fail("read", f"{reading_name} gives whole curves", "A signal is one value; read it by its role.")
     setup = table.table("with")
     channel = setup.integer("channel", roles[role_name].channel)
     arguments = {key: setup.quantity(key, dimension) for key, dimension in reading.arguments.items()}

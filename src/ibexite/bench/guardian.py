@@ -145,7 +145,7 @@ def _deeds(bench: Bench, rescues: dict[str, Rescue]) -> list[dict[str, Any]]:
                 "link": rescues[role.instrument].plan,
                 "identity": session.identity,
                 "simulated": session.is_simulated,
-                "commands": [session.encoder(setting, role.channel)(value) for setting, value in safe],
+                "commands": [session.profile.settings[setting].encoder(role.channel)(value) for setting, value in safe],
                 "questions": [
                     (session.question(setting, role.channel), ["1", "+1", "ON"] if value else ["0", "+0", "OFF"])
                     for setting, value in safe

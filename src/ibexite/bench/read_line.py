@@ -1,4 +1,4 @@
-"""A `read` line made ready: which queries it takes, and what each reply means. Decides which readings are bad.
+"""A `read` line made ready: which queries it takes.
 
 Without `together` the readings are taken one after the other, as written. With it, all instruments are asked before
 any is waited for, one open query on each; the channels of one scanner become one scan.
@@ -7,145 +7,20 @@ any is waited for, one open query on each; the channels of one scanner become on
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Sequence
 from math import nan
+from typing import Any
 
 from ibexite import units
 from ibexite.bench.interface import TRIES
+from ibexite.bench.query import BadReading, Item, Query
 from ibexite.errors import LinkError
 from ibexite.holes import Bad
-from ibexite.instruments.profile import ReadingCommands
-from ibexite.instruments.session import Message, Reconnected, Session
-from ibexite.protocols.scpi import INFINITY, NOT_A_NUMBER, response_value
+from ibexite.instruments.session import Reconnected, Session
 from ibexite.units import Dimension
-from ibexite.verdicts import BAD_READINGS, FAULT_OF_UNIT, Reason
+from ibexite.verdicts import BAD_READINGS, Reason
 
 MOST_SETTLING = 100  # readings
-
-
-@dataclass(slots=True)
-class Item:
-    """One value of the line."""
-
-    name: str
-    session: Session
-    commands: ReadingCommands
-    channel: int
-    arguments: dict[str, float]
-    scale: float
-    dimension: Dimension
-    believe: tuple[float, float] | None
-    convert: Callable[[float], float] | None = None  # what is no plain factor: a thermistor, a threshold
-    low: float = field(init=False)
-    high: float = field(init=False)
-
-    def __post_init__(self) -> None:
-        widest = 0.999 * INFINITY * self.scale
-        self.low, self.high = self.believe or (-widest, widest)
-
-    def value(self, text: str) -> float:
-        """The value of a reply in base units. Raises BadReading."""
-        if self.convert is None and "_" not in text:  # which Python would read, and IEEE 488.2 does not
-            try:
-                value = float(text) * self.scale
-            except ValueError:
-                value = nan
-            if self.low <= value <= self.high:  # so it is neither NAN nor INF
-                return value
-        return self._looked_at(text)
-
-    def _looked_at(self, text: str) -> float:
-        """The value of a reply that is not plainly a good one."""
-        try:
-            number = response_value(text)
-        except ValueError:
-            raise BadReading("not_a_number" if text.strip() else "empty", text) from None
-        value = number * self.scale
-        if self.convert is not None and abs(number) < 0.999 * INFINITY:
-            value = self.convert(number)
-        if self.low <= value <= self.high:
-            return value
-        if abs(number) >= NOT_A_NUMBER:
-            raise BadReading("not_a_number", text)
-        if abs(number) >= 0.999 * INFINITY:
-            raise BadReading(FAULT_OF_UNIT, text)
-        shown = units.format_value(value, self.dimension)
-        raise BadReading("unbelievable", text, f": {shown}")
-
-
-class BadReading(Exception):
-    """A reply that gives no usable value; the code of why, and what more there is to say."""
-
-    def __init__(self, code: str, raw: str, more: str = "") -> None:
-        super().__init__(code)
-        self.reason, self.raw = Reason(code, BAD_READINGS[code] + more), raw
-
-
-class _Query:
-    """One query on one instrument and the items that its reply holds."""
-
-    def __init__(self, session: Session, items: list[Item], places: list[int]) -> None:
-        self.session, self.items, self.places = session, items, places
-        commands, first = items[0].commands, items[0]
-        ask = commands.query.replace("{channel}", str(first.channel))
-        self._select = commands.select.replace("{channels}", ",".join(str(item.channel) for item in items))
-        self._ask, self._select_and_ask = session.message(ask), session.message(self._select, ask)
-        self._is_single = len(items) == 1
-        self._value, self._exchange = first.value, session.exchange_once
-
-    def _message(self) -> Message:
-        """The query, with the selection of its channels if others were selected last."""
-        if self._select and self.session.selected != self._select:
-            self.session.selected = self._select
-            return self._select_and_ask
-        return self._ask
-
-    def send(self) -> None:
-        """Asks; `take` takes the reply."""
-        self.session.ask(self._message() if self._select else self._ask)
-
-    def take(self, values: list[float]) -> list[Bad]:
-        """Puts the values of the reply into their places; what is bad in it."""
-        reply = self.session.answer(self._select_and_ask if self._select else self._ask)
-        if self._is_single:
-            return self._put(reply, 0, values)
-        texts = reply.split(",")
-        if len(texts) != len(self.items):
-            reason = Reason("count", f"{len(texts)} values instead of {len(self.items)}")
-            if not reply.strip():
-                reason = Reason("empty", BAD_READINGS["empty"])
-            return [Bad(item.name, reason, reply) for item in self.items]
-        bad = []
-        for i, text in enumerate(texts):
-            bad += self._put(text, i, values)
-        return bad
-
-    def _put(self, text: str, i: int, values: list[float]) -> list[Bad]:
-        try:
-            values[self.places[i]] = self.items[i].value(text)
-        except BadReading as error:
-            values[self.places[i]] = nan
-            return [Bad(self.items[i].name, error.reason, error.raw)]
-        return []
-
-    def value(self) -> float:
-        """Asks for the only item of this query and waits for its value, in base units. Raises BadReading."""
-        if self._select:
-            return self._value(self._exchange(self._message()))
-        return self._value(self._exchange(self._ask))
-
-    def configure(self) -> None:
-        for item in self.items:
-            if not item.commands.configure:
-                continue
-            text = item.commands.configure.replace("{channel}", str(item.channel))
-            for key, value in item.arguments.items():
-                text = text.replace("{" + key + "}", f"{value:.15g}")
-            if self.session.configured.get(str(item.channel)) != text:
-                self.session.send(text)
-                self.session.configured[str(item.channel)] = text
-                self.session.selected = ""
 
 
 class ReadLine:
@@ -163,8 +38,8 @@ class ReadLine:
     ) -> None:
         self.items, self.averaging, self.bad = items, averaging, bad
         self._tries, self._settled = tries, settled
-        self._rounds = _rounds(items) if together else [[_Query(i.session, [i], [n])] for n, i in enumerate(items)]
-        is_alone = [len(round_) == 1 and len(round_[0].items) == 1 for round_ in self._rounds]
+        self._rounds = _rounds(items) if together else [[_query(i.session, [i], [n])] for n, i in enumerate(items)]
+        is_alone = [len(round_) == len(round_[0].items) == 1 and not round_[0].is_curve for round_ in self._rounds]
         self._places = [(r, r[0].places[0] if alone else -1) for r, alone in zip(self._rounds, is_alone, strict=True)]
         self._sessions = list({id(item.session): item.session for item in items}.values())
         self._is_set_up, self._is_plain = False, averaging == 1 and settled is None
@@ -174,8 +49,8 @@ class ReadLine:
     def _forget(self) -> None:
         self._is_set_up = False
 
-    def __call__(self) -> list[float]:
-        """The values in base units, in the order of the line; NaN for a bad one."""
+    def __call__(self) -> list[Any]:
+        """The values in base units, in the order of the line: numbers and curves; NaN for a bad one."""
         try:
             return self._once() if self._is_set_up and self._is_plain else self._take_all()
         except Reconnected:  # once more from the set-ups on; other instruments may still be answering
@@ -253,7 +128,7 @@ class ReadLine:
                     self._again(query, values, bad)
         return values
 
-    def _again(self, query: _Query, values: list[float], bad: list[Bad]) -> None:
+    def _again(self, query: Query, values: list[float], bad: list[Bad]) -> None:
         """Repeats a query with a bad reply; what stays bad is kept as missing, with its reason."""
         for _ in range(self._tries - 1):
             query.send()
@@ -282,14 +157,22 @@ def mean_of(values: Sequence[float], dimension: Dimension) -> float:
     return sum(values) / len(values)
 
 
-def _rounds(items: list[Item]) -> list[list[_Query]]:
+def _query(session: Session, items: list[Item], places: list[int]) -> Query:
+    if items[0].commands.curve is None:
+        return Query(session, items, places)
+    from ibexite.bench.read_curve import CurveQuery
+
+    return CurveQuery(session, items, places)
+
+
+def _rounds(items: list[Item]) -> list[list[Query]]:
     """One open query an instrument: the first of each, then the second of each, …"""
     groups: dict[tuple[int, object], list[int]] = {}
     for place, item in enumerate(items):
         # Channels of one scanner share a query; every other reading has its own.
         groups.setdefault((id(item.session), item.commands.select or place), []).append(place)
-    queries: dict[int, list[_Query]] = {}
+    queries: dict[int, list[Query]] = {}
     for (session, _), places in groups.items():
-        queries.setdefault(session, []).append(_Query(items[places[0]].session, [items[p] for p in places], places))
+        queries.setdefault(session, []).append(_query(items[places[0]].session, [items[p] for p in places], places))
     longest = max(map(len, queries.values()))
     return [[mine[n] for mine in queries.values() if n < len(mine)] for n in range(longest)]

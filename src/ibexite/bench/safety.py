@@ -59,7 +59,7 @@ def _make_role_safe(bench: Bench, role: RoleFact, session: Session, *, anew: boo
         session.link.is_waiting = True
     session.settle_link()
     for setting, value in session.profile.safe.items():
-        session.link_send(session.encoder(setting, role.channel)(value))
+        session.link_send(session.profile.settings[setting].encoder(role.channel)(value))
         bench.state[role.name, setting] = float(value)
     held = session.link_ask_settings(list(session.profile.safe), role.channel)
     for (setting, value), now in zip(session.profile.safe.items(), held, strict=True):

@@ -70,7 +70,9 @@ def make_set_line(
     for i, target in enumerate(targets):
         bound[f"key_{i}"] = (target.role, target.setting)
         # The values of an inner loop come again and again.
-        bound[f"encode_{i}"] = lru_cache(TEXTS_KEPT)(target.session.encoder(target.setting, target.channel))
+        bound[f"encode_{i}"] = lru_cache(TEXTS_KEPT)(
+            target.session.profile.settings[target.setting].encoder(target.channel)
+        )
         bound[f"send_{i}"], bound[f"touched_{i}"] = target.session.send, touched[target.session]
     for group in _groups(targets):
         texts = [f"encode_{i}({names[i]})" for i in group]

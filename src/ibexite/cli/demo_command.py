@@ -33,7 +33,7 @@ def command(folder: Path) -> None:
     from ibexite.cli.options import open_program
     from ibexite.cli.running import RunOptions, run_unit, tell_report
     from ibexite.cli.signals import Signals
-    from ibexite.records.lookup import verdict_text
+    from ibexite.records.stored_run import verdict_text
     from ibexite.station.report_helper import ReportHelper
 
     kept = make_project(folder)

@@ -25,7 +25,7 @@ from ibexite.station.records_folder import records_folder
 
 if TYPE_CHECKING:
     from ibexite.language.program import MeasurementFacts
-    from ibexite.records.lookup import RunRecord
+    from ibexite.records.stored_run import RunRecord
 
 
 @click.command("measure")

@@ -9,7 +9,7 @@ import click
 
 from ibexite.cli.options import format_option, open_records, records_option
 from ibexite.cli.view import verdict_word
-from ibexite.records.lookup import local_time, verdict_text
+from ibexite.records.stored_run import local_time, verdict_text
 from ibexite.wording import duration_text
 
 

@@ -10,7 +10,7 @@ import click
 
 from ibexite.cli.options import format_option, open_records, records_option
 from ibexite.cli.view import verdict_word
-from ibexite.records.lookup import RunRecord, TestRecord
+from ibexite.records.stored_run import Grid, RunRecord, TestRecord
 from ibexite.wording import duration_text, judged_text, place_text, single_text
 
 
@@ -75,14 +75,27 @@ def _show_test(test: TestRecord) -> None:
             f"{result['label'][:40]:<29} {text.value_with_unit or '-':>12}   {text.limits:<20} {margin:<17} {where}"
         )
         click.echo(f"    {word} {columns}".rstrip())
-    for grid in test.grids:
-        names = ", ".join(c["name"] for c in grid.columns if c["origin"] != "sweep")
-        if grid.axes:
-            click.echo(f"    data   {names} over {', '.join(grid.axes)}, {len(grid.data[0])} rows")
-        else:
-            click.echo(f"    value  {names} = {single_text(grid.columns[0], grid.data[0][0])}")
+    for line in _values(test.grids):
+        click.echo(line)
     for bad in test.bad_readings:
         click.echo(f"    bad    {bad['name']}: {bad['reason']} (reply {bad['raw']!r})")
+
+
+def _values(grids: list[Grid]) -> list[str]:
+    """Tables and single values, a line each; curves of one name that were read within loops in one line. Long series
+    are not read for it."""
+    counts: dict[object, int] = {}
+    lines: dict[object, str] = {}
+    for number, grid in enumerate(grids):
+        names = ", ".join(c["name"] for c in grid.columns if c["origin"] != "sweep")
+        if not grid.axes:
+            lines[number] = f"    value  {names} = {single_text(grid.columns[0], grid.data[0][0])}"
+            continue
+        outer = list(grid.place["at"]) if grid.place else []
+        key: object = (names, *outer) if outer else number
+        counts[key] = counts.get(key, 0) + len(grid.data[0])
+        lines[key] = f"    data   {names} over {', '.join([*outer, *grid.axes])}, {counts[key]} rows"
+    return list(lines.values())
 
 
 def _as_data(record: RunRecord) -> dict[str, Any]:

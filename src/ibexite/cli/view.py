@@ -15,7 +15,7 @@ import click
 
 from ibexite import events
 from ibexite.holes import Bad
-from ibexite.records.lookup import verdict_text
+from ibexite.records.stored_run import verdict_text
 from ibexite.verdicts import BAD_READINGS, Verdict, told
 from ibexite.wording import JudgedText, column_text, duration_text, judged_text, place_text, worst_first
 

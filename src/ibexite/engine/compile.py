@@ -109,8 +109,13 @@ class Compiler(LoopCompiler, CheckCompiler):
         targets = ", ".join(variable(name) for name in names) + ","
         if self._loops:
             self._emit(f"{targets} = {call}", line)
-            for name in names:
-                self._column(name)
+            axes = tuple(loop.axis for loop in self._loops)
+            for reading in statement.readings:
+                if self.frame.gives_curve(reading):
+                    teller = self._bind("told", self.frame.whole_curve(reading.name, axes))
+                    self._emit(f"{teller}({variable(reading.name)}, ({''.join(f'v_{axis}, ' for axis in axes)}))", line)
+                else:
+                    self._column(reading.name)
         else:
             teller = self._bind("told", self.frame.readings(tuple(names)))
             self._emit(f"{targets} = {teller}({call})", line)

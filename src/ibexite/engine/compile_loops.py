@@ -28,7 +28,7 @@ class LoopCompiler(CompilerBase):
 
     def _if(self, statement: nodes.If, line: int) -> None:
         for name in self._made_in(statement):
-            self._emit(f"{variable(name)} = NEVER", line)
+            self._emit(f"{variable(name)} = {self._not_measured(name)}", line)
         word = "if"
         for condition, body in statement.branches:
             self._emit(f"{word} {self._decided(condition)}:", line)
@@ -51,22 +51,26 @@ class LoopCompiler(CompilerBase):
         self._depth -= 1
 
     def _made_in(self, statement: nodes.If) -> list[str]:
-        """The names that get a value in one of the branches, outside of loops within them."""
+        """The names that get a value in one of the branches; of loops within them those that are used as curves."""
         made: dict[str, None] = {}
-        bodies = list(nodes.inner_bodies(statement))
-        while bodies:
-            for inner in bodies.pop():
-                match inner:
-                    case nodes.Measure():
-                        outputs = self.program.measures[inner].measurement.outputs
-                        made |= dict.fromkeys(f"{inner.name}.{name}" for name in outputs)
-                    case nodes.If() | nodes.Watch():
-                        bodies += nodes.inner_bodies(inner)
-                    case nodes.Sweep() | nodes.Repeat():
-                        pass
-                    case _:
-                        made |= dict.fromkeys(name for name, _ in nodes.names_made(inner))
+        for body in nodes.inner_bodies(statement):
+            for inner in nodes.walk(body):
+                names = [name for name, _ in nodes.names_made(inner)]
+                if isinstance(inner, nodes.Measure):
+                    names += [f"{inner.name}.{name}" for name in self.program.measures[inner].measurement.outputs]
+                made |= dict.fromkeys(name for name in names if self._is_seen_outside(name))
         return list(made)
+
+    def _is_seen_outside(self, name: str) -> bool:
+        binding = self.frame.names.get(name)
+        outer = [loop.axis for loop in self._loops]
+        return binding is None or set(binding.type.axes) <= set(outer) or self._is_used_as_curve(name, outer)
+
+    def _not_measured(self, name: str) -> str:
+        """The source of what a name stands for whose line was not carried out."""
+        binding = self.frame.names.get(name)
+        axes = [] if binding is None else [a for a in binding.type.axes if a not in {loop.axis for loop in self._loops}]
+        return f"never_over({axes!r})" if axes else "NEVER"
 
     def _leave(self, statement: nodes.Leave, line: int) -> None:
         self._emit(f"leave({self._loops[-1].axis!r}, {statement.why!r})", line)

@@ -93,7 +93,17 @@ def as_time(seconds: float) -> float:
     return seconds
 
 
+def never_over(axes: list[str]) -> Any:
+    """A curve of which no point was measured."""
+    import numpy as np
+
+    from ibexite.analysis.curve import ArrayCurve
+
+    return ArrayCurve({axis: np.empty(0) for axis in axes}, np.empty((0,) * len(axes)))
+
+
 HELPERS = {
+    "never_over": never_over,
     "as_time": as_time,
     "hole_of": hole_of,
     "div": divided,

@@ -108,7 +108,7 @@ class FrameBase:
         for use in self.program.measures.values():
             if name in use.measurement.outputs:
                 return column_of(name, use.measurement.outputs[name], "sweep")
-        return column_of(name, NUMBER, "sweep")
+        return column_of(name, self.program.axes.get(name, NUMBER), "sweep")
 
 
 def _curves_used(runtime: Runtime) -> dict[str, list[frozenset[str]]]:

@@ -6,6 +6,7 @@ from collections.abc import Callable
 from typing import Any
 
 from ibexite.bench.interface import ItemLike
+from ibexite.classes import instrument_classes
 from ibexite.engine.frame_gaps import Gaps
 from ibexite.errors import SequenceError
 from ibexite.language import constants, fill, nodes
@@ -80,6 +81,13 @@ class BenchLines(Gaps):
             return bench.signal_item(name, self.played_by(reading.source))
         arguments = {key: self._constant(value) for key, value in reading.arguments}
         return bench.role_item(name, self.played_by(reading.role), reading.source, arguments)
+
+    def gives_curve(self, reading: nodes.Reading) -> bool:
+        """True for a reading of a role that gives a whole curve."""
+        need = self.scope.needs.get(reading.role or "")
+        if need is None or need.class_name is None or reading.query:
+            return False
+        return bool(instrument_classes()[need.class_name].readings[reading.source].axes)
 
     def _constant(self, expr: nodes.Expr) -> float:
         value = constants.number(expr, self.known)

@@ -4,12 +4,17 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from ibexite import events, units
 from ibexite.engine.frame_base import FrameBase
 from ibexite.holes import Bound, Counts
 from ibexite.values import Quantity
+
+if TYPE_CHECKING:
+    from ibexite.analysis.curve import Curve
+
+LONG = 1_000  # numbers of a curve, from which on they are no list
 
 
 class Values(FrameBase):
@@ -24,13 +29,17 @@ class Values(FrameBase):
             bad, io = runtime.take_bad(), runtime.take_traffic()
             for meta, value in zip(metas, values, strict=True):
                 mine = [b for b in bad if b[0] == meta["name"]]
+                runtime.fresh[block, meta["name"]] = value
+                if hasattr(value, "axes"):
+                    self._tell_curve(meta, value, bad=mine, io=io)
+                    io = events.NOTHING_SAID
+                    continue
                 runtime.emit(
                     events.Value(
                         runtime.now(), block, meta["name"], "read", meta["unit"], meta["shown"], plain(value), mine, io,
                         meta.get("kind", Quantity.stored),
                     )
                 )  # fmt: skip
-                runtime.fresh[block, meta["name"]] = value
                 io = events.NOTHING_SAID
             return values
 
@@ -49,11 +58,8 @@ class Values(FrameBase):
                     tell_one(f"{meta['name']}.{part}", number, None)
             elif isinstance(value, bool | str | float | int):
                 tell_one(meta["name"], value, n)
-            elif value.values.dtype.kind == "c":
-                for part, values in (("re", value.values.real), ("im", value.values.imag)):
-                    tell_curve(f"{meta['name']}.{part}", value, values)
             else:
-                tell_curve(meta["name"], value, value.values)
+                self._tell_curve(meta, value)
 
         def tell_one(called: str, value: Any, n: tuple[int, int] | None) -> None:
             bound = ""
@@ -67,17 +73,41 @@ class Values(FrameBase):
                 )
             )  # fmt: skip
 
-        def tell_curve(called: str, curve: Any, values: Any) -> None:
-            axes = [self.axis_meta(axis) for axis in curve.axes]
-            runtime.emit(
-                events.Computed(
-                    runtime.now(), block, called, meta["unit"], meta["shown"], axes,
-                    [g.ravel().tolist() for g in curve.grid()],
-                    [plain(v) for v in values.ravel().tolist()], kind,
-                )
-            )  # fmt: skip
-
         return tell
+
+    def whole_curve(self, name: str, outer: tuple[str, ...]) -> Callable[..., None]:
+        """Tells of a curve that was read within loops, at a place of them. What was said and what is bad goes with the
+        row of the turn."""
+        meta, metas = self.meta(name), [self.axis_meta(axis) for axis in outer]
+        return lambda value, at: self._tell_curve(meta, value, outer=metas, at=at)
+
+    def _tell_curve(self, meta: dict[str, Any], curve: Curve, **more: Any) -> None:
+        """Emits a curve; a complex one as two."""
+        parts = {"": curve.values}
+        if curve.values.dtype.kind == "c":
+            parts = {".re": curve.values.real, ".im": curve.values.imag}
+        for part, values in parts.items():
+            self.runtime.emit(self._curve_event(meta, meta["name"] + part, curve, values, more))
+
+    def _curve_event(
+        self, meta: dict[str, Any], called: str, curve: Curve, values: Any, more: dict[str, Any]
+    ) -> events.Curve:
+        from ibexite.analysis.curve import never
+
+        sampling, runtime = curve.sampling, self.runtime
+        flat = values.ravel()
+        return events.Curve(
+            runtime.now(), self.block, called, meta["origin"], meta["unit"], meta["shown"],
+            [self.axis_meta(axis) for axis in ([sampling.axis] if sampling else curve.axes)],
+            [] if sampling else [_numbers(points.ravel()) for points in curve.grid()],
+            _numbers(flat), meta.get("kind", Quantity.stored), (sampling.start, sampling.step) if sampling else None,
+            never(flat).nonzero()[0].tolist(), **more,
+        )  # fmt: skip
+
+
+def _numbers(values: Any) -> Any:
+    """Values for an event: a long series of numbers as the array that it is."""
+    return values if len(values) > LONG and values.dtype.kind == "f" else values.tolist()
 
 
 def plain(value: Any) -> Any:

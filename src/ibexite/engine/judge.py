@@ -224,8 +224,8 @@ class Tally:
             self.bound = ""
 
     def _take_extent(self, points: list[Any], places: tuple[Any, ...], at: At) -> None:
-        least = list(at) + [axis[p].min() for axis, p in zip(points, places, strict=True)]
-        most = list(at) + [axis[p].max() for axis, p in zip(points, places, strict=True)]
+        met = [axis[p].tolist() for axis, p in zip(points, places, strict=True)]
+        least, most = [*at, *map(min, met)], [*at, *map(max, met)]
         self.least = list(map(min, self.least, least)) if self.least else least
         self.most = list(map(max, self.most, most)) if self.most else most
 

@@ -6,12 +6,14 @@ Shipped profiles use commands of SCPI-1999 and IEEE 488.2 only.
 from __future__ import annotations
 
 import hashlib
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
 from ibexite import units
 from ibexite.classes import Feature, InstrumentClass, instrument_classes
 from ibexite.errors import MistakeError, UnitError, did_you_mean
+from ibexite.instruments.answers import CurveCommands, curve_commands
 from ibexite.plain_file import is_file
 from ibexite.toml_reader import Table, read_toml
 from ibexite.units import Dimension, Unit
@@ -43,6 +45,20 @@ class SettingCommands:
         written = float(f"{(value - offset) / factor:.{self.digits}g}")
         return round(written * factor + offset, 12) if offset else written * factor
 
+    def encoder(self, channel: int) -> Callable[[float], str]:
+        """The function that makes the command from a value in base units (True/False for on/off).
+
+        Numbers are written with as few digits as read back the same, 15 at most, or as few as the profile asks for.
+        """
+        before, _, after = self.write.replace("{channel}", str(channel)).partition("{value}")
+        if self.feature.dimension is None:
+            on, off = before + "ON" + after, before + "OFF" + after
+            return lambda value: on if value else off
+        factor, offset, digits = float(self.unit.factor), float(self.unit.offset), self.digits
+        if factor == 1 and not offset:
+            return lambda value: f"{before}{value + 0.0:.{digits}g}{after}"  # + 0.0: never "-0"
+        return lambda value: f"{before}{(value - offset) / factor + 0.0:.{digits}g}{after}"
+
     def room(self, value: float) -> float:
         """How far an answer may lie from the value that was set: 0.1 % and a ten-thousandth of the range, at least its
         resolution."""
@@ -52,7 +68,8 @@ class SettingCommands:
 
 @dataclass(frozen=True, slots=True)
 class ReadingCommands:
-    """How a reading is taken. With `select` the instrument is a scanner: one query reads several channels."""
+    """How a reading is taken. With `select` the instrument is a scanner: one query reads several channels. `curve` says
+    how a whole curve is answered; None for one value."""
 
     feature: Feature
     query: str
@@ -60,6 +77,7 @@ class ReadingCommands:
     select: str
     arguments: dict[str, Dimension]
     unit: Unit  # in which the instrument answers
+    curve: CurveCommands | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -205,13 +223,15 @@ def _reading(table: Table, instrument_class: InstrumentClass, key: str) -> Readi
         )
     arguments = table.table("arguments")
     dimensions = {name: units.parse_unit(arguments.text(name)).dimension for name in arguments}
+    unit = _unit(table, feature)
     reading = ReadingCommands(
         feature,
         table.text("query"),
         table.text("configure", ""),
         table.text("select", ""),
         dimensions,
-        _unit(table, feature),
+        unit,
+        curve_commands(table, feature, unit),
     )
     table.finish()
     return reading

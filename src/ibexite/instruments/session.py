@@ -14,7 +14,7 @@ from collections.abc import Callable, Iterable
 from typing import NamedTuple
 
 from ibexite.errors import InstrumentError, LinkError
-from ibexite.instruments.link import Link, StrayError
+from ibexite.instruments.link import Link, Reply, StrayError
 from ibexite.instruments.profile import Profile
 from ibexite.protocols.scpi import INFINITY, joined, response_value
 
@@ -161,18 +161,29 @@ class Session:
 
     def answer(self, message: Message) -> str:
         """The reply to the query that `ask` has sent. Raises Reconnected."""
+        line = self._received(message, Reply.LINE).decode("latin-1")
+        user = self.user
+        user.said.append((self.name, "<", line))
+        user.said_at.append(user.now())
+        return line
+
+    def answer_with_block(self, message: Message) -> bytes:
+        """As `answer`, for a reply that is a definite length block: its content. Of that the length is told: what it
+        says is in the records as a curve."""
+        content = self._received(message, Reply.BLOCK)
+        self._tell("<", f"#{len(str(len(content)))}{len(content)}…")
+        return content
+
+    def _received(self, message: Message, reply: Reply) -> bytes:
         try:
-            line = self.link.receive().decode("latin-1")
+            received = self.link.receive(reply)
         except LinkError as error:
             error = _naming(error, message)
             self._recover(error)
             raise self._reconnected(error) from None
         if self.unproven:
             self.unproven.clear()
-        user = self.user
-        user.said.append((self.name, "<", line))
-        user.said_at.append(user.now())
-        return line
+        return received
 
     def exchange_once(self, message: Message) -> str:
         """Asks and answers. Raises Reconnected: it is to be asked again, from its set-up on."""
@@ -386,21 +397,6 @@ class Session:
                 where=self.name,
                 remedy=f"Check {key} of profile {self.profile.name}.",
             ) from None
-
-    def encoder(self, setting: str, channel: int) -> Callable[[float], str]:
-        """The function that makes the command of a setting from a value in base units (True/False for on/off).
-
-        Numbers are written with as few digits as read back the same, 15 at most, or as few as the profile asks for.
-        """
-        commands = self.profile.settings[setting]
-        before, _, after = commands.write.replace("{channel}", str(channel)).partition("{value}")
-        if commands.feature.dimension is None:
-            on, off = before + "ON" + after, before + "OFF" + after
-            return lambda value: on if value else off
-        factor, offset, digits = float(commands.unit.factor), float(commands.unit.offset), commands.digits
-        if factor == 1 and not offset:
-            return lambda value: f"{before}{value + 0.0:.{digits}g}{after}"  # + 0.0: never "-0"
-        return lambda value: f"{before}{(value - offset) / factor + 0.0:.{digits}g}{after}"
 
     def question(self, setting: str, channel: int) -> str:
         """The query for a setting."""

@@ -5,14 +5,14 @@ from __future__ import annotations
 from dataclasses import replace
 
 from ibexite import units
-from ibexite.classes import Feature
+from ibexite.classes import Feature, instrument_classes
 from ibexite.errors import UnitError, did_you_mean
 from ibexite.language import constants, fill, nodes
 from ibexite.language.check_judging import JudgingChecker
 from ibexite.language.check_loops import LoopChecker
 from ibexite.language.program import Binding, RoleUse, SetPoint, Use
 from ibexite.language.source import Span
-from ibexite.values import NUMBER, YES_NO, Quantity, Text, Type, YesNo
+from ibexite.values import NUMBER, Quantity, Text, Type, YesNo
 
 
 class DeedChecker(LoopChecker, JudgingChecker):
@@ -89,11 +89,38 @@ class DeedChecker(LoopChecker, JudgingChecker):
             if kind is None:
                 self.broken.add(reading.name)
                 continue
-            if not isinstance(kind, Quantity) and (statement.averaging > 1 or statement.settled is not None):
+            is_number = isinstance(kind, Quantity) and not kind.axes
+            if not is_number and (statement.averaging > 1 or statement.settled is not None):
                 self.source.report(reading.span, "not a number", str(kind), "Only numbers are averaged or settle.")
+            if kind.axes:
+                self._whole_curve(reading, kind)
+                continue
             self.bind(reading.name, "read", kind.over(self.here), reading.span)
             if statement.settled is not None and isinstance(kind, Quantity):
                 self._settled(statement.settled, kind)
+
+    def _whole_curve(self, reading: nodes.Reading, kind: Type) -> None:
+        """A reading that gives a curve; within loops it can be used in the turn that took it."""
+        feature = self._feature(reading)
+        assert feature is not None
+        met = [axis for axis in kind.axes if axis in self.here]
+        if met:
+            self.source.report(
+                reading.span, f"two axes are called {met[0]}", f"{reading.source} is over {', '.join(kind.axes)}",
+                "Give the loop another name.",
+            )  # fmt: skip
+            self.broken.add(reading.name)
+            return
+        for axis, dimension in feature.axes.items():
+            self.foreign_axes[axis] = self.program.axes[axis] = Quantity((axis,), dimension)
+        self.bind(reading.name, "read", kind, reading.span)
+        if self.here:
+            self.passing[reading.name] = len(self.loops)
+
+    def _feature(self, reading: nodes.Reading) -> Feature | None:
+        need = self.scope.needs.get(reading.role or "")
+        known = instrument_classes().get((need.class_name if need is not None else "") or "")
+        return known.readings.get(reading.source) if known is not None else None
 
     def _settled(self, expr: nodes.Expr, kind: Type) -> None:
         found = self.scalar(expr)
@@ -137,7 +164,7 @@ class DeedChecker(LoopChecker, JudgingChecker):
                 f"{_a(known.name)} has none of this name. {did_you_mean(reading.source, known.readings)}",
             )
             return None
-        return YES_NO if feature.dimension is None else Quantity((), feature.dimension)
+        return feature.type
 
     # --- computing ---------------------------------------------------------------------------------------------------
 

@@ -57,7 +57,7 @@ class JudgingChecker(NameChecker):
                 )
         elif criterion.kind == "==" and not isinstance(kind, Quantity):
             found = self.typer.type_of(criterion.a, self.lookup)
-            if found is not None and type(found) is not type(kind):
+            if found is not None and not found.compares(kind):
                 self.source.report(criterion.a.span, "these cannot be compared", str(found), f"The value is {kind}.")
         elif not isinstance(kind, Quantity):
             self.source.report(

@@ -52,6 +52,8 @@ class LoopChecker(NameChecker):
             if kind is None:
                 self.broken.add(reading.name)
                 continue
+            if kind.axes:
+                self.source.report(reading.span, "a curve in a wait", str(kind), "Wait for single values.")
             self.names.pop(reading.name, None)
             self.names[reading.name] = Binding(reading.name, "read", kind, reading.span)
         self.typer.is_in_wait = True

@@ -49,6 +49,9 @@ class NameChecker:
         self.scope.used.add(name.name)
         if name.name in self.scope.types:
             return self.scope.types[name.name]
+        if name.name in self.hidden:
+            self.source.report(name.span, f"{name.name} cannot be used here", "", self.hidden[name.name])
+            return None
         binding = self.names.get(name.name)
         if binding is not None:
             return self._seen_from_here(binding)

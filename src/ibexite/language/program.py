@@ -192,6 +192,7 @@ class Program:
     overrides: tuple[str, ...] = ()
     names: dict[str, dict[str, Binding]] = field(default_factory=dict)  # of each test
     points: dict[nodes.Sweep, list[Decimal] | None] = field(default_factory=dict)  # None: known only at run time
+    axes: dict[str, Type] = field(default_factory=dict)  # that came with readings of whole curves
     labels: dict[nodes.Sweep, tuple[str, ...]] = field(default_factory=dict)  # of sweeps over texts; points are indexes
     # Of a loop whose name is set as it is: the value that the instrument gets, where its profile sends few digits.
     rounding: dict[nodes.Loop, Callable[[float], float]] = field(default_factory=dict)
@@ -256,6 +257,7 @@ class Program:
         self.types |= home.types
         self.points |= home.points
         self.labels |= home.labels
+        self.axes |= home.axes
         self.tolerances |= home.tolerances
         self.measures |= home.measures
         self.limits |= home.limits

@@ -79,7 +79,7 @@ VERBS = {
         "texts, and on, off), or come from a column of a CSV file or workbook. `refine` adds points where a column "
         "bends, "
         "or comes near its limit, until there are so many. Inside a name is the value at this point, afterwards the "
-        "pointwise.",
+        "curve.",
         "sweep freq from 2 kHz to 80 kHz at 8 per decade refine where gain bends at most 60 points",
     ),
     "repeat": Entry(

@@ -45,7 +45,7 @@ class LimitTyper(TyperBase):
         found = self.type_of(limit, lookup)
         if kind is None or found is None:
             return False
-        if type(found) is not type(kind) or found.dimension != kind.dimension or found.is_complex:
+        if not found.compares(kind) or found.is_complex:
             self.source.report(limit.span, "wrong unit", str(found), f"The value to be judged is {kind}.")
             return False
         if not set(found.axes) <= set(kind.axes):

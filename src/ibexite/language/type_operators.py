@@ -48,7 +48,7 @@ class OperatorTyper(TyperBase):
         left, right = self.type_of(expr.left, lookup), self.type_of(expr.right, lookup)
         if left is None or right is None:
             return None
-        if type(left) is not type(right) or left.dimension != right.dimension:
+        if not left.compares(right):
             self.source.report(expr.right.span, "these cannot be compared", str(right), f"The left side is {left}.")
             return None
         if (not isinstance(left, Quantity) or left.is_complex or right.is_complex) and expr.op not in ("==", "!="):

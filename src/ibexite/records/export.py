@@ -13,7 +13,7 @@ from pathlib import Path
 
 from ibexite.errors import RecordsError
 from ibexite.plain_file import written_whole
-from ibexite.records.lookup import Grid, RunRecord, TestRecord
+from ibexite.records.stored_run import Grid, RunRecord, TestRecord, put_together
 
 RESULT_COLUMNS = (
     "label",
@@ -40,7 +40,7 @@ def export_csv(run: RunRecord, folder: Path) -> list[Path]:
     """
     files = {"results": _results(run), "values": _values(run)}
     for test in run.tests:
-        tables = [grid for grid in test.grids if grid.axes]
+        tables = put_together([grid for grid in test.grids if grid.axes])
         for number, grid in enumerate(tables, 1):
             name = re.sub(r"[^A-Za-z0-9_-]", "_", test.row["name"]) + (f"_{number}" if len(tables) > 1 else "")
             files[_free_name(name, files)] = _table(grid)

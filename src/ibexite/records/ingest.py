@@ -7,7 +7,7 @@ import json
 import math
 import sys
 from array import array
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -190,24 +190,31 @@ class _Collector:
         if test is None:
             return
         self._bad(test, e.bad, {})
-        curve = _curve(e.name, e.origin, e.unit, e.shown, self._next_grid(test), 0, [e.value])
-        curve |= {"kind": e.kind, "n": _of_how_many(e.n), "bound": e.bound}
-        test.curves.append(curve)
+        column = {"name": e.name, "origin": e.origin, "unit": e.unit, "shown": e.shown, "kind": e.kind}
+        row = _column(column, self._next_grid(test), 0, [e.value])
+        test.curves.append(row | {"n": _of_how_many(e.n), "bound": e.bound})
 
     def _next_grid(self, test: TestRows) -> int:
         """A number for what has no table of its own; negative, so that it cannot meet that of a table."""
         return -1 - sum(1 for c in test.curves if c["grid"] < 0 and c["position"] == 0)
 
-    def _computed(self, e: events.Computed) -> None:
+    def _curve(self, e: events.Curve) -> None:
         test = self._part(e.test)
         if test is None:
             return
-        grid = self._next_grid(test)
-        for position, (axis, x) in enumerate(zip(e.axes, e.x, strict=True)):
-            curve = _curve(axis["name"], "sweep", axis["unit"], axis["shown"], grid, position, x)
-            test.curves.append(curve | {"kind": axis.get("kind", Quantity.stored)})
-        curve = _curve(e.name, "let", e.unit, e.shown, grid, len(e.axes), e.v)
-        test.curves.append(curve | {"kind": e.kind})
+        grid, count = self._next_grid(test), e.v.length if isinstance(e.v, events.SideRef) else len(e.v)
+        at = {axis["name"]: value for axis, value in zip(e.outer, e.at, strict=True)}
+        place = json.dumps({"axes": e.outer, "at": at}) if at else ""
+        self._bad(test, e.bad, at)
+        if e.sampling is not None:
+            rows = [_column(e.axes[0] | {"origin": "sweep"}, grid, 0, [])]
+            rows[0] |= {"start": e.sampling[0], "step": e.sampling[1], "length": count}
+        else:
+            each = enumerate(zip(e.axes, e.x, strict=True))
+            rows = [_column(axis | {"origin": "sweep"}, grid, position, x) for position, (axis, x) in each]
+        column = {"name": e.name, "origin": e.origin, "unit": e.unit, "shown": e.shown, "kind": e.kind}
+        rows.append(_column(column, grid, len(e.axes), e.v))
+        test.curves += [row | {"place": place} for row in rows]
 
     def _judged(self, e: events.Judged) -> None:
         test = self._part(e.test)
@@ -277,49 +284,30 @@ class _Collector:
             return None
         for grid in self.grids.values():
             for i, (meta, bounds) in enumerate(zip(grid.columns, grid.bounds, strict=True)):
-                grid.test.curves.append(
-                    _curve(
-                        meta["name"],
-                        meta["origin"],
-                        meta["unit"],
-                        meta["shown"],
-                        meta["grid"],
-                        meta["position"],
-                        grid.values[i :: len(grid.columns)],
-                    )
-                    | {
-                        "kind": meta.get("kind", Quantity.stored),
-                        "labels": _labels(grid.texts.get(i, {})),
-                        "bound": "; ".join(bounds),
-                    }
-                )
+                row = _column(meta, meta["grid"], meta["position"], grid.values[i :: len(grid.columns)])
+                grid.test.curves.append(row | {"labels": _labels(grid.texts.get(i, {})), "bound": "; ".join(bounds)})
         self._run().update(duration=self.last_time, remarks=json.dumps(self.remarks))
         return self.rows
 
 
-def _curve(
-    name: str, origin: str, unit: str, shown: str, grid: int, position: int, given: Sequence[float | str | None]
-) -> RowDict:
-    """A row of curves: numbers as they are, of texts their numbers in `labels`, a hole as NaN."""
+def _column(meta: Mapping[str, Any], grid: int, position: int, given: events.Numbers) -> RowDict:
+    """A row of curves, from what was told of it and its values: numbers as they are, of texts their numbers in
+    `labels`, a hole as NaN; or where they are."""
     texts: dict[str, float] = {}
-    values = given if isinstance(given, array) else array("d", (_number(value, texts) for value in given))
+    values, ref = array("d"), events.SideRef("", 0, 0)
+    if isinstance(given, events.SideRef):
+        ref = given
+    else:
+        values = given if isinstance(given, array) else array("d", (_number(value, texts) for value in given))
     if sys.byteorder == "big":
         values = array("d", values)
         values.byteswap()
     return {
-        "name": name,
-        "origin": origin,
-        "unit": unit,
-        "shown": shown,
-        "grid": grid,
-        "position": position,
-        "length": len(values),
-        "kind": Quantity.stored,
-        "labels": _labels(texts),
-        "n": "",
-        "bound": "",
-        "data": values.tobytes(),
-    }
+        "name": meta["name"], "origin": meta["origin"], "unit": meta["unit"], "shown": meta["shown"],
+        "kind": meta.get("kind", Quantity.stored), "grid": grid, "position": position,
+        "length": ref.length or len(values), "labels": _labels(texts), "n": "", "bound": "", "data": values.tobytes(),
+        "start": None, "step": None, "side": ref.file, "side_begin": ref.begin, "place": "",
+    }  # fmt: skip
 
 
 def _number(value: float | str | None, texts: dict[str, float]) -> float:

@@ -16,8 +16,10 @@ from typing import Any
 import orjson
 
 from ibexite.errors import RecordsError
-from ibexite.events import Emitted
+from ibexite.events import Curve, Emitted
 from ibexite.file_lock import try_lock
+from ibexite.records.side_file import FOLDER, MOST_INLINE, SideFile
+from ibexite.records.side_file import SUFFIX as SIDE_SUFFIX
 from ibexite.records.stored_events import stored
 
 SYNC_INTERVAL = 0.25  # s
@@ -40,6 +42,7 @@ class Journal:
                 remedy="Without a journal no run starts. Check disk space and permissions.",
             ) from None
         try_lock(self._fd)
+        self._side = SideFile(path.parent.parent / FOLDER / (path.stem + SIDE_SUFFIX))
         self._is_dirty = False
         self._failure: OSError | None = None
         self._closed = threading.Event()
@@ -49,7 +52,7 @@ class Journal:
     def __call__(self, emitted: Emitted) -> None:
         """Appends an event. Raises RecordsError: the disk is full or gone."""
         # orjson is ten times quicker than json here, and a row is written at every point; it writes NaN as null.
-        content = stored(emitted.event)
+        content = stored(self._beside(emitted.event)) if type(emitted.event) is Curve else stored(emitted.event)
         try:
             data = orjson.dumps(content, default=_plain, option=orjson.OPT_APPEND_NEWLINE)
         except TypeError:  # a text or a number that JSON has no form for: written all the same, in words
@@ -72,8 +75,24 @@ class Journal:
                 remedy="The run stops here; what was written so far is kept.",
             ) from None
 
+    def _beside(self, curve: Curve) -> Curve:
+        """A curve with its long series in the side file."""
+        try:
+            x = [self._put(points) for points in curve.x] if isinstance(curve.x, list) else curve.x
+            return curve._replace(x=x, v=self._put(curve.v))
+        except OSError as error:
+            raise RecordsError(
+                f"the side file of the journal cannot be written ({error.strerror})", where=str(self._side.path),
+                remedy="The run stops here; what was written so far is kept.",
+            ) from None  # fmt: skip
+
+    def _put(self, numbers: Any) -> Any:
+        """Numbers as the journal has them: long series, which come as arrays, by a reference."""
+        return self._side.put(numbers) if hasattr(numbers, "dtype") and len(numbers) > MOST_INLINE else numbers
+
     def _sync(self) -> None:
         self._is_dirty = False
+        self._side.sync()  # first: the journal refers to it
         os.fsync(self._fd)
 
     def _keep_synced(self) -> None:
@@ -98,6 +117,7 @@ class Journal:
             self._sync()
         except OSError:
             pass  # already told at the event that could not be written
+        self._side.close()
         os.close(self._fd)
 
 

@@ -2,116 +2,18 @@
 
 from __future__ import annotations
 
-import datetime
 import json
 import sys
 from array import array
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 from ibexite.errors import MistakeError, RecordsError
+from ibexite.events import SideRef
+from ibexite.records.side_file import EvenPoints, SideValues
 from ibexite.records.sqlite_file import FILE_NAME, DatabaseFault, RowDict, open_to_read
-
-
-@dataclass(frozen=True, slots=True)
-class Grid:
-    """Columns of one table of a test, row by row; axes first. Values are float64 in base units, NaN for a hole."""
-
-    columns: list[RowDict]
-    data: list[array[float]]
-
-    @property
-    def axes(self) -> list[str]:
-        """The names of the axes."""
-        return [c["name"] for c in self.columns if c["origin"] == "sweep"]
-
-    def columns_as_text(self) -> list[RowDict]:
-        """The columns without their values, for listing."""
-        return [{key: c[key] for key in ("name", "origin", "unit", "shown", "length")} for c in self.columns]
-
-    def column(self, name: str) -> array[float]:
-        """The values of a column; of texts their numbers."""
-        return self.data[[c["name"] for c in self.columns].index(name)]
-
-    def values(self, name: str) -> Sequence[float | str]:
-        """The values of a column, texts as texts."""
-        at = [c["name"] for c in self.columns].index(name)
-        labels = self.columns[at]["labels"]
-        return [labels[int(n)] if n == n else n for n in self.data[at]] if labels else self.data[at]
-
-    def has(self, name: str) -> bool:
-        """True if there is a column or axis of this name."""
-        return any(c["name"] == name for c in self.columns)
-
-
-@dataclass(frozen=True, slots=True)
-class TestRecord:
-    """A stored test."""
-
-    __test__ = False  # not for pytest
-    row: RowDict
-    results: list[RowDict]
-    grids: list[Grid]
-    bad_readings: list[RowDict]
-    figures: list[RowDict]
-
-    def grid_with(self, name: str, *others: str) -> Grid | None:
-        """The grid that has a column of this name (not as an axis), and the other columns or axes as well."""
-        return next(
-            (
-                g
-                for g in self.grids
-                if any(c["name"] == name and c["origin"] != "sweep" for c in g.columns)
-                and all(g.has(other) for other in others if other)
-            ),
-            None,
-        )
-
-
-@dataclass(frozen=True, slots=True)
-class RunRecord:
-    """A stored run with all that belongs to it. JSON columns are decoded."""
-
-    row: RowDict
-    parts: list[TestRecord]  # the tests and the blocks around them, in their order
-    files: list[RowDict]
-
-    @property
-    def started_text(self) -> str:
-        """When it was started, in the local time of its station."""
-        return local_time(self.row["started"], self.row["utc_offset"])
-
-    @property
-    def blocks(self) -> list[TestRecord]:
-        """What stands around the tests (before unit, ...), as far as it gave values."""
-        return [part for part in self.parts if part.row["kind"] == "block"]
-
-    @property
-    def tests(self) -> list[TestRecord]:
-        """The tests."""
-        return [part for part in self.parts if part.row["kind"] == "test"]
-
-    @property
-    def verdict_text(self) -> str:
-        """The verdict as it is shown everywhere: with the trial mark."""
-        return verdict_text(self.row["verdict"], bool(self.row["is_trial"]))
-
-
-def verdict_text(verdict: str, is_trial: bool) -> str:
-    """PASS, FAIL, ERROR or ABORTED, with the trial mark."""
-    return verdict.upper() + (" (trial)" if is_trial else "")
-
-
-def local_time(started: str, offset: str) -> str:
-    """A time in UTC as the local time that it was, to the second.
-
-    >>> local_time("2026-11-25T09:02:39.123+00:00", "+02:00")
-    '2026-11-25 11:02:39'
-    """
-    zone = datetime.datetime.strptime(offset, "%z").tzinfo if offset else None
-    return datetime.datetime.fromisoformat(started).astimezone(zone or datetime.UTC).strftime("%Y-%m-%d %H:%M:%S")
+from ibexite.records.stored_run import Grid, RunRecord, TestRecord
 
 
 class Lookup:
@@ -230,14 +132,24 @@ class Lookup:
     def _grids(self, test_id: int) -> list[Grid]:
         grids: dict[int, Grid] = {}
         for row in self._rows("SELECT * FROM curves WHERE test_id = ? ORDER BY grid < 0, abs(grid), position", test_id):
-            values = array("d", row.pop("data"))
             row["labels"] = json.loads(row["labels"]) if row["labels"] else []
-            if sys.byteorder == "big":
-                values.byteswap()
+            row["place"] = json.loads(row["place"]) if row["place"] else {}
             grid = grids.setdefault(row["grid"], Grid([], []))
+            grid.data.append(self._values(row))
             grid.columns.append(row)
-            grid.data.append(values)
         return list(grids.values())
+
+    def _values(self, row: RowDict) -> Sequence[float]:
+        """The values of a row of curves, wherever they are."""
+        data = row.pop("data")
+        if row["step"] is not None:
+            return EvenPoints(row["start"], row["step"], row["length"])
+        if row["side"]:
+            return SideValues(self.path.parent, SideRef(row["side"], row["side_begin"], row["length"]))
+        values = array("d", data)
+        if sys.byteorder == "big":
+            values.byteswap()
+        return values
 
 
 def _has_bytes(path: Path) -> bool:

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
+from functools import partial
 from typing import Any
 
-from ibexite.records.stored_events import FORM
 from ibexite.verdicts import OLDER, Verdict
 
 Entry = dict[str, Any]
@@ -14,7 +14,15 @@ Entry = dict[str, Any]
 
 def into_present_form(first: Entry) -> Callable[[Entry], Entry]:
     """What brings the entries of a journal into the present form, given its first one."""
-    return _as_it_is if first.get("form", 1) >= FORM else _from_form_1
+    steps: list[Callable[[Entry], Entry]]
+    steps = [step for form, step in ((1, _from_form_1), (2, _from_form_2)) if first.get("form", 1) <= form]
+    return partial(_through, steps) if steps else _as_it_is
+
+
+def _through(steps: list[Callable[[Entry], Entry]], entry: Entry) -> Entry:
+    for step in steps:
+        entry = step(entry)
+    return entry
 
 
 def _as_it_is(entry: Entry) -> Entry:
@@ -36,6 +44,14 @@ def _from_form_1(entry: Entry) -> Entry:
     if "io" in entry:
         entry["io"] = [list(map(_said_from_form_1, entry["io"])), [entry["t"]] * len(entry["io"])]
     return _judged_from_form_1(entry) if entry["e"] == "Judged" else entry
+
+
+def _from_form_2(entry: Entry) -> Entry:
+    """Curves that were computed had an event of their own, without what only others have."""
+    if entry["e"] != "Computed":
+        return entry
+    rest: Entry = {"origin": "let", "sampling": None, "never": [], "outer": [], "at": [], "bad": [], "io": [[], []]}
+    return {**rest, **entry, "e": "Curve"}
 
 
 def _said_from_form_1(line: str) -> list[str]:

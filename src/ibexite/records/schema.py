@@ -8,7 +8,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 APPLICATION_ID = 0x49424558  # "IBEX", in the header of the SQLite file
-VERSION = 4  # of the tables; an older store gets the columns it lacks, a newer one is refused
+VERSION = 5  # of the tables; an older store gets the columns it lacks, a newer one is refused
 
 
 @dataclass(frozen=True, slots=True)
@@ -188,7 +188,12 @@ TABLES = (
         labels   | TEXT NOT NULL DEFAULT ''              | JSON: the texts that the values number; empty for numbers
         n        | TEXT NOT NULL DEFAULT ''              | of a statistic: of how many values it was made, "14 of 15"
         bound    | TEXT NOT NULL DEFAULT ''              | where no more is known: "below 4 V"; of a column, row by row
-        data     | BLOB NOT NULL                         | float64, little-endian; NaN for a hole
+        data     | BLOB NOT NULL                         | float64, little-endian; NaN for a hole; empty if elsewhere
+        start    | REAL                                  | of an axis with even steps the first point (data is empty)
+        step     | REAL                                  | and its step
+        side     | TEXT NOT NULL DEFAULT ''              | file of folder curves with the values; empty: data has them
+        side_begin | INTEGER NOT NULL DEFAULT 0          | number of the first value in it
+        place    | TEXT NOT NULL DEFAULT ''              | JSON: of a curve read within loops their axes, and at: where
         """,
         "test_id",
     ),

@@ -11,7 +11,7 @@ from ibexite import events
 from ibexite.holes import NEVER_MEASURED, Bad
 from ibexite.verdicts import Reason, Verdict
 
-FORM = 2  # of journals
+FORM = 3  # of journals
 KINDS: dict[str, type] = {kind.__name__: kind for kind in get_args(events.Event)}
 
 
@@ -42,6 +42,8 @@ def event_of(entry: Mapping[str, Any]) -> events.Event | None:
         return None
     if kind is events.Row:
         return _row(entry)
+    if kind is events.Curve:
+        return _curve(entry)
     given = {name: entry[name] for name in kind._fields if name in entry}  # type: ignore[attr-defined]
     for name, read in _FIELDS.get(entry["e"], {}).items():
         if name in given:
@@ -89,6 +91,27 @@ def _points(entry: dict[str, Any]) -> events.Points:
 
 def _trial(entries: list[Any]) -> list[Reason]:
     return [reason_of(entry) for entry in entries]
+
+
+def _numbers(entry: Any) -> Any:
+    """Values of a curve, or where they are."""
+    return events.SideRef(**entry) if isinstance(entry, dict) else entry
+
+
+def _curve(entry: Mapping[str, Any]) -> events.Curve:
+    given = {name: entry[name] for name in events.Curve._fields if name in entry}
+    given |= {
+        "x": list(map(_numbers, given["x"])),
+        "v": _numbers(given["v"]),
+        "bad": _bad(given["bad"]),
+        "io": _said(given["io"]),
+    }
+    given["sampling"] = None if given["sampling"] is None else (given["sampling"][0], given["sampling"][1])
+    if isinstance(given["v"], list) and None in given["v"]:
+        given["v"] = [math.nan if value is None else value for value in given["v"]]
+        for place in given["never"]:
+            given["v"][place] = NEVER_MEASURED
+    return events.Curve(**given)
 
 
 # Of each kind, the fields that are more than JSON has, and what reads them.

@@ -15,7 +15,7 @@ from matplotlib.ticker import FuncFormatter, LogLocator, NullFormatter
 
 from ibexite import units
 from ibexite.events import MOST_LIMITS
-from ibexite.records.lookup import Grid, TestRecord
+from ibexite.records.stored_run import Grid, TestRecord
 from ibexite.reports.limit_lines import limit_lines, numbered
 from ibexite.units import Unit
 from ibexite.wording import column_text, is_log_spaced

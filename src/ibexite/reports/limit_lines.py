@@ -8,7 +8,7 @@ from itertools import groupby
 from typing import Any
 
 from ibexite.holes import EQUAL
-from ibexite.records.lookup import Grid
+from ibexite.records.stored_run import Grid
 
 Point = tuple[float, float]  # a value of x, and a limit
 Key = tuple[float, ...]  # the values of all axes of a row, in the order of the result's

@@ -6,7 +6,7 @@ The same run gives the same bytes: all dates come from the run.
 from __future__ import annotations
 
 from array import array
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
@@ -16,7 +16,7 @@ import jinja2
 
 from ibexite.errors import RecordsError
 from ibexite.plain_file import written_whole
-from ibexite.records.lookup import Grid, RunRecord, TestRecord
+from ibexite.records.stored_run import Grid, RunRecord, TestRecord, put_together
 from ibexite.reports.figures import draw
 from ibexite.units import parse_unit, plain_number, unit_for
 from ibexite.values import Quantity, stored_type
@@ -188,7 +188,7 @@ def _test(test: TestRecord) -> TestPart:
     bad = [(b["name"], place_text(b["at"], axes), b["reason"], b["raw"]) for b in test.bad_readings]
     return TestPart(
         {**test.row, "time": duration_text(test.row["duration"])}, results, values, figures, bad, _holes(test),
-        [_data_table(grid) for grid in test.grids if grid.axes and len(grid.data[0])],
+        [_data_table(grid) for grid in put_together([g for g in test.grids if g.axes and len(g.data[0])])],
     )  # fmt: skip
 
 
@@ -213,7 +213,7 @@ def _data_table(grid: Grid) -> DataTable:
     return DataTable(f"{title}: {count} rows", names, rows, max(0, count - MOST_ROWS))
 
 
-def _one_unit(column: dict[str, Any], values: array[float]) -> tuple[str, Callable[[float], str]]:
+def _one_unit(column: dict[str, Any], values: Sequence[float]) -> tuple[str, Callable[[float], str]]:
     """The head of a column with its unit, and what writes its values in that."""
     kind = stored_type(column)
     if column["labels"] or not isinstance(kind, Quantity):

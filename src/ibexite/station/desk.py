@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from ibexite.bench.file import BenchFile
     from ibexite.language import nodes
     from ibexite.language.program import MeasurementFacts
-    from ibexite.records.lookup import RunRecord
+    from ibexite.records.stored_run import RunRecord
 
 RESULT = "result"
 FILE = "measure.ibx"  # the name of the sequence that is made

@@ -11,7 +11,7 @@ from ibexite.errors import MistakeError
 from ibexite.toml_reader import read_toml
 
 if TYPE_CHECKING:
-    from ibexite.records.lookup import RunRecord
+    from ibexite.records.stored_run import RunRecord
 
 T = TypeVar("T")
 

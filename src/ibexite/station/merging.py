@@ -12,7 +12,8 @@ if TYPE_CHECKING:
     from ibexite.bench.file import BenchFile
     from ibexite.engine.orders import Earlier
     from ibexite.language.program import Program
-    from ibexite.records.lookup import Lookup, RunRecord, TestRecord
+    from ibexite.records.lookup import Lookup
+    from ibexite.records.stored_run import RunRecord, TestRecord
 
 
 def earlier_of(record: RunRecord, lookup: Lookup, program: Program, file: BenchFile) -> Earlier:
@@ -96,9 +97,7 @@ def _value(grid: Any, name: str) -> Any:
     if not grid.axes:
         value = grid.values(name)[0]
         return bool(value) if _is_yes_no(column, value) else value
-    from ibexite.analysis.curve import curve_of_rows
-
-    return curve_of_rows({axis: grid.values(axis) for axis in grid.axes}, grid.values(name))
+    return grid.curve(name)
 
 
 def _is_yes_no(column: dict[str, Any], number: float) -> bool:

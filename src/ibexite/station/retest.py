@@ -14,7 +14,7 @@ from ibexite.verdicts import SKIPPED_ON_PURPOSE, Verdict
 
 if TYPE_CHECKING:
     from ibexite.language.program import Program
-    from ibexite.records.lookup import RunRecord
+    from ibexite.records.stored_run import RunRecord
 
 
 def sequence_of(earlier: RunRecord) -> Path:

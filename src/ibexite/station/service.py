@@ -15,6 +15,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from ibexite.engine.orders import Orders
 from ibexite.errors import MistakeError, RecordsError
+from ibexite.records.side_file import warm_up
 from ibexite.station.records_folder import FOUND, SET_ASIDE
 from ibexite.stop import Stop
 from ibexite.verdicts import Verdict
@@ -169,6 +170,8 @@ class RunService:
             # The simulated bench is taken down last, when it has been made safe and the run is recorded.
             simulated = _simulated(orders)
             bench = stack.enter_context(simulated) if simulated is not None else orders.bench
+            if orders.program.axes:
+                warm_up()  # before anything is switched on, not at the first curve
             journal = stack.enter_context(contextlib.closing(Journal(journals / (identity.run + SUFFIX))))
             handle.timing = _timing(orders)
             services = Services(

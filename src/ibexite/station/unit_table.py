@@ -16,7 +16,7 @@ from ibexite.units import NO_UNIT, parse_unit
 from ibexite.values import Quantity, stored_type
 
 if TYPE_CHECKING:
-    from ibexite.records.lookup import RunRecord
+    from ibexite.records.stored_run import RunRecord
 
 _NOT_PARAMETERS = ("serial", "lot")
 _REMARKS = ("remark", "remarks", "comment")  # columns that are kept, and mean nothing to a run

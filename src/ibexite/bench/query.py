@@ -1,0 +1,142 @@
+"""One query on one instrument, and what each value of its reply means. Decides which readings are bad."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from math import nan
+from typing import Any
+
+from ibexite import units
+from ibexite.holes import Bad
+from ibexite.instruments.profile import ReadingCommands
+from ibexite.instruments.session import Message, Session
+from ibexite.protocols.scpi import INFINITY, NOT_A_NUMBER, response_value
+from ibexite.units import Dimension
+from ibexite.verdicts import BAD_READINGS, FAULT_OF_UNIT, Reason
+
+
+@dataclass(slots=True)
+class Item:
+    """One value of the line."""
+
+    name: str
+    session: Session
+    commands: ReadingCommands
+    channel: int
+    arguments: dict[str, float]
+    scale: float
+    dimension: Dimension
+    believe: tuple[float, float] | None
+    convert: Callable[[float], float] | None = None  # what is no plain factor: a thermistor, a threshold
+    low: float = field(init=False)
+    high: float = field(init=False)
+
+    def __post_init__(self) -> None:
+        widest = 0.999 * INFINITY * self.scale
+        self.low, self.high = self.believe or (-widest, widest)
+
+    def value(self, text: str) -> float:
+        """The value of a reply in base units. Raises BadReading."""
+        if self.convert is None and "_" not in text:  # which Python would read, and IEEE 488.2 does not
+            try:
+                value = float(text) * self.scale
+            except ValueError:
+                value = nan
+            if self.low <= value <= self.high:  # so it is neither NAN nor INF
+                return value
+        return self._looked_at(text)
+
+    def _looked_at(self, text: str) -> float:
+        """The value of a reply that is not plainly a good one."""
+        try:
+            number = response_value(text)
+        except ValueError:
+            raise BadReading("not_a_number" if text.strip() else "empty", text) from None
+        value = number * self.scale
+        if self.convert is not None and abs(number) < 0.999 * INFINITY:
+            value = self.convert(number)
+        if self.low <= value <= self.high:
+            return value
+        if abs(number) >= NOT_A_NUMBER:
+            raise BadReading("not_a_number", text)
+        if abs(number) >= 0.999 * INFINITY:
+            raise BadReading(FAULT_OF_UNIT, text)
+        shown = units.format_value(value, self.dimension)
+        raise BadReading("unbelievable", text, f": {shown}")
+
+
+class BadReading(Exception):
+    """A reply that gives no usable value; the code of why, and what more there is to say."""
+
+    def __init__(self, code: str, raw: str, more: str = "") -> None:
+        super().__init__(code)
+        self.reason, self.raw = Reason(code, BAD_READINGS[code] + more), raw
+
+
+class Query:
+    """One query on one instrument and the items that its reply holds."""
+
+    is_curve = False
+
+    def __init__(self, session: Session, items: list[Item], places: list[int]) -> None:
+        self.session, self.items, self.places = session, items, places
+        commands, first = items[0].commands, items[0]
+        ask = commands.query.replace("{channel}", str(first.channel))
+        self._select = commands.select.replace("{channels}", ",".join(str(item.channel) for item in items))
+        self._ask, self._select_and_ask = session.message(ask), session.message(self._select, ask)
+        self._is_single = len(items) == 1
+        self._value, self._exchange = first.value, session.exchange_once
+
+    def _message(self) -> Message:
+        """The query, with the selection of its channels if others were selected last."""
+        if self._select and self.session.selected != self._select:
+            self.session.selected = self._select
+            return self._select_and_ask
+        return self._ask
+
+    def send(self) -> None:
+        """Asks; `take` takes the reply."""
+        self.session.ask(self._message() if self._select else self._ask)
+
+    def take(self, values: list[Any]) -> list[Bad]:
+        """Puts the values of the reply into their places; what is bad in it."""
+        reply = self.session.answer(self._select_and_ask if self._select else self._ask)
+        if self._is_single:
+            return self._put(reply, 0, values)
+        texts = reply.split(",")
+        if len(texts) != len(self.items):
+            reason = Reason("count", f"{len(texts)} values instead of {len(self.items)}")
+            if not reply.strip():
+                reason = Reason("empty", BAD_READINGS["empty"])
+            return [Bad(item.name, reason, reply) for item in self.items]
+        bad = []
+        for i, text in enumerate(texts):
+            bad += self._put(text, i, values)
+        return bad
+
+    def _put(self, text: str, i: int, values: list[float]) -> list[Bad]:
+        try:
+            values[self.places[i]] = self.items[i].value(text)
+        except BadReading as error:
+            values[self.places[i]] = nan
+            return [Bad(self.items[i].name, error.reason, error.raw)]
+        return []
+
+    def value(self) -> float:
+        """Asks for the only item of this query and waits for its value, in base units. Raises BadReading."""
+        if self._select:
+            return self._value(self._exchange(self._message()))
+        return self._value(self._exchange(self._ask))
+
+    def configure(self) -> None:
+        for item in self.items:
+            if not item.commands.configure:
+                continue
+            text = item.commands.configure.replace("{channel}", str(item.channel))
+            for key, value in item.arguments.items():
+                text = text.replace("{" + key + "}", f"{value:.15g}")
+            if self.session.configured.get(str(item.channel)) != text:
+                self.session.send(text)
+                self.session.configured[str(item.channel)] = text
+                self.session.selected = ""

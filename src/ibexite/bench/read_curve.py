@@ -1,0 +1,120 @@
+"""Readings that give whole curves: asks for the numbers, then for what scales them and where they lie.
+
+A curve that cannot be had is one of a single point without value, so that nothing that is made of it can pass.
+"""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+import numpy as np
+
+from ibexite.analysis.curve import ArrayCurve, Curve, SampledCurve, Sampling
+from ibexite.bench.query import BadReading, Item, Query
+from ibexite.holes import Bad
+from ibexite.instruments.answers import AxisCommands, CurveCommands, Told, holes_in
+from ibexite.instruments.session import Session
+from ibexite.protocols.scpi import INFINITY, response_value
+from ibexite.verdicts import BAD_READINGS, FAULT_OF_UNIT, Reason
+
+
+class CurveQuery(Query):
+    """One query whose reply is one curve."""
+
+    is_curve = True
+
+    def __init__(self, session: Session, items: list[Item], places: list[int]) -> None:
+        super().__init__(session, items, places)
+        commands = items[0].commands
+        assert commands.curve is not None
+        self._commands: CurveCommands = commands.curve
+        self._unit, self._channel = commands.unit, str(items[0].channel)
+
+    def take(self, values: list[Any]) -> list[Bad]:
+        """Puts the curve into its place; what is bad in it: all of it, or some of its points."""
+        name, place = self.items[0].name, self.places[0]
+        asked = self._select_and_ask if self._select else self._ask
+        reply: bytes = (
+            self.session.answer_with_block(asked) if self._commands.numbers
+            else self.session.answer(asked).encode("latin-1")
+        )  # fmt: skip
+        try:
+            curve, bad = self._curve(reply)
+        except BadReading as error:
+            values[place] = nothing(self._commands)
+            return [Bad(name, error.reason, error.raw)]
+        values[place] = curve
+        return [Bad(name, reason, "") for reason in bad]
+
+    def _curve(self, reply: bytes) -> tuple[Curve, list[Reason]]:
+        """The curve of a reply, and why points of it are bad. Raises BadReading."""
+        try:
+            numbers = self._commands.decoded(reply)
+        except ValueError as error:
+            raise BadReading("not_a_number", _beginning(reply), f": {error!s:.80}") from None
+        if not len(numbers):
+            raise BadReading("empty", "")
+        overload, none = holes_in(numbers)
+        factor, offset = self._number(self._commands.factor), self._number(self._commands.offset)
+        unit = self._unit
+        values = (numbers * factor + offset) * float(unit.factor) + float(unit.offset)
+        values[overload | none | ~np.isfinite(values)] = math.nan
+        reasons = []
+        for code, many in ((FAULT_OF_UNIT, int(overload.sum())), ("not_a_number", int(none.sum()))):
+            if many:
+                reasons.append(Reason(code, f"{BAD_READINGS[code]} at {many} of {len(numbers)} points"))
+        return self._over(values), reasons
+
+    def _over(self, values: np.ndarray) -> Curve:
+        axes = self._commands.axes
+        first = axes[0]
+        if first.start is not None and first.step is not None:
+            start, step = self._number(first.start), self._number(first.step)
+            if not step:
+                raise BadReading("not_a_number", "0", f": the step of {first.name}")
+            return SampledCurve(Sampling(first.name, start, step), values)
+        points = {axis.name: self._points(axis) for axis in axes}
+        shape = tuple(map(len, points.values()))
+        if math.prod(shape) != len(values):
+            wanted = " x ".join(map(str, shape))
+            raise BadReading("count", "", f": {len(values)} for {wanted} points")
+        return ArrayCurve(points, values.reshape(shape))
+
+    def _points(self, axis: AxisCommands) -> np.ndarray:
+        reply = self._asked(axis.points)
+        try:
+            points = np.array([response_value(text) for text in reply.split(",")])
+        except ValueError:
+            raise BadReading("not_a_number", reply[:60], f": the points of {axis.name}") from None
+        if (np.abs(points) >= 0.999 * INFINITY).any() or len(set(points.tolist())) < len(points):
+            raise BadReading("not_a_number", reply[:60], f": the points of {axis.name}")
+        found: np.ndarray = points * float(axis.unit.factor) + float(axis.unit.offset)
+        return found
+
+    def _number(self, told: Told) -> float:
+        if not told.query:
+            return told.number
+        reply = self._asked(told.query)
+        try:
+            number = response_value(reply)
+            if abs(number) < 0.999 * INFINITY:
+                return told.in_base(number)
+        except ValueError:
+            pass
+        raise BadReading("not_a_number", reply[:60], f": the answer to {told.query}")
+
+    def _asked(self, query: str) -> str:
+        return self.session.exchange_once(self.session.message(query.replace("{channel}", self._channel)))
+
+
+def nothing(commands: CurveCommands) -> Curve:
+    """What stands for a curve that could not be had: one point, which is bad."""
+    axes = [axis.name for axis in commands.axes]
+    if commands.axes[0].step is not None:
+        return SampledCurve(Sampling(axes[0], 0.0, 1.0), np.array([math.nan]))
+    return ArrayCurve({name: np.zeros(1) for name in axes}, np.full((1,) * len(axes), math.nan))
+
+
+def _beginning(reply: bytes) -> str:
+    return reply[:60].decode("latin-1")

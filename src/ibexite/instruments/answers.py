@@ -1,0 +1,138 @@
+"""How whole curves are answered: as a list of numbers or as a block of them, scaled, over axes that are told by start
+and step or point by point. A profile says which."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from ibexite import units
+from ibexite.classes import Feature
+from ibexite.errors import UnitError, did_you_mean
+from ibexite.protocols.scpi import INFINITY, NOT_A_NUMBER, response_value
+from ibexite.units import Dimension, Unit
+
+if TYPE_CHECKING:
+    import numpy as np
+
+    from ibexite.toml_reader import Table
+
+NUMBERS = {"int8": "i1", "uint8": "u1", "int16": "i2", "uint16": "u2", "int32": "i4", "float32": "f4", "float64": "f8"}
+ORDERS = {"big": ">", "little": "<"}
+
+
+@dataclass(frozen=True, slots=True)
+class Told:
+    """A number that a profile knows, or the query that asks for it. Numbers are in `unit` of the instrument."""
+
+    query: str
+    number: float
+    unit: Unit
+
+    def in_base(self, number: float) -> float:
+        """A number of the instrument in base units."""
+        return number * float(self.unit.factor) + float(self.unit.offset)
+
+
+@dataclass(frozen=True, slots=True)
+class AxisCommands:
+    """How the points of an axis are known: start and step, or a list of them (then `points` is its query)."""
+
+    name: str
+    start: Told | None
+    step: Told | None
+    points: str
+    unit: Unit
+
+
+@dataclass(frozen=True, slots=True)
+class CurveCommands:
+    """How the values of a curve are answered. `numbers` is the type of those in a block, "" for a list in characters; a
+    value is number x factor + offset, in the unit of the reading."""
+
+    numbers: str
+    axes: tuple[AxisCommands, ...]
+    factor: Told
+    offset: Told
+
+    def decoded(self, reply: bytes) -> np.ndarray:
+        """The numbers of a reply, shape (n,), as floats. What stands for no number (SCPI-1999 volume 1, 7.2.1) is as it
+        was sent: see holes_in.
+
+        Raises:
+            ValueError: it holds something else, or half a number.
+        """
+        import numpy as np
+
+        if self.numbers:
+            return np.frombuffer(reply, dtype=self.numbers).astype(float)
+        texts = reply.decode("latin-1").split(",") if reply.strip() else []
+        return np.array([response_value(text) for text in texts], dtype=float)
+
+
+def holes_in(numbers: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Which numbers stand for none: overload (9.9E37, or infinite), and not a number (9.91E37, or NaN). Between them
+    there is room for what single precision makes of both."""
+    import numpy as np
+
+    size = np.abs(numbers)
+    none = np.isnan(numbers) | ((size >= 0.9995 * NOT_A_NUMBER) & np.isfinite(numbers))
+    return (size >= 0.999 * INFINITY) & ~none, none
+
+
+def curve_commands(table: Table, feature: Feature, unit: Unit) -> CurveCommands | None:
+    """What a profile says of a reading that gives a curve; None for one that gives a single value."""
+    if not feature.axes:
+        for key in ("form", "axes", "factor", "offset"):
+            if key in table:
+                table.fail(key, "is for curves", f"{feature.name} is one value.")
+        return None
+    form = table.text("form", "list")
+    if form not in ("list", "block"):
+        table.fail("form", f"there is no form {form!r}", "Write list (numbers with commas) or block (IEEE 488.2).")
+    numbers = ""
+    if form == "block":
+        kind, order = table.text("numbers", "float32"), table.text("bytes", "big")
+        if kind not in NUMBERS:
+            table.fail("numbers", f"there is no {kind!r}", did_you_mean(kind, NUMBERS))
+        if order not in ORDERS:
+            table.fail("bytes", f"there is no order {order!r}", "Write big (most significant byte first) or little.")
+        numbers = ORDERS[order] + NUMBERS[kind]
+    known = table.tables("axes")
+    if set(known) != set(feature.axes):
+        table.fail("axes", f"{feature.name} is over {', '.join(feature.axes)}", "Say of each how its points are known.")
+    axes = tuple(_axis(known[name], name, dimension) for name, dimension in feature.axes.items())
+    if len(axes) > 1 and any(axis.step for axis in axes):
+        table.fail("axes", "start and step are for one axis", "Name a query for the points of each.")
+    bare = Unit("", units.PLAIN, units.Decimal(1))
+    return CurveCommands(numbers, axes, _told(table, "factor", "1", bare), _told(table, "offset", "0", bare))
+
+
+def _axis(table: Table, name: str, dimension: Dimension) -> AxisCommands:
+    try:
+        unit = units.parse_unit(table.text("unit", units.symbol_of(dimension)))
+    except UnitError as error:
+        table.fail("unit", error.what, error.remedy)
+    if unit.dimension != dimension:
+        table.fail("unit", f"is {units.describe(unit.dimension)}", f"{name} is {units.describe(dimension)}.")
+    points = table.text("points", "")
+    if points:
+        made = AxisCommands(name, None, None, points, unit)
+    else:
+        made = AxisCommands(name, _told(table, "start", "", unit), _told(table, "step", "", unit), "", unit)
+    table.finish()
+    return made
+
+
+def _told(table: Table, key: str, default: str, unit: Unit) -> Told:
+    """A query, or a number that always holds."""
+    text = table.text(key, default) if default else table.text(key)
+    if "?" in text:
+        return Told(text, 0.0, unit)
+    try:
+        quantity = units.parse_quantity(text)
+        if quantity.dimension != unit.dimension:
+            raise UnitError(f"{text} is {units.describe(quantity.dimension)}")
+    except UnitError as error:
+        table.fail(key, error.what, "Write a query, or a number with its unit.")
+    return Told("", float(quantity), unit)
