@@ -30,8 +30,9 @@ bench: $(VENV)/installed-for-tests
 	$(BIN)/python benchmarks/compare.py
 
 # Parser tables and generated parts of the documents; needed after a change of grammar, schema or functions.
-tables: $(VENV)/installed
+tables: $(VENV)/installed-for-tests
 	$(BIN)/python -m ibexite.language.grammar
+	$(BIN)/python -m ibexite.records.description
 	$(BIN)/python -m ibexite.records.make_page docs/data-model.md
 	$(BIN)/python -m ibexite.cli.explain docs/reference.md
 	$(BIN)/python -m ibexite.verdicts docs/verdicts.md

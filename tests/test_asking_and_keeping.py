@@ -13,9 +13,8 @@ from ibexite import events, units
 from ibexite.cli.terminal_operator import parse_answer
 from ibexite.engine.services import Live, NoOperator, Question
 from ibexite.records import schema
+from ibexite.records.gateway import open_lookup, open_store
 from ibexite.records.journal import Journal
-from ibexite.records.lookup import Lookup
-from ibexite.records.store import Store
 from ibexite.reports.report import gather
 from tests.conftest import HEADER
 from tests.runs import emitted
@@ -108,10 +107,10 @@ def stored(run, folder: Path):  # noqa: ANN001, ANN201
     for event in run.events:
         journal(emitted(event))
     journal.close()
-    store = Store(folder)
+    store = open_store(folder)
     store.take_in(journal.path)
     store.close()
-    lookup = Lookup(folder)
+    lookup = open_lookup(folder)
     record = lookup.run(lookup.find("last"))
     lookup.close()
     return record
@@ -168,8 +167,8 @@ def test_an_older_store_gets_what_it_lacks_and_a_newer_one_is_refused(perform, t
                 db.execute(f"ALTER TABLE {table} DROP COLUMN {column}")
         db.execute("PRAGMA user_version=1")
     db.close()
-    Store(tmp_path).close()
-    lookup = Lookup(tmp_path)
+    open_store(tmp_path).close()
+    lookup = open_lookup(tmp_path)
     again = lookup.run(record.row["id"])
     lookup.close()
     assert again.row["lot"] == "" and again.tests[0].results[0]["kind"] == "quantity" and gather(again).tests
@@ -177,7 +176,7 @@ def test_an_older_store_gets_what_it_lacks_and_a_newer_one_is_refused(perform, t
         db.execute(f"PRAGMA user_version={schema.VERSION + 1}")
     db.close()
     with pytest.raises(Exception, match="reads versions up to"):
-        Lookup(tmp_path)
+        open_lookup(tmp_path)
 
 
 def test_lots_files_and_tags_are_recorded(perform) -> None:  # noqa: ANN001

@@ -16,8 +16,8 @@ import pytest
 
 from ibexite.bench.file import read_bench
 from ibexite.cli.main import COMMANDS
+from ibexite.records.gateway import open_lookup
 from ibexite.records.journal import left_over
-from ibexite.records.lookup import Lookup
 from tests.conftest import GOOD, IBEXITE, SHORT, WEAK, children_of, own_addresses
 
 RUN = ("run", "fm2_final.ibx", "--simulate", "--yes")
@@ -168,7 +168,7 @@ def test_a_signal_ends_the_run_with_outputs_off(project: Path, number: signal.Si
     out, _ = process.communicate(timeout=120)
     assert process.returncode == 4
     assert out.index("outputs off: load, supply") < out.index("Board FC00400 may be taken out.") < out.index("ABORTED")
-    record = Lookup(project / "records").runs()[0]
+    record = open_lookup(project / "records").runs()[0]
     assert (record["verdict"], record["broken_off"]) == ("aborted", 0)
 
 
@@ -189,7 +189,7 @@ def test_a_killed_run_loses_no_row_and_is_found_by_the_next_command(ibexite, pro
     done = ibexite("runs")
     assert f"found a run that was not stored yet: {journal.stem}" in done.stderr
     assert "ABORTED (trial)" in done.stdout and "broken off" in done.stdout
-    lookup = Lookup(project / "records")
+    lookup = open_lookup(project / "records")
     record = lookup.run(lookup.find("last"))
     assert record.row["is_safe"] == 1 and "the guardian switched the outputs off" in record.row["remarks"][-1]["text"]
     assert sum(len(grid.data[0]) for test in record.tests for grid in test.grids if grid.axes) == rows > 12

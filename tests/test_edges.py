@@ -28,8 +28,8 @@ from ibexite.errors import MistakeError, RecordsError
 from ibexite.instruments.profile import SHIPPED
 from ibexite.language.check import vet
 from ibexite.language.source import Source, decode_text, read_source
+from ibexite.records.gateway import open_lookup
 from ibexite.records.journal import Journal
-from ibexite.records.lookup import Lookup
 from ibexite.station.project import find_project
 from ibexite.station.simulated_bench import SimulatedBench
 from ibexite.station.stand_ins import make_plan
@@ -133,7 +133,7 @@ def test_a_signal_at_the_end_changes_no_verdict_and_no_further_unit_is_run(
     terminal.process.send_signal(number)
     assert terminal.rest() == (5 if units == 1 else 4), terminal.seen
     assert terminal.seen.count("PASS (trial)") == 1 and "outputs off: load, supply" in terminal.seen
-    with contextlib.closing(Lookup(project / "records")) as lookup:
+    with contextlib.closing(open_lookup(project / "records")) as lookup:
         assert [run["serial"] for run in lookup.runs() if run["verdict"] == "pass"] == [GOOD]
 
 
@@ -177,7 +177,7 @@ def test_a_run_whose_output_nobody_reads_can_be_stopped(project: Path) -> None:
     assert process.returncode == 4, said
     os.close(reader)
     os.close(writer)
-    with contextlib.closing(Lookup(project / "records")) as lookup:
+    with contextlib.closing(open_lookup(project / "records")) as lookup:
         assert lookup.runs()[0]["verdict"] == "aborted"
 
 
@@ -289,13 +289,13 @@ def test_two_runs_on_two_simulated_benches_do_not_disturb_each_other(project: Pa
     for run in runs:
         run.communicate()
     assert codes == [5, 1]
-    assert sorted((r["serial"], r["verdict"]) for r in Lookup(project / "records").runs()) == [
+    assert sorted((r["serial"], r["verdict"]) for r in open_lookup(project / "records").runs()) == [
         ("FC00400", "pass"), ("FC00427", "fail")]  # fmt: skip
 
 
 def test_many_processes_may_store_into_a_new_store_at_once(tmp_path: Path) -> None:
-    code = ("import sys; from pathlib import Path; from ibexite.records.store import Store\n"
-            "Store(Path(sys.argv[1])).take_in(Path(sys.argv[2]))")  # fmt: skip
+    code = ("import sys; from pathlib import Path; from ibexite.records.gateway import open_store\n"
+            "open_store(Path(sys.argv[1])).take_in(Path(sys.argv[2]))")  # fmt: skip
     paths = []
     for number in range(4):
         path = tmp_path / "journals" / f"{number}.jsonl"
@@ -309,7 +309,7 @@ def test_many_processes_may_store_into_a_new_store_at_once(tmp_path: Path) -> No
         paths.append(path)
     writers = [subprocess.Popen([sys.executable, "-c", code, str(tmp_path), str(path)]) for path in paths]
     assert [writer.wait(30) for writer in writers] == [0, 0, 0, 0]
-    assert len(Lookup(tmp_path).runs()) == 4 and not list((tmp_path / "journals").glob("*.jsonl"))
+    assert len(open_lookup(tmp_path).runs()) == 4 and not list((tmp_path / "journals").glob("*.jsonl"))
 
 
 def test_a_disk_that_fails_while_syncing_is_told_at_the_next_event(tmp_path: Path, monkeypatch) -> None:  # noqa: ANN001

@@ -9,9 +9,8 @@ from pathlib import Path
 import pytest
 
 from ibexite.records import schema
-from ibexite.records.lookup import Lookup
+from ibexite.records.gateway import open_lookup, open_store
 from ibexite.records.sqlite_file import is_older
-from ibexite.records.store import Store
 from ibexite.records.stored_run import RunRecord
 
 OLDER = Path(__file__).with_name("older")
@@ -28,20 +27,20 @@ def from_store(records: Path) -> None:
     """A store of version 3 which has that run."""
     with contextlib.closing(sqlite3.connect(records / "ibexite.sqlite")) as db:
         db.executescript((OLDER / "store_version_3.sql").read_text())
-    assert is_older(records / "ibexite.sqlite")
+    assert is_older(records)
 
 
 @pytest.mark.parametrize("make", [from_journal, from_store])
 def test_what_an_older_version_has_written_reads_as_it_was(tmp_path: Path, make) -> None:  # noqa: ANN001
     make(tmp_path)
-    with contextlib.closing(Store(tmp_path)) as store:
+    with contextlib.closing(open_store(tmp_path)) as store:
         store.take_in_left_over()
     with contextlib.closing(sqlite3.connect(tmp_path / "ibexite.sqlite")) as db:
         columns = {row[1] for row in db.execute("PRAGMA table_info(tests)")}
     assert columns == {column.name for column in schema.BY_NAME["tests"].columns}
-    with contextlib.closing(Lookup(tmp_path)) as lookup:
+    with contextlib.closing(open_lookup(tmp_path)) as lookup:
         run = lookup.run(RUN)
-    assert not is_older(tmp_path / "ibexite.sqlite") and (run.row["verdict"], run.row["is_trial"]) == ("fail", 1)
+    assert not is_older(tmp_path) and (run.row["verdict"], run.row["is_trial"]) == ("fail", 1)
     assert run.row["trial"] == [{"code": "simulated", "text": "simulated bench", "run": ""}]
     told = [
         (t.row["name"], t.row["verdict"], t.row["reason"], t.row["reason_code"], t.row["has_failed"]) for t in run.tests
@@ -66,6 +65,6 @@ def _reads_back(run: RunRecord) -> None:
 def test_a_store_is_completed_once(tmp_path: Path) -> None:
     from_store(tmp_path)
     for _ in range(2):
-        Store(tmp_path).close()
-    with contextlib.closing(Lookup(tmp_path)) as lookup:
+        open_store(tmp_path).close()
+    with contextlib.closing(open_lookup(tmp_path)) as lookup:
         assert [t.row["reason_code"] for t in lookup.run(RUN).tests] == ["older", "gate"]

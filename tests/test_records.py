@@ -8,27 +8,31 @@ import math
 import os
 import sqlite3
 import threading
+from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 from typing import get_args
 
 import numpy as np
 import pytest
+import sqlalchemy
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from sqlalchemy.dialects import postgresql
+from sqlalchemy.schema import CreateTable
 
 from ibexite import events
 from ibexite.errors import MistakeError, RecordsError
 from ibexite.events import Row
 from ibexite.holes import NEVER_MEASURED, Bad, Bound
 from ibexite.plain_file import written_whole
-from ibexite.records import schema
+from ibexite.records import description, schema
 from ibexite.records.export import export_csv
+from ibexite.records.gateway import open_lookup, open_store
+from ibexite.records.ingest import rows_of
 from ibexite.records.journal import Journal, left_over, mend_tail, read_journal
-from ibexite.records.lookup import Lookup
 from ibexite.records.migrations import bring_up
-from ibexite.records.sqlite_file import DatabaseFault, UnfitValue, open_to_read, open_to_write
-from ibexite.records.store import Store
+from ibexite.records.sqlite_file import APPLICATION_ID, DatabaseFault, UnfitValue, open_to_read, open_to_write
 from ibexite.verdicts import NO_REASON, Reason, Verdict
 from tests.runs import emitted
 
@@ -92,15 +96,15 @@ def test_damage_in_the_middle_is_told_and_never_cut(journal: Path) -> None:
     journal.write_bytes(b"\n".join([*lines[:4], lines[4][:20] + b"\xff", *lines[5:]]))
     damaged = journal.read_bytes()
     with pytest.raises(RecordsError, match="line 5 is damaged"):
-        Store(journal.parent.parent).take_in(journal)
+        open_store(journal.parent.parent).take_in(journal)
     assert journal.read_bytes() == damaged
 
 
 def test_a_stored_run_reads_back_as_it_was(journal: Path) -> None:
-    store = Store(journal.parent.parent)
+    store = open_store(journal.parent.parent)
     run = store.take_in(journal)
     assert not journal.exists() and (journal.parent / "stored" / journal.name).exists()
-    record = Lookup(store.records).run(run)
+    record = open_lookup(store.records).run(run)
     assert (record.row["serial"], record.row["verdict"], record.verdict_text) == ("FC1", "fail", "FAIL (trial)")
     assert (record.row["trial_reasons"], record.row["is_safe"], record.row["broken_off"]) == ("simulated bench", 1, 0)
     test = record.tests[0]
@@ -115,20 +119,20 @@ def test_a_stored_run_reads_back_as_it_was(journal: Path) -> None:
 
 
 def test_taking_in_twice_changes_nothing(journal: Path) -> None:
-    store = Store(journal.parent.parent)
+    store = open_store(journal.parent.parent)
     store.take_in(journal)
     (journal.parent / "stored" / journal.name).rename(journal)
     store.take_in(journal)
-    assert len(Lookup(store.records).runs()) == 1
+    assert len(open_lookup(store.records).runs()) == 1
 
 
 @pytest.mark.parametrize("kept", range(1, len(EVENTS) - 1))
 def test_a_run_that_broke_off_anywhere_is_stored_as_aborted(journal: Path, kept: int) -> None:
     lines = journal.read_bytes().splitlines(keepends=True)
     journal.write_bytes(b"".join(lines[:kept]) + lines[kept][:9])
-    store = Store(journal.parent.parent)
+    store = open_store(journal.parent.parent)
     assert store.take_in_left_over() == (["20261123-090000-aaaaaa"], [])
-    record = Lookup(store.records).run("20261123-090000-aaaaaa")
+    record = open_lookup(store.records).run("20261123-090000-aaaaaa")
     assert (record.row["verdict"], record.row["broken_off"], record.row["is_trial"]) == ("aborted", 1, 1)
     rows = sum(isinstance(event, Row) for event in EVENTS[:kept])
     grid = record.tests[0].grid_with("y")
@@ -161,7 +165,7 @@ def test_a_folder_that_cannot_be_written_is_told(tmp_path: Path) -> None:
     (lambda path: path.write_text("a spreadsheet, perhaps"), "this is not a store"),
     (lambda path: sqlite3.connect(path).execute("CREATE TABLE recipes (name)"), "belongs to another program"),
     (lambda path: sqlite3.connect(path).executescript(
-        f"PRAGMA application_id={schema.APPLICATION_ID}; PRAGMA user_version=99; CREATE TABLE x (y)"), "version 99"),
+        f"PRAGMA application_id={APPLICATION_ID}; PRAGMA user_version=99; CREATE TABLE x (y)"), "version 99"),
 ])  # fmt: skip
 def test_foreign_stores_are_refused_and_left_as_they_are(journal: Path, prepare, what: str) -> None:
     path = journal.parent.parent / "ibexite.sqlite"
@@ -169,17 +173,17 @@ def test_foreign_stores_are_refused_and_left_as_they_are(journal: Path, prepare,
     if result is not None and not isinstance(result, int):
         result.connection.close()
     before = path.read_bytes()
-    for opening in (Store, Lookup):
+    for opening in (open_store, open_lookup):
         with pytest.raises(RecordsError, match=what):
             opening(journal.parent.parent)
     assert path.read_bytes() == before and journal.exists()
 
 
-@pytest.mark.parametrize(("opening", "deed"), [(Store, "open"), (Lookup, "open"), (Lookup, "stat")])
+@pytest.mark.parametrize(("opening", "deed"), [(open_store, "open"), (open_lookup, "open"), (open_lookup, "stat")])
 def test_a_store_that_may_not_be_read_is_told_plainly(
-    journal: Path, opening: type[Store | Lookup], deed: str, monkeypatch: pytest.MonkeyPatch
+    journal: Path, opening: Callable, deed: str, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    Store(journal.parent.parent).close()
+    open_store(journal.parent.parent).close()
 
     def refuse(path: Path, *_: object, **__: object) -> None:
         raise PermissionError(13, "Permission denied", str(path))
@@ -190,9 +194,9 @@ def test_a_store_that_may_not_be_read_is_told_plainly(
 
 
 def test_runs_are_found_by_what_people_type(journal: Path) -> None:
-    store = Store(journal.parent.parent)
+    store = open_store(journal.parent.parent)
     run = store.take_in(journal)
-    lookup = Lookup(store.records)
+    lookup = open_lookup(store.records)
     assert {lookup.find(word) for word in ("last", "FC1", "aaaaaa", run)} == {run}
     with pytest.raises(MistakeError, match="there is no run 'FC2'"):
         lookup.find("FC2")
@@ -207,8 +211,8 @@ def test_runs_are_found_by_what_people_type(journal: Path) -> None:
 def test_no_table_of_an_export_takes_the_place_of_another(
     journal: Path, tmp_path: Path, tests: list[tuple[str, int]], files: list[str]
 ) -> None:
-    store = Store(journal.parent.parent)
-    record = Lookup(store.records).run(store.take_in(journal))
+    store = open_store(journal.parent.parent)
+    record = open_lookup(store.records).run(store.take_in(journal))
     [part] = record.tests
     [grid] = [grid for grid in part.grids if grid.axes]
     parts = [replace(part, row={**part.row, "name": name}, grids=[grid] * tables) for name, tables in tests]
@@ -234,8 +238,8 @@ def test_a_file_is_written_whole_or_left_as_it_was(tmp_path: Path) -> None:
 
 
 def test_export_writes_unrounded_numbers_and_empty_holes(journal: Path, tmp_path: Path) -> None:
-    store = Store(journal.parent.parent)
-    record = Lookup(store.records).run(store.take_in(journal))
+    store = open_store(journal.parent.parent)
+    record = open_lookup(store.records).run(store.take_in(journal))
     names = [path.name for path in export_csv(record, tmp_path / "out")]
     assert names == ["results.csv", "values.csv", "t.csv"]
     assert (tmp_path / "out" / "t.csv").read_text().split() == [
@@ -266,7 +270,7 @@ def test_a_journal_whose_events_lack_something_hinders_no_other(journal: Path, o
     assert old in whole
     journal.write_bytes(whole.replace(old, new))
     journal.with_name("20261123-090000-bbbbbb.jsonl").write_bytes(whole.replace(b"-aaaaaa", b"-bbbbbb"))
-    store = Store(journal.parent.parent)
+    store = open_store(journal.parent.parent)
     stored, told = store.take_in_left_over()
     store.close()
     assert stored == ["20261123-090000-bbbbbb"] and len(told) == 1 and "damaged" in told[0]
@@ -307,7 +311,7 @@ def test_every_event_can_be_written_whatever_is_in_it(tmp_path_factory: pytest.T
 
 
 def test_a_transaction_is_written_whole_or_not_at_all(tmp_path: Path) -> None:
-    with contextlib.closing(open_to_write(tmp_path / "s.sqlite", 1.0, bring_up)) as db:
+    with contextlib.closing(open_to_write(tmp_path, 1.0, bring_up)) as db:
         for unfit in (
             {"serial": 1 << 64, "product": "p"},
             {"serial": "\ud800", "product": "p"},
@@ -321,19 +325,54 @@ def test_a_transaction_is_written_whole_or_not_at_all(tmp_path: Path) -> None:
             db.insert_all(schema.BY_NAME["units"], [{"serial": "FC1", "product": "p"}] * 2)
         with db.transaction():
             db.insert(schema.BY_NAME["units"], {"serial": "FC1", "product": "p"})
-    with contextlib.closing(open_to_read(tmp_path / "s.sqlite")) as db:
+    with contextlib.closing(open_to_read(tmp_path)) as db:
         assert [row["serial"] for row in db.rows("SELECT serial FROM units")] == ["FC1"]
         with pytest.raises(DatabaseFault):
             db.change("DELETE FROM units")
 
 
 def test_making_ready_waits_for_a_writer_of_the_same_moment(tmp_path: Path) -> None:
-    path = tmp_path / "s.sqlite"
-    open_to_write(path, 1.0, bring_up).close()
+    path = tmp_path / "ibexite.sqlite"
+    open_to_write(tmp_path, 1.0, bring_up).close()
     with contextlib.closing(sqlite3.connect(path, isolation_level=None, check_same_thread=False)) as other:
         other.execute("PRAGMA journal_mode=DELETE")  # as it is between the making of the tables and the change to WAL
         other.execute("BEGIN IMMEDIATE")
         threading.Timer(0.3, other.execute, ["COMMIT"]).start()
-        open_to_write(path, 30.0, bring_up).close()
+        open_to_write(tmp_path, 30.0, bring_up).close()
     with contextlib.closing(sqlite3.connect(path)) as db:
         assert db.execute("PRAGMA journal_mode").fetchone() == ("wal",)
+
+
+def test_the_tables_that_are_shipped_are_those_that_are_described() -> None:
+    assert json.loads(Path(schema.__file__).with_name("tables.json").read_text()) == description.as_data(), (
+        "make tables"
+    )
+
+
+@pytest.mark.parametrize("table", list(description.METADATA.tables.values()), ids=str)
+def test_a_larger_database_can_have_the_same_tables(table: sqlalchemy.Table) -> None:
+    made = str(CreateTable(table).compile(dialect=postgresql.dialect()))
+    assert made.count("NOT NULL") == sum(not column.nullable for column in table.columns)
+    assert ("SERIAL" in made) == (table.name != "runs") and " REAL" not in made  # of which it would keep half
+
+
+def test_what_is_stored_is_of_the_type_of_its_column(journal: Path) -> None:  # another database would not convert it
+    rows = rows_of(read_journal(journal))
+    assert rows is not None
+    found = [("units", rows.unit), ("runs", rows.run)]
+    for test in rows.tests:
+        found += [("tests", test.test), *(("curves", c) for c in test.curves), *(("results", r) for r in test.results)]
+    kinds = {"Text": str, "Integer": int, "Double": float | int, "LargeBinary": bytes}
+    for name, row in found:
+        for column in description.METADATA.tables[name].columns:
+            if column.name in row and not (column.nullable and row[column.name] is None):
+                value = row[column.name]
+                assert isinstance(value, kinds[type(column.type).__name__]) and not isinstance(value, bool), column
+
+
+def test_a_store_at_a_url_of_another_kind_is_refused(tmp_path: Path, ibexite) -> None:  # noqa: ANN001
+    for open_it in (open_store, open_lookup):
+        with pytest.raises(MistakeError, match="stores at such a URL are not known"):
+            open_it("other://host/base")
+    refused = ibexite("runs", "--records", "other://host/base")
+    assert refused.returncode == 2 and "not known" in refused.stderr and "Traceback" not in refused.stderr

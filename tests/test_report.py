@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 
-from ibexite.records.lookup import Lookup
+from ibexite.records.gateway import open_lookup
 from ibexite.records.stored_run import RunRecord
 from ibexite.reports import figures
 from ibexite.reports.figures import draw
@@ -64,7 +64,7 @@ def records(tmp_path_factory) -> Path:  # noqa: ANN001
 
 
 def record(records: Path, serial: str) -> RunRecord:
-    lookup = Lookup(records)
+    lookup = open_lookup(records)
     return lookup.run(lookup.find(serial))
 
 

@@ -19,8 +19,8 @@ from ibexite.engine.selection import Selection
 from ibexite.engine.services import Consenting
 from ibexite.errors import BenchError, MistakeError, StopRun
 from ibexite.instruments.profile import SHIPPED
+from ibexite.records.gateway import open_lookup
 from ibexite.records.journal import read_journal
-from ibexite.records.lookup import Lookup
 from ibexite.station.opening import NotReady, Ready, open_to_run, open_to_vet
 from ibexite.station.report_helper import ReportHelper
 from ibexite.station.service import Notice, RunHandle, RunService, UnitOrders
@@ -58,7 +58,7 @@ def test_several_runs_in_one_process_keep_to_themselves(project: Path) -> None:
         assert [emitted.number for emitted in told] == list(range(1, len(told) + 1))
         journal = project / "records" / "journals" / "stored" / f"{outcomes[serial].run}.jsonl"
         assert [type(emitted.event).__name__ for emitted in told] == [event["e"] for event in read_journal(journal)]
-    with contextlib.closing(Lookup(project / "records")) as lookup:
+    with contextlib.closing(open_lookup(project / "records")) as lookup:
         assert {run["serial"]: run["verdict"] for run in lookup.runs()} == {GOOD: "pass", WEAK: "fail"}
 
 
@@ -198,5 +198,5 @@ def test_without_the_helper_the_run_is_stored_and_its_report_told_missing(
         orders = UnitOrders(opened.program, opened.bench, GOOD, orders=SIMULATED)
         assert service.start(orders, [], Consenting(), Stop()).wait().verdict == "pass"
         assert helper.is_busy and "The run is stored" in helper.finish()["error"] and not helper.is_busy
-    with contextlib.closing(Lookup(project / "records")) as lookup:
+    with contextlib.closing(open_lookup(project / "records")) as lookup:
         assert [run["verdict"] for run in lookup.runs()] == ["pass"]

@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 
 from ibexite import events
-from ibexite.records.lookup import Lookup
+from ibexite.records.gateway import open_lookup
 from ibexite.simulate.products.fm2_control_board import Fm2ControlBoard
 from ibexite.simulate.world import Sink, Source, Stimuli
 from tests.conftest import GOOD, WEAK
@@ -28,7 +28,7 @@ def truth(serial: str, vin: float, iload: float) -> tuple[float, float]:
 def test_every_stored_point_agrees_with_the_model_of_the_board(ibexite, project: Path, serial: str) -> None:  # noqa: ANN001
     done = ibexite("run", "fm2_final.ibx", "--serial", serial, "--simulate", "--yes", "--no-report")
     assert done.returncode in (1, 5), done.stdout
-    lookup = Lookup(project / "records")
+    lookup = open_lookup(project / "records")
     test = next(t for t in lookup.run(lookup.find(serial)).tests if t.row["name"] == "efficiency")
     grid = test.grid_with("eff")
     assert grid is not None and len(grid.column("eff")) == 70

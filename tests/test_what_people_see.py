@@ -14,7 +14,7 @@ from pathlib import Path
 import pytest
 
 from ibexite.instruments.profile import SHIPPED
-from ibexite.records.lookup import Lookup
+from ibexite.records.gateway import open_lookup
 from ibexite.reports.report import gather, render
 from tests.conftest import GOOD
 from tests.test_report import Page
@@ -49,7 +49,7 @@ def small(project: Path):  # noqa: ANN201
 
 def page(project: Path) -> str:
     """The text of the report of the last run."""
-    lookup = Lookup(project / "records")
+    lookup = open_lookup(project / "records")
     text = Page(render(gather(lookup.run(lookup.find("last"))))).text
     lookup.close()
     return text

@@ -24,7 +24,7 @@ from ibexite.errors import MistakeError, RecordsError
 from ibexite.events import Judged, SideRef
 from ibexite.instruments.link import Reply
 from ibexite.instruments.profile import SHIPPED, load_profile
-from ibexite.records.lookup import Lookup
+from ibexite.records.gateway import open_lookup
 from ibexite.records.side_file import MOST_INLINE, EvenPoints, SideFile, SideValues, read_side
 from tests.conftest import Recorded
 from tests.laboratory.stub_bench import MemoryLink
@@ -239,7 +239,7 @@ def test_curves_are_stored_as_they_were(ibexite, project: Path) -> None:  # noqa
     }
     table = tables["level [V],time [s],w_out [V]"]
     assert len(table) == 6_001 and table[1].startswith("1.0,0.0,"), exported
-    lookup = Lookup(project / "records")
+    lookup = open_lookup(project / "records")
     grids = [g for g in lookup.run(lookup.find("last")).parts[0].grids if g.has("w_out")]
     lookup.close()
     entries = [

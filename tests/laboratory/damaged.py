@@ -23,9 +23,8 @@ from ibexite.bench.file import read_bench
 from ibexite.cli.main import program
 from ibexite.demo.project import make_project
 from ibexite.errors import IbexiteError
+from ibexite.records.gateway import open_lookup, open_store
 from ibexite.records.journal import Journal
-from ibexite.records.lookup import Lookup
-from ibexite.records.store import Store
 from ibexite.station.given import read_parameters, read_selection
 from ibexite.station.prepared import read_prepared
 from ibexite.station.unit_table import read_units
@@ -51,9 +50,9 @@ def _command(*arguments: str) -> Callable[[Path], None]:
 def _take_in(path: Path) -> None:
     records = path.parent.parent
     (records / "runs.sqlite").unlink(missing_ok=True)
-    with contextlib.closing(Store(records)) as store:
+    with contextlib.closing(open_store(records)) as store:
         store.take_in_left_over()
-    with contextlib.closing(Lookup(records)) as lookup:
+    with contextlib.closing(open_lookup(records)) as lookup:
         for run in lookup.runs():
             lookup.run(run["id"])
 

@@ -15,8 +15,7 @@ import tempfile
 import time
 from pathlib import Path
 
-from ibexite.records.lookup import Lookup
-from ibexite.records.store import Store
+from ibexite.records.gateway import open_lookup, open_store
 from ibexite.verdicts import exit_code
 from tests.laboratory.faults import Laboratory
 
@@ -171,9 +170,9 @@ def _stored(records: Path, code: int | None, answered: int) -> tuple[str, list[s
     """The stored verdict; rows that are missing and an exit code (None: it was killed) that is not the verdict's."""
     if not records.exists() or not list(records.iterdir()):
         return "nothing begun", [f"{answered} readings, and nothing stored"] if answered else []
-    with contextlib.closing(Store(records)) as store:
+    with contextlib.closing(open_store(records)) as store:
         store.take_in_left_over()
-    with contextlib.closing(Lookup(records)) as lookup:
+    with contextlib.closing(open_lookup(records)) as lookup:
         runs = lookup.runs()
         if not runs:
             return "nothing begun", [f"{answered} readings, and nothing stored"] if answered > 1 else []

@@ -97,9 +97,9 @@ def _list(offered: dict[str, MeasurementFacts], output: str) -> None:
 
 
 def _show(records: Path, facts: MeasurementFacts, run: str, output: str) -> None:
-    from ibexite.records.lookup import Lookup
+    from ibexite.records.gateway import open_lookup
 
-    lookup = Lookup(records)
+    lookup = open_lookup(records)
     record = lookup.run(run)
     lookup.close()
     if output == "json":

@@ -78,10 +78,10 @@ def _show(block: Block, took: float | None) -> None:
 def _earlier(records: Path, title: str) -> dict[str, float]:
     """How long the tests of a sequence took in its last run."""
     from ibexite.errors import IbexiteError
-    from ibexite.records.lookup import Lookup
+    from ibexite.records.gateway import open_lookup
 
     try:
-        lookup = Lookup(records)
+        lookup = open_lookup(records)
     except IbexiteError:
         return {}
     found = lookup.durations(title)

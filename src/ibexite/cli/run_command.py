@@ -127,11 +127,11 @@ def _values(sequence: Path, records: Path | None, params: Path | None, like: str
     """Parameters of a stored run, and of a file, which goes before them."""
     values: dict[str, str] = {}
     if like is not None:
-        from ibexite.records.lookup import Lookup
+        from ibexite.records.gateway import open_lookup
         from ibexite.station.given import parameters_of
         from ibexite.station.project import find_project
 
-        with contextlib.closing(Lookup(records_folder(records, find_project(sequence)))) as lookup:
+        with contextlib.closing(open_lookup(records_folder(records, find_project(sequence)))) as lookup:
             values |= parameters_of(lookup.run(lookup.find(like)))
     if params is not None:
         from ibexite.station.given import read_parameters

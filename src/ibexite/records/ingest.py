@@ -93,13 +93,13 @@ class _Collector:
             "utc_offset": in_utc(e.started)[1],
             "duration": 0.0,
             "verdict": Verdict.ABORTED,
-            "is_trial": True,
+            "is_trial": 1,
             "trial_reasons": "the run was broken off",
             "trial": json.dumps([Reason("left_out", "the run was broken off")._asdict()]),
             "reason": "broken off: the process died during the run",
             "reason_code": "broken_off",
-            "broken_off": True,
-            "is_safe": False,
+            "broken_off": 1,
+            "is_safe": 0,
             "operator": e.operator,
             "station": e.station,
             "software": e.software,
@@ -120,7 +120,7 @@ class _Collector:
         tests = []
         for position, test in enumerate(e.tests):
             row = _test_row(e.run, test["test"], test["title"], position)
-            row |= {"is_gate": test["gate"], "tags": ", ".join(test.get("tags", ()))}
+            row |= {"is_gate": int(test["gate"]), "tags": ", ".join(test.get("tags", ()))}
             self.tests[test["test"]] = TestRows(row)
             tests.append(self.tests[test["test"]])
         self.rows = RunRows({"serial": e.serial, "product": sequence["product"]}, run, tests)
@@ -261,7 +261,7 @@ class _Collector:
         self._remark("problem", e.text)
 
     def _madesafe(self, e: events.MadeSafe) -> None:
-        self._run()["is_safe"] = not any(role["problem"] for role in e.roles)
+        self._run()["is_safe"] = int(not any(role["problem"] for role in e.roles))
         if e.by:
             self._remark("guardian", "the process died; the guardian switched the outputs off")
         for role in e.roles:
@@ -273,8 +273,8 @@ class _Collector:
             verdict=e.verdict,
             reason=e.reason.text,
             reason_code=e.reason.code,
-            is_trial=bool(e.trial),
-            broken_off=False,
+            is_trial=int(bool(e.trial)),
+            broken_off=0,
             trial=json.dumps([reason._asdict() for reason in e.trial]),
             trial_reasons="\n".join(told(e.trial)),
         )
@@ -375,7 +375,7 @@ def in_utc(started: str) -> tuple[str, str]:
 
 def _test_row(run: str, name: str, title: str, position: int) -> RowDict:
     return {
-        "run_id": run, "position": position, "kind": "test", "name": name, "title": title, "is_gate": False,
+        "run_id": run, "position": position, "kind": "test", "name": name, "title": title, "is_gate": 0,
         "verdict": Verdict.SKIPPED, "reason": "the run was broken off", "reason_code": "broken_off", "duration": 0.0,
         "tags": "", "has_failed": 0, "run": "",
     }  # fmt: skip

@@ -88,7 +88,7 @@ class Journal:
 
     def _put(self, numbers: Any) -> Any:
         """Numbers as the journal has them: long series, which come as arrays, by a reference."""
-        return self._side.put(numbers) if hasattr(numbers, "dtype") and len(numbers) > MOST_INLINE else numbers
+        return self._side.put(numbers) if getattr(numbers, "ndim", 0) and len(numbers) > MOST_INLINE else numbers
 
     def _sync(self) -> None:
         self._is_dirty = False

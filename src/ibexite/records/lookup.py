@@ -12,26 +12,17 @@ from typing import Any
 from ibexite.errors import MistakeError, RecordsError
 from ibexite.events import SideRef
 from ibexite.records.side_file import EvenPoints, SideValues
-from ibexite.records.sqlite_file import FILE_NAME, DatabaseFault, RowDict, open_to_read
+from ibexite.records.sqlite_file import Database, DatabaseFault, RowDict
 from ibexite.records.stored_run import Grid, RunRecord, TestRecord
 
 
 class Lookup:
-    """Reads the store of a records folder."""
+    """Reads a store; `records` is the folder of its side files. It is opened by ibexite.records.gateway."""
 
-    def __init__(self, records: Path) -> None:
-        self.path = records / FILE_NAME
-        if not _has_bytes(self.path):
-            raise MistakeError(
-                "there are no runs yet",
-                where=str(records),
-                remedy="Run a sequence first, or name the folder with --records.",
-            )
-        try:
-            self._db = open_to_read(self.path)
-            self._db.rows("SELECT number, trial FROM runs LIMIT 1")
-        except (OSError, DatabaseFault) as error:
-            raise _unreadable(self.path, error) from None
+    def __init__(self, records: Path, database: Database) -> None:
+        """Raises DatabaseFault: it cannot be read."""
+        self.records, self._db = records, database
+        self._db.rows("SELECT number, trial FROM runs LIMIT 1")
 
     def close(self) -> None:
         """Closes the database."""
@@ -42,7 +33,7 @@ class Lookup:
             return self._db.rows(query, *values)
         except DatabaseFault as error:
             raise RecordsError(
-                f"the store cannot be read ({error})", where=str(self.path),
+                f"the store cannot be read ({error})", where=self._db.name,
                 remedy="Is another program writing it, or is the file damaged? The journals of its runs are kept.",
             ) from None  # fmt: skip
 
@@ -81,13 +72,13 @@ class Lookup:
         if not found:
             raise MistakeError(
                 f"there is no run {word!r}",
-                where=str(self.path),
+                where=self._db.name,
                 remedy="See `ibexite runs`; 'last', a serial number or a part of an id will do.",
             )
         if len(found) > 1:
             raise MistakeError(
                 f"{len(found)} runs have {word!r} in their id",
-                where=str(self.path),
+                where=self._db.name,
                 remedy="Write more of the id: " + ", ".join(row["id"] for row in found[:4]) + " …",
             )
         return str(found[0]["id"])
@@ -145,24 +136,8 @@ class Lookup:
         if row["step"] is not None:
             return EvenPoints(row["start"], row["step"], row["length"])
         if row["side"]:
-            return SideValues(self.path.parent, SideRef(row["side"], row["side_begin"], row["length"]))
+            return SideValues(self.records, SideRef(row["side"], row["side_begin"], row["length"]))
         values = array("d", data)
         if sys.byteorder == "big":
             values.byteswap()
         return values
-
-
-def _has_bytes(path: Path) -> bool:
-    """Whether there is a file with something in it. One that may not be looked at is not one that is not there."""
-    try:
-        return path.stat().st_size > 0
-    except (FileNotFoundError, NotADirectoryError, ValueError):  # ValueError: a NUL in the name
-        return False
-    except OSError as error:
-        raise _unreadable(path, error) from None
-
-
-def _unreadable(path: Path, error: Exception) -> RecordsError:
-    why = getattr(error, "strerror", None) or error
-    remedy = "Check its permissions, and whether the disk answers."
-    return RecordsError(f"the store cannot be read ({why})", where=str(path), remedy=remedy)

@@ -36,7 +36,7 @@ def _add_what_is_new(db: Database) -> None:
         for column in table.columns if known else ():
             if column.name not in known:
                 db.change(f"ALTER TABLE {table.name} ADD COLUMN {column.name} {column.type}")
-        for statement in table.create():
+        for statement in table.create:
             db.change(statement)
 
 

@@ -17,6 +17,7 @@ from ibexite.errors import RecordsError
 from ibexite.records import schema
 
 FILE_NAME = "ibexite.sqlite"
+APPLICATION_ID = 0x49424558  # "IBEX", in the header of the file
 TURN = 0.02  # s; between two tries to make the file ready
 RowDict = dict[str, Any]  # column to value
 
@@ -30,10 +31,10 @@ class UnfitValue(DatabaseFault):
 
 
 class Database:
-    """An open database."""
+    """An open database; `name` is what messages call it."""
 
-    def __init__(self, connection: sqlite3.Connection) -> None:
-        self._db = connection
+    def __init__(self, connection: sqlite3.Connection, name: str) -> None:
+        self._db, self.name = connection, name
         self._db.row_factory = sqlite3.Row
 
     def close(self) -> None:
@@ -92,19 +93,17 @@ class Database:
         self.change("PRAGMA journal_mode=WAL")
 
     def _make_present(self, bring_up: Callable[[Database, int], None]) -> None:
-        if self._header("application_id") == schema.APPLICATION_ID:
+        if self._header("application_id") == APPLICATION_ID:
             bring_up(self, self._header("user_version"))
         else:
             for table in schema.TABLES:
-                for statement in table.create():
+                for statement in table.create:
                     self.change(statement)
-            self.change(f"PRAGMA application_id={schema.APPLICATION_ID}")
+            self.change(f"PRAGMA application_id={APPLICATION_ID}")
         self.change(f"PRAGMA user_version={schema.VERSION}")
 
     def _is_ready(self) -> bool:
-        return (
-            self._header("application_id") == schema.APPLICATION_ID and self._header("user_version") >= schema.VERSION
-        )
+        return self._header("application_id") == APPLICATION_ID and self._header("user_version") >= schema.VERSION
 
     def _header(self, name: str) -> int:
         return int(self.rows(f"PRAGMA {name}")[0][name])
@@ -120,8 +119,13 @@ def _faults() -> Iterator[None]:
         raise DatabaseFault(str(error)) from error
 
 
-def open_to_write(path: Path, patience: float, bring_up: Callable[[Database, int], None]) -> Database:
-    """The database of a file, which is made if it is not there.
+def name_of(records: Path) -> str:
+    """What messages call the database in a folder of records."""
+    return str(records / FILE_NAME)
+
+
+def open_to_write(records: Path, patience: float, bring_up: Callable[[Database, int], None]) -> Database:
+    """The database in a folder of records, which is made if it is not there.
 
     Args:
         patience: s; how long another process may be writing.
@@ -131,12 +135,13 @@ def open_to_write(path: Path, patience: float, bring_up: Callable[[Database, int
         RecordsError: the file is none of ours, or of a newer version.
         DatabaseFault: it cannot be opened.
     """
+    path = records / FILE_NAME
     if path.exists() and (not path.is_file() or path.stat().st_size):
         check_header(path)
     deadline = time.monotonic() + patience
     while True:
         with _faults():
-            database = Database(sqlite3.connect(path, timeout=patience, isolation_level=None))
+            database = Database(sqlite3.connect(path, timeout=patience, isolation_level=None), str(path))
         try:
             database.make_ready(bring_up)
         except DatabaseFault as fault:
@@ -152,16 +157,27 @@ def open_to_write(path: Path, patience: float, bring_up: Callable[[Database, int
             return database
 
 
-def open_to_read(path: Path) -> Database:
-    """The database of a file, which is not changed.
+def open_to_read(records: Path) -> Database | None:
+    """The database in a folder of records, which is not changed; None if there is none.
 
     Raises:
         RecordsError: the file is none of ours, or of a newer version.
-        DatabaseFault: it cannot be opened.
+        DatabaseFault, OSError: it cannot be opened.
     """
+    path = records / FILE_NAME
+    if not _has_bytes(path):
+        return None
     check_header(path)
     with _faults():
-        return Database(sqlite3.connect(f"{path.absolute().as_uri()}?mode=ro", uri=True))
+        return Database(sqlite3.connect(f"{path.absolute().as_uri()}?mode=ro", uri=True), str(path))
+
+
+def _has_bytes(path: Path) -> bool:
+    """Whether there is a file with something in it. One that may not be looked at is not one that is not there."""
+    try:
+        return path.stat().st_size > 0
+    except (FileNotFoundError, NotADirectoryError, ValueError):  # ValueError: a NUL in the name
+        return False
 
 
 def check_header(path: Path) -> None:
@@ -176,7 +192,7 @@ def check_header(path: Path) -> None:
     if header is None:
         raise RecordsError("this is not a store", where=str(path), remedy="Move the file away; a new store is made.")
     version, application = header
-    if application != schema.APPLICATION_ID:
+    if application != APPLICATION_ID:
         raise RecordsError(
             "this database belongs to another program",
             where=str(path),
@@ -190,13 +206,13 @@ def check_header(path: Path) -> None:
         )
 
 
-def is_older(path: Path) -> bool:
+def is_older(records: Path) -> bool:
     """True for a store of an older version, which is to be brought up to date before it is read."""
     try:
-        header = _header_of(path)
+        header = _header_of(records / FILE_NAME)
     except OSError:
         return False
-    return header is not None and header[1] == schema.APPLICATION_ID and header[0] < schema.VERSION
+    return header is not None and header[1] == APPLICATION_ID and header[0] < schema.VERSION
 
 
 def _header_of(path: Path) -> tuple[int, int] | None:

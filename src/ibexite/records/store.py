@@ -1,4 +1,4 @@
-"""The store: all runs in one SQLite database. Runs come in from their journals, each in one transaction.
+"""The store: all runs in one database. Runs come in from their journals, each in one transaction.
 
 Reading is done by ibexite.records.lookup.
 """
@@ -11,12 +11,10 @@ from ibexite.errors import RecordsError
 from ibexite.records import schema
 from ibexite.records.ingest import RunRows, rows_of
 from ibexite.records.journal import left_over, mend_tail, read_journal
-from ibexite.records.migrations import bring_up
-from ibexite.records.sqlite_file import FILE_NAME, DatabaseFault, RowDict, UnfitValue, open_to_write
+from ibexite.records.sqlite_file import Database, DatabaseFault, RowDict, UnfitValue
 
 STORED = "stored"  # the folder, below the journals, of those that the store has
 DAMAGED = "damaged"  # and of those that cannot be read
-BUSY_TIMEOUT = 20.0  # s; how long another process may be writing
 
 
 class DamagedJournal(RecordsError):
@@ -24,29 +22,16 @@ class DamagedJournal(RecordsError):
 
 
 class Store:
-    """Writes runs into the database of a records folder."""
+    """Writes runs into a store; `records` is the folder of the journals. It is opened by ibexite.records.gateway."""
 
-    def __init__(self, records: Path, *, patience: float = BUSY_TIMEOUT) -> None:
-        """Opens the database, and makes it if it is not there.
-
-        Args:
-            patience: s; how long another process may be writing.
-
-        Raises:
-            RecordsError: it cannot be opened, is none of ours, or of a newer version.
-        """
-        self.records = records
-        self.path = records / FILE_NAME
+    def __init__(self, records: Path, database: Database) -> None:
+        self.records, self._db = records, database
         self.journals = records / "journals"
-        try:
-            records.mkdir(parents=True, exist_ok=True)
-            self._db = open_to_write(self.path, patience, bring_up)
-        except (OSError, DatabaseFault) as error:
-            raise RecordsError(
-                f"the store cannot be opened ({_reason(error)})",
-                where=str(self.path),
-                remedy="The journals are kept; the runs are stored by the next command.",
-            ) from None
+
+    @property
+    def name(self) -> str:
+        """What messages call it."""
+        return self._db.name
 
     def close(self) -> None:
         """Closes the database."""
@@ -88,7 +73,7 @@ class Store:
         except (OSError, DatabaseFault) as error:
             raise RecordsError(
                 f"the run cannot be stored ({_reason(error)})",
-                where=str(self.path),
+                where=self._db.name,
                 remedy=f"Its journal is kept: {journal}",
             ) from None
         return rows.run["id"] if rows is not None else ""

@@ -48,12 +48,12 @@ class Lot:
     def add(self, unit: UnitRow, records: Path, outcome: Outcome) -> str:
         """The results of a unit go to the copy of its table. What is wrong if they cannot be written: they are in the
         records; "" if nothing."""
-        from ibexite.records.lookup import Lookup
+        from ibexite.records.gateway import open_lookup
 
         if self.results is None:
             return ""
         try:
-            with contextlib.closing(Lookup(records)) as lookup:
+            with contextlib.closing(open_lookup(records)) as lookup:
                 if lookup.has(outcome.run):
                     self.results.add(unit.number, results_of(lookup.run(outcome.run)))
                 else:

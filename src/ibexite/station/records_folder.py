@@ -23,26 +23,25 @@ def records_folder(given: Path | None, project: Project | None = None) -> Path:
 
 def open_lookup(folder: Path) -> tuple[Lookup, list[str]]:
     """The store for reading, and what became of the runs that were left over."""
-    from ibexite.records.lookup import Lookup
+    from ibexite.records import gateway
 
     told = take_in_left_over(folder)
-    return Lookup(folder), told
+    return gateway.open_lookup(folder), told
 
 
 def take_in_left_over(folder: Path) -> list[str]:
     """Stores runs that broke off, and completes a store of an older version; what is to be told of it. What cannot be
     stored just now does not keep anybody from looking at what is there."""
+    from ibexite.records.gateway import is_older, open_store
     from ibexite.records.journal import SUFFIX
-    from ibexite.records.sqlite_file import FILE_NAME, is_older
 
     journals = folder / "journals"
     waiting = sum(1 for _ in journals.glob("*" + SUFFIX)) if is_folder(journals) else 0
-    if not waiting and not is_older(folder / FILE_NAME):
+    if not waiting and not is_older(folder):
         return []
-    from ibexite.records.store import Store
 
     try:
-        with contextlib.closing(Store(folder, patience=LOOKING_PATIENCE)) as store:
+        with contextlib.closing(open_store(folder, patience=LOOKING_PATIENCE)) as store:
             stored, damaged = store.take_in_left_over()
     except RecordsError as error:
         what = f"not stored yet: {waiting} run{'s' if waiting > 1 else ''}: " if waiting else ""

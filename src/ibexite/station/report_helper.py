@@ -122,7 +122,7 @@ def main() -> None:
     if hasattr(os, "nice"):
         os.nice(10)  # the run beside it must keep its rhythm
     gc.disable()  # short-lived, and the libraries make a lot that is never garbage
-    from ibexite.records.lookup import Lookup
+    from ibexite.records.gateway import open_lookup
     from ibexite.reports.report import warm_up, write_report
 
     if not select.select([sys.stdin], [], [], 0)[0]:
@@ -130,7 +130,7 @@ def main() -> None:
     for line in sys.stdin:
         request = json.loads(line)
         try:
-            lookup = Lookup(Path(request["records"]))
+            lookup = open_lookup(Path(request["records"]))
             write_report(lookup.run(request["run"]), Path(request["report"]))
             lookup.close()
             answer = {"report": request["report"]}

@@ -160,12 +160,12 @@ class RunService:
         from ibexite.bench.guardian import Guardian
         from ibexite.engine.run import Run
         from ibexite.engine.services import Services
+        from ibexite.records.gateway import open_store
         from ibexite.records.journal import SUFFIX, Journal, next_number
-        from ibexite.records.store import Store
 
         journals = self.records / "journals"
         with contextlib.ExitStack() as stack:
-            store = stack.enter_context(contextlib.closing(Store(self.records)))
+            store = stack.enter_context(contextlib.closing(open_store(self.records)))
             identity = _identity(orders, next_number(journals, store.last_number()))
             # The simulated bench is taken down last, when it has been made safe and the run is recorded.
             simulated = _simulated(orders)
@@ -188,7 +188,7 @@ class RunService:
     def _store(self, store: Store, journal: Path, outcome: Outcome) -> bool:
         """Puts the run into the store; if that fails, says so: the journal is kept and the next command tries again. A
         run whose journal is gone as well has not been recorded, and that is no pass."""
-        told = Notice(f"  {store.path} is in use by another program; waiting for it", is_trouble=True)
+        told = Notice(f"  {store.name} is in use by another program; waiting for it", is_trouble=True)
         waiting = threading.Timer(WAITING_TOLD_AFTER, self._tell, [told])
         waiting.start()
         try:
