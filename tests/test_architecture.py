@@ -28,9 +28,10 @@ ALLOWED = {
     "engine": {"units", "classes", "language", "bench", "instruments", "analysis", "events", "functions", "holes", "outside", "values", "verdicts", "wording", "stop", "__init__"},
     "records": {"events", "analysis", "units", "wording", "file_lock", "plain_file", "holes", "values", "verdicts"},
     "reports": {"records", "plain_file", "analysis", "units", "wording", "events", "holes", "values"},
+    "exports": {"records", "plain_file"},
     "station": {"engine", "records", "reports", "bench", "instruments", "simulate", "language", "companions", "analysis", "protocols", "units", "events", "stop", "values", "verdicts", "plain_file", "toml_reader"},
     # Options, views and exit codes; what it computes with (analysis, companions, links) it asks the station for.
-    "cli": {"station", "engine", "records", "reports", "bench", "instruments", "simulate", "language", "classes", "functions", "events", "holes", "stop", "verdicts", "wording", "units", "demo", "plain_file", "toml_reader", "__init__"},
+    "cli": {"station", "engine", "records", "reports", "exports", "bench", "instruments", "simulate", "language", "classes", "functions", "events", "holes", "stop", "verdicts", "wording", "units", "demo", "plain_file", "toml_reader", "__init__"},
 }  # fmt: skip
 
 

@@ -15,7 +15,8 @@ from ibexite.engine.services import Live, NoOperator, Question
 from ibexite.records import schema
 from ibexite.records.gateway import open_lookup, open_store
 from ibexite.records.journal import Journal
-from ibexite.reports.report import gather
+from ibexite.reports.drawing import draw
+from ibexite.reports.gathering import gather
 from tests.conftest import HEADER
 from tests.runs import emitted
 from tests.test_verbs import ended
@@ -148,7 +149,7 @@ def test_complex_curves_holes_statistics_and_bounds_are_kept_and_reported(perfor
     part = gather(record).tests[0]
     assert ("i_out", "1 of 4 points") in part.holes and not part.bad_readings
     assert any(name == "centre" and "(n = 3 of 3)" in text for name, text in part.values)
-    assert "<svg" in part.figures[0][1]
+    assert "<svg" in draw(part.figures[0].pictures[0])
 
 
 def test_an_older_store_gets_what_it_lacks_and_a_newer_one_is_refused(perform, tmp_path: Path) -> None:  # noqa: ANN001

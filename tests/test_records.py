@@ -24,10 +24,10 @@ from sqlalchemy.schema import CreateTable
 from ibexite import events
 from ibexite.errors import MistakeError, RecordsError
 from ibexite.events import Row
+from ibexite.exports.formats import export
 from ibexite.holes import NEVER_MEASURED, Bad, Bound
 from ibexite.plain_file import written_whole
 from ibexite.records import description, schema
-from ibexite.records.export import export_csv
 from ibexite.records.gateway import open_lookup, open_store
 from ibexite.records.ingest import rows_of
 from ibexite.records.journal import Journal, left_over, mend_tail, read_journal
@@ -216,7 +216,7 @@ def test_no_table_of_an_export_takes_the_place_of_another(
     [part] = record.tests
     [grid] = [grid for grid in part.grids if grid.axes]
     parts = [replace(part, row={**part.row, "name": name}, grids=[grid] * tables) for name, tables in tests]
-    written = export_csv(replace(record, parts=parts), tmp_path / "out")
+    written = export(replace(record, parts=parts), "csv", tmp_path / "out")
     assert [path.stem for path in written] == ["results", "values", *files]
     assert sorted(path.name for path in (tmp_path / "out").iterdir()) == sorted(path.name for path in written)
     assert {path.read_text() for path in written[2:]} == {written[2].read_text()} and "[V]" in written[2].read_text()
@@ -240,7 +240,7 @@ def test_a_file_is_written_whole_or_left_as_it_was(tmp_path: Path) -> None:
 def test_export_writes_unrounded_numbers_and_empty_holes(journal: Path, tmp_path: Path) -> None:
     store = open_store(journal.parent.parent)
     record = open_lookup(store.records).run(store.take_in(journal))
-    names = [path.name for path in export_csv(record, tmp_path / "out")]
+    names = [path.name for path in export(record, "csv", tmp_path / "out")]
     assert names == ["results.csv", "values.csv", "t.csv"]
     assert (tmp_path / "out" / "t.csv").read_text().split() == [
         "x",

@@ -9,11 +9,16 @@ from pathlib import Path
 
 import pytest
 
+from ibexite.errors import MistakeError
+from ibexite.exports import formats as exports
 from ibexite.records.gateway import open_lookup
 from ibexite.records.stored_run import RunRecord
-from ibexite.reports import figures
-from ibexite.reports.figures import draw
-from ibexite.reports.report import gather, render
+from ibexite.reports import figure_specs, text
+from ibexite.reports.drawing import draw
+from ibexite.reports.figure_specs import pictures_of
+from ibexite.reports.formats import FORMATS, write_report
+from ibexite.reports.gathering import gather
+from ibexite.reports.html import render
 from tests.conftest import SHORT, WEAK
 
 
@@ -97,7 +102,8 @@ def test_each_judged_value_has_its_limits_margin_and_place(records: Path) -> Non
 
 
 def test_figures_have_limits_where_they_were_judged_and_marks_where_it_failed(records: Path) -> None:
-    figures = dict(f for test in gather(record(records, WEAK)).tests for f in test.figures)
+    gathered = [f for test in gather(record(records, WEAK)).tests for f in test.figures]
+    figures = {figure.title: "".join(map(draw, figure.pictures)) for figure in gathered}
     assert list(figures) == ["v_out against iload", "eff against iload", "p_loss against iload"]
     loss, efficiency = figures["p_loss against iload"], figures["eff against iload"]
     assert "upper limit 780" in loss and re.search(r"failed \(\d+\)", loss)
@@ -107,8 +113,16 @@ def test_figures_have_limits_where_they_were_judged_and_marks_where_it_failed(re
 
 def test_in_a_figure_of_two_curves_each_limit_says_whose_it_is(records: Path) -> None:
     test = next(test for test in record(records, WEAK).tests if test.figures and "eff" in test.figures[0]["ys"])
-    both = draw(test, {**test.figures[0], "ys": ["eff", "p_loss"]})
-    assert "lower limit of eff 81" in both and "upper limit of p_loss 780" in both
+    (both,) = pictures_of(test, {**test.figures[0], "ys": ["eff", "p_loss"]})
+    assert [[limit.text for limit in panel.limits if limit.text] for panel in both.panels] == [
+        ["lower limit of eff 81"], ["upper limit of p_loss 780"]]  # fmt: skip
+    assert both.panels[0].label == "eff in %" and both.panels[1].label == "p_loss in mW" and len(draw(both)) > 1000
+    assert (
+        pictures_of(test, {**test.figures[0], "ys": ["eff", "p_loss", "nobody"]})[0]
+        .panels[1]
+        .failing[0]
+        .label.startswith("failed (")
+    )
 
 
 def test_a_figure_says_where_only_the_first_points_were_kept(records: Path, monkeypatch) -> None:  # noqa: ANN001
@@ -116,8 +130,8 @@ def test_a_figure_says_where_only_the_first_points_were_kept(records: Path, monk
     result = next(r for r in test.results if r["subject"] == "p_loss")
     result["failed"] = 1234
     result["limits"] = [[6.5, 0.03, None, 0.7], [6.5, 0.06, None, 0.8]]
-    monkeypatch.setattr(figures, "MOST_LIMITS", 2)
-    picture = draw(test, test.figures[-1])
+    monkeypatch.setattr(figure_specs, "MOST_LIMITS", 2)
+    picture = "".join(map(draw, pictures_of(test, test.figures[-1])))
     assert (
         f"failed (1234), first {len(result['failing'])} marked" in picture and "upper limit (first 2 points)" in picture
     )
@@ -139,3 +153,42 @@ def test_words_from_outside_cannot_change_the_page(records: Path) -> None:
     run = record(records, WEAK)
     run.row["operator"] = "<script>alert(1)</script>"
     assert "<script>" not in render(gather(run))
+
+
+def test_every_format_of_a_report_shows_what_counts(records: Path, tmp_path: Path) -> None:
+    run = record(records, WEAK)
+    told = {
+        run.verdict_text,
+        WEAK,
+        *(r["label"] for t in run.parts for r in t.results),
+        *(t.row["title"] for t in run.tests),
+        run.row["id"],
+    }
+    for name, known in FORMATS.items():
+        path = tmp_path / f"report{known.suffixes[0]}"
+        write_report(run, path)
+        page = path.read_text()
+        page = Page(page).text if name == "html" else page
+        assert {word for word in told if word not in page} == set(), name
+    lines = text.render(gather(run)).splitlines()
+    (loss,) = [line for line in lines if "p_loss" in line and "fail" in line]
+    assert "<= 780 mW" in loss and "margin -" in loss
+    with pytest.raises(MistakeError, match="no name for a report"):
+        write_report(run, tmp_path / "report.pdf")
+
+
+def test_every_format_of_an_export_holds_all_numbers(records: Path, tmp_path: Path) -> None:
+    run = record(records, WEAK)
+    numbers = {
+        repr(value)
+        for test in run.tests
+        for grid in test.grids
+        for values in grid.data
+        for value in values
+        if value == value
+    }
+    for name, known in exports.FORMATS.items():
+        written = exports.export(run, name, tmp_path / name)
+        assert all(path.suffix == known.suffix for path in written)
+        found = set(re.findall(r"-?[0-9][0-9.e+-]*", " ".join(path.read_text() for path in written)))
+        assert numbers <= found, (name, sorted(numbers - found)[:5])

@@ -15,7 +15,8 @@ import pytest
 
 from ibexite.instruments.profile import SHIPPED
 from ibexite.records.gateway import open_lookup
-from ibexite.reports.report import gather, render
+from ibexite.reports.gathering import gather
+from ibexite.reports.html import render
 from tests.conftest import GOOD
 from tests.test_report import Page
 

@@ -7,30 +7,31 @@ from pathlib import Path
 import click
 
 from ibexite.cli.options import open_records, records_option
+from ibexite.exports.formats import FORMATS, export
 from ibexite.station.project import shown_path
+
+WHAT = "; ".join(f"{name}, {known.help}" for name, known in FORMATS.items())
 
 
 @click.command("export")
 @click.argument("run")
-@click.option("--to", "kind", type=click.Choice(["csv"]), required=True, help="The format.")
+@click.option("--to", "kind", type=click.Choice(list(FORMATS)), required=True, help=f"The format: {WHAT}.")
 @click.option(
     "--out", type=click.Path(path_type=Path), help="Folder for the files; default: a folder named by the run."
 )
 @records_option
 def command(run: str, kind: str, out: Path | None, records: Path | None) -> None:
-    """Writes the data of a run to files: results, single values, and one table for each sweep. Numbers are unrounded.
+    """Writes the data of a run to files. Numbers are unrounded base units.
 
     \b
     ibexite export last --to csv --out data
     """
-    from ibexite.records.export import export_csv
-
     lookup = open_records(records)
     record = lookup.run(lookup.find(run))
     lookup.close()
     folder = out or Path(f"{record.row['serial']}_{record.row['id']}")
-    written = export_csv(record, folder)
+    written = export(record, kind, folder)
     for path in written:
         click.echo(shown_path(path))
-    for path in sorted(set(folder.glob("*.csv")) - set(written)):
+    for path in sorted(set(folder.glob("*" + FORMATS[kind].suffix)) - set(written)):
         click.echo(f"{shown_path(path)} was there before: it is not of this run", err=True)

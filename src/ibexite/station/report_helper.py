@@ -123,7 +123,8 @@ def main() -> None:
         os.nice(10)  # the run beside it must keep its rhythm
     gc.disable()  # short-lived, and the libraries make a lot that is never garbage
     from ibexite.records.gateway import open_lookup
-    from ibexite.reports.report import warm_up, write_report
+    from ibexite.reports.formats import write_report
+    from ibexite.reports.html import warm_up
 
     if not select.select([sys.stdin], [], [], 0)[0]:
         warm_up()

@@ -1,27 +1,16 @@
-"""The report of a run as one self-contained HTML file. Plain data is gathered first, the template filled after.
-
-The same run gives the same bytes: all dates come from the run.
-"""
+"""Gathers the model of a report from a stored run. The same run gives the same: all dates come from the run."""
 
 from __future__ import annotations
 
-from array import array
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
-from functools import cache
-from pathlib import Path
 from typing import Any
 
-import jinja2
-
-from ibexite.errors import RecordsError
-from ibexite.plain_file import written_whole
 from ibexite.records.stored_run import Grid, RunRecord, TestRecord, put_together
-from ibexite.reports.figures import draw
+from ibexite.reports.figure_specs import pictures_of
+from ibexite.reports.model import DataTable, Figure, Report, ResultLine, TestPart
 from ibexite.units import parse_unit, plain_number, unit_for
 from ibexite.values import Quantity, stored_type
 from ibexite.wording import (
-    JudgedText,
     column_text,
     duration_text,
     judged_text,
@@ -31,118 +20,10 @@ from ibexite.wording import (
     worst_first,
 )
 
-
-@dataclass(frozen=True, slots=True)
-class ResultLine:
-    """One judged value, in words."""
-
-    label: str
-    text: JudgedText
-    place: str
-    points: str
-    verdict: str
-    reason: str  # why, where the numbers do not say it
-    rule: str  # the decision rule, and where the limits come from
-    criterion: str
-
-
 MOST_ROWS = 400  # of a table in the report; all are in the store
 
 
-@dataclass(frozen=True, slots=True)
-class DataTable:
-    """The rows of a sweep, as texts; `left_out` is how many more there are."""
-
-    title: str
-    names: list[str]
-    rows: list[list[str]]
-    left_out: int
-
-
-@dataclass(frozen=True, slots=True)
-class TestPart:
-    """One test of the report."""
-
-    row: dict[str, Any]
-    results: list[ResultLine]
-    values: list[tuple[str, str]]
-    figures: list[tuple[str, str]]
-    bad_readings: list[tuple[str, str, str, str]]
-    holes: list[tuple[str, str]]  # columns with points that were never measured, and how many
-    tables: list[DataTable]
-
-    @property
-    def worst(self) -> ResultLine | None:
-        """The result nearest to its limits, or beyond."""
-        return self.results[0] if self.results else None
-
-
-@dataclass(frozen=True, slots=True)
-class ReportData:
-    """Everything the template shows."""
-
-    run: dict[str, Any]
-    verdict_text: str
-    verdict_class: str
-    started: str
-    duration: str
-    tests: list[TestPart]
-    failures: list[tuple[str, ResultLine]]
-    broken: list[tuple[str, str]]  # tests that failed or broke for a reason beside their checks
-    not_run: list[tuple[str, str]]
-    trial_reasons: list[str]
-    software: str
-    files: list[dict[str, Any]]
-
-
-def write_report(run: RunRecord, path: Path) -> None:
-    """Writes the report; no half report is ever left.
-
-    Raises:
-        RecordsError: the file cannot be written.
-    """
-    text = render(gather(run))
-    try:
-        with written_whole(path) as side:
-            side.write_text(text, encoding="utf-8")
-    except OSError as error:
-        raise RecordsError(
-            f"the report cannot be written ({error.strerror})",
-            where=str(path),
-            remedy="The run is stored; write it with: ibexite report RUN --out FILE",
-        ) from None
-
-
-def warm_up() -> None:
-    """Does once what the first report would have to wait for: the template, fonts, the first figure."""
-    axis = {"name": "x", "origin": "sweep", "unit": "", "shown": "", "labels": []}
-    grid = Grid([axis, {**axis, "name": "y", "origin": "read"}], [array("d", [0, 1]), array("d", [0, 1])])
-    draw(TestRecord({}, [], [grid], [], []), {"ys": ["y"], "x": "x", "by": "", "title": ""})
-    _template()
-
-
-def render(data: ReportData) -> str:
-    """The HTML text."""
-    return _template().render(data=data, run=data.run)
-
-
-@cache
-def _template() -> jinja2.Template:
-    loader = jinja2.PackageLoader("ibexite.reports", "templates")
-    environment = jinja2.Environment(
-        loader=loader, autoescape=True, undefined=jinja2.StrictUndefined, trim_blocks=True, lstrip_blocks=True
-    )
-    environment.filters["aligned"] = _aligned
-    return environment.get_template("report.html")
-
-
-def _aligned(number: str) -> tuple[str, str]:
-    """A number in two parts, so that a column lines up on the decimal point."""
-    whole, point, fraction = number.partition(".")
-    return whole, point + fraction
-
-
-def gather(run: RunRecord) -> ReportData:
+def gather(run: RunRecord) -> Report:
     """The data of a report from a stored run."""
     row = run.row
     tests = [_test(test) for test in run.parts]
@@ -156,7 +37,7 @@ def gather(run: RunRecord) -> ReportData:
     not_run = [
         (part.row["title"], part.row["reason"]) for part in tests if part.row["verdict"] in ("skipped", "aborted")
     ]
-    return ReportData(
+    return Report(
         row,
         run.verdict_text,
         row["verdict"],
@@ -180,9 +61,9 @@ def _test(test: TestRecord) -> TestPart:
         if not grid.axes and len(grid.data[0]) == 1
     ]
     figures = [
-        (f["title"] or f"{', '.join(f['ys'])} against {f['x']}", svg)
+        Figure(f["title"] or f"{', '.join(f['ys'])} against {f['x']}", pictures)
         for f in (*test.figures, *_figures_of_waits(test))
-        if (svg := draw(test, f))
+        if (pictures := pictures_of(test, f))
     ]
     axes = [c for grid in test.grids for c in grid.columns if c["origin"] == "sweep"]
     bad = [(b["name"], place_text(b["at"], axes), b["reason"], b["raw"]) for b in test.bad_readings]

@@ -1,4 +1,4 @@
-"""Exports a stored run to CSV: its results, and one file for each grid of values. Numbers are unrounded base units."""
+"""A run as CSV files: its results, single values, and one file for each table. Numbers are unrounded base units."""
 
 from __future__ import annotations
 
@@ -9,10 +9,7 @@ import json
 import math
 import re
 from collections.abc import Iterable
-from pathlib import Path
 
-from ibexite.errors import RecordsError
-from ibexite.plain_file import written_whole
 from ibexite.records.stored_run import Grid, RunRecord, TestRecord, put_together
 
 RESULT_COLUMNS = (
@@ -31,31 +28,16 @@ RESULT_COLUMNS = (
 )
 
 
-def export_csv(run: RunRecord, folder: Path) -> list[Path]:
-    """Writes the files into a folder and returns their paths: results.csv, values.csv, and TEST.csv
-    or TEST_N.csv for each table, with __2 and so on behind a name that is taken.
-
-    Raises:
-        RecordsError: a file cannot be written.
-    """
+def files_of(run: RunRecord) -> dict[str, str]:
+    """The texts of the files by their names without suffix: results, values, and TEST or TEST_N for each table, with
+    __2 and so on behind a name that is taken."""
     files = {"results": _results(run), "values": _values(run)}
     for test in run.tests:
         tables = put_together([grid for grid in test.grids if grid.axes])
         for number, grid in enumerate(tables, 1):
             name = re.sub(r"[^A-Za-z0-9_-]", "_", test.row["name"]) + (f"_{number}" if len(tables) > 1 else "")
             files[_free_name(name, files)] = _table(grid)
-    written = []
-    try:
-        for name, text in files.items():
-            path = folder / f"{name}.csv"
-            with written_whole(path) as side:
-                side.write_text(text, encoding="utf-8", newline="")
-            written.append(path)
-    except OSError as error:
-        raise RecordsError(
-            f"cannot be written ({error.strerror})", where=str(folder), remedy="Name another folder with --out."
-        ) from None
-    return written
+    return files
 
 
 def _free_name(name: str, taken: Iterable[str]) -> str:

@@ -1,0 +1,1 @@
+"""Files for other programs, made of stored runs alone."""

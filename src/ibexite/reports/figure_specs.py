@@ -1,0 +1,150 @@
+"""What the figures of a test show: curves by family, limits where they were judged, failing points; as plain data."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any
+
+import numpy as np
+
+from ibexite import units
+from ibexite.events import MOST_LIMITS
+from ibexite.records.stored_run import Grid, TestRecord
+from ibexite.reports.limit_lines import limit_lines, numbered
+from ibexite.reports.model import CurveLine, FigureSpec, LimitLine, Marks, Panel
+from ibexite.units import Unit
+from ibexite.wording import column_text, is_log_spaced
+
+MOST_LABELS = 9  # in the legend of a family
+SHADES = 8  # that curves of several names take in turn
+
+Named = tuple[str, Grid]
+
+
+def pictures_of(test: TestRecord, figure: dict[str, Any]) -> list[FigureSpec]:
+    """The pictures of a figure, none when none of its curves was stored. Curves of one unit share an axis; a second
+    unit has its own on the right, further ones a picture of their own."""
+    found = [(n, grid) for n in figure["ys"] if (grid := test.grid_with(n, figure["x"], figure["by"]))]
+    groups: dict[str, list[Named]] = {}
+    for name, grid in found:
+        meta = _meta(grid, name)
+        dimension = units.parse_unit(meta["unit"]).dimension if meta["unit"] else units.PLAIN
+        groups.setdefault(str(dimension), []).append((name, grid))
+    by_unit = list(groups.values())
+    return [_picture(test, figure, by_unit[i : i + 2]) for i in range(0, len(by_unit), 2)]
+
+
+def _picture(test: TestRecord, figure: dict[str, Any], groups: list[list[Named]]) -> FigureSpec:
+    x, first = figure["x"], groups[0][0][1]
+    x_unit, several = _unit_of(first, x), sum(map(len, groups)) > 1
+    panels, position = [], 0
+    for group in groups:
+        panels.append(_panel(test, figure, group, x_unit, position, several))
+        position += len(group)
+    words = tuple(_meta(first, x)["labels"])
+    is_log = not words and not x_unit.offset and is_log_spaced(first.column(x))
+    return FigureSpec(_in_unit(x, x_unit), words, is_log, figure["by"], tuple(panels))
+
+
+def _panel(
+    test: TestRecord, figure: dict[str, Any], group: list[Named], x_unit: Unit, position: int, several: bool
+) -> Panel:
+    y_unit = _unit_of(group[0][1], group[0][0])
+    panel = Panel(_in_unit(", ".join(name for name, _ in group), y_unit), [], [], [])
+    for place, (name, grid) in enumerate(group, position):
+        panel.curves.extend(_curves(grid, name, figure, (x_unit, y_unit), place, several))
+    for name, grid in group:
+        _take_limits(panel, test, grid, name, figure["x"], (x_unit, y_unit), f" of {name}" if several else "")
+    return panel
+
+
+def _in_unit(name: str, unit: Unit) -> str:
+    return f"{name} in {unit.symbol}" if unit.symbol else name
+
+
+def _meta(grid: Grid, name: str) -> dict[str, Any]:
+    return next(c for c in grid.columns if c["name"] == name)
+
+
+def _unit_of(grid: Grid, name: str) -> Unit:
+    meta = _meta(grid, name)
+    dimension = units.parse_unit(meta["unit"]).dimension if meta["unit"] else units.PLAIN
+    if meta["shown"]:
+        return units.parse_unit(meta["shown"])
+    return units.unit_for(*grid.column(name), dimension=dimension)
+
+
+def _shown(values: Any, unit: Unit) -> Any:
+    return (np.asarray(values, dtype=float) - float(unit.offset)) / float(unit.factor)
+
+
+def _families(grid: Grid, x: str, by: str) -> Iterator[tuple[str, Any]]:
+    """The rows of each curve: one for each value of `by`; without it, one for each point of all other axes."""
+    own = [axis for axis in grid.axes if axis != x]
+    others = [by] if by else own if x in grid.axes else own[:-1]
+    keys = (
+        np.column_stack([np.asarray(grid.column(axis)) for axis in others])
+        if others
+        else np.zeros((len(grid.data[0]), 1))
+    )
+    seen: dict[tuple[float, ...], list[int]] = {}
+    for row, key in enumerate(map(tuple, keys.tolist())):
+        seen.setdefault(key, []).append(row)
+    for key, rows in seen.items():
+        label = ", ".join(column_text(v, _meta(grid, axis), 4) for axis, v in zip(others, key, strict=False))
+        yield label, np.asarray(rows)
+
+
+def _curves(
+    grid: Grid, name: str, figure: dict[str, Any], shown: tuple[Unit, Unit], position: int, several: bool
+) -> Iterator[CurveLine]:
+    x, y = np.asarray(grid.column(figure["x"])), np.asarray(grid.column(name))
+    families = list(_families(grid, figure["x"], figure["by"]))
+    stride = -(-len(families) // MOST_LABELS)
+    for i, (label, measured) in enumerate(families):
+        rows = _in_order(x, measured)
+        shade = i / (len(families) - 1) if len(families) > 1 else position % SHADES / (SHADES - 1)
+        text = f"{name}, {label}" if several and label else label or (name if several else "")
+        if i % stride and i != len(families) - 1:
+            text = ""  # not in the legend: neighbours tell enough
+        yield CurveLine(text, _shown(x[rows], shown[0]), _shown(y[rows], shown[1]), shade, position % 3)
+
+
+def _in_order(x: Any, rows: Any) -> Any:
+    """The rows of a curve from left to right, if each x comes once; a loop of x is drawn as it was measured."""
+    values = x[rows]
+    return rows[np.argsort(values)] if len(np.unique(values)) == len(values) else rows
+
+
+def _take_limits(
+    panel: Panel, test: TestRecord, grid: Grid, name: str, x: str, shown: tuple[Unit, Unit], of: str
+) -> None:
+    """The limits of all checks on a curve, where they were judged: a level, or a line where they run along x. `of`
+    says whose they are."""
+    for result in (numbered(result, grid) for result in test.results):
+        if result["subject"] != name or x not in result["extent"]:
+            continue
+        only_first = f" (first {MOST_LIMITS} points)" if len(result["limits"]) >= MOST_LIMITS else ""
+        for key, word in (("low", "lower limit"), ("high", "upper limit")):
+            texts: set[str] = set()
+            for line in limit_lines(result, grid, x, key):
+                xs, ys = _shown([a for a, _ in line], shown[0]), _shown([b for _, b in line], shown[1])
+                height = f" {units.plain_number(float(ys[0]), 5)}" if len(set(ys.tolist())) == 1 else ""
+                text = word + of + height + only_first
+                panel.limits.append(LimitLine("" if text in texts else text, xs, ys, key == "high"))
+                texts.add(text)  # told once for a limit in several runs
+        _take_failing(panel, grid, name, x, result, shown)
+
+
+def _take_failing(
+    panel: Panel, grid: Grid, name: str, x: str, result: dict[str, Any], shown: tuple[Unit, Unit]
+) -> None:
+    names = [axis["name"] for axis in result["axes"]]
+    if not result["failing"] or set(names) != set(grid.axes):
+        return
+    keys = list(zip(*(grid.column(axis) for axis in names), strict=True))
+    failing = set(map(tuple, result["failing"]))
+    rows = [i for i, key in enumerate(keys) if key in failing]
+    xs, ys = np.asarray(grid.column(x))[rows], np.asarray(grid.column(name))[rows]
+    more = f", first {len(failing)} marked" if len(failing) < result["failed"] else ""
+    panel.failing.append(Marks(f"failed ({result['failed']}){more}", _shown(xs, shown[0]), _shown(ys, shown[1])))

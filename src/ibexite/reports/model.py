@@ -1,0 +1,132 @@
+"""The model of a report: everything that its formats show, as plain data. Nothing of it is drawn or laid out."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+from ibexite.wording import JudgedText
+
+if TYPE_CHECKING:
+    import numpy as np
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class CurveLine:
+    """A curve of a figure, in the units of its panel. `shade` is its place in its family, from 0 to 1, `dash` which of
+    several names it belongs to; without `label` it is not in the legend."""
+
+    label: str
+    xs: np.ndarray
+    ys: np.ndarray
+    shade: float
+    dash: int
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class LimitLine:
+    """A limit where it was judged; `text` says what it is, once for those that are alike."""
+
+    text: str
+    xs: np.ndarray
+    ys: np.ndarray
+    is_upper: bool
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Marks:
+    """Points that failed."""
+
+    label: str
+    xs: np.ndarray
+    ys: np.ndarray
+
+
+@dataclass(frozen=True, slots=True)
+class Panel:
+    """What is drawn against one y axis."""
+
+    label: str
+    curves: list[CurveLine]
+    limits: list[LimitLine]
+    failing: list[Marks]
+
+
+@dataclass(frozen=True, slots=True)
+class FigureSpec:
+    """A picture: one panel, or two over the same x with an axis on either side. `x_words` are the points of an axis of
+    texts, which stand side by side."""
+
+    x_label: str
+    x_words: tuple[str, ...]
+    is_log: bool
+    legend_title: str
+    panels: tuple[Panel, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Figure:
+    """A figure of a test; curves of more than two units take several pictures."""
+
+    title: str
+    pictures: list[FigureSpec]
+
+
+@dataclass(frozen=True, slots=True)
+class ResultLine:
+    """One judged value, in words."""
+
+    label: str
+    text: JudgedText
+    place: str
+    points: str
+    verdict: str
+    reason: str  # why, where the numbers do not say it
+    rule: str  # the decision rule, and where the limits come from
+    criterion: str
+
+
+@dataclass(frozen=True, slots=True)
+class DataTable:
+    """The rows of a sweep, as texts; `left_out` is how many more there are."""
+
+    title: str
+    names: list[str]
+    rows: list[list[str]]
+    left_out: int
+
+
+@dataclass(frozen=True, slots=True)
+class TestPart:
+    """One test of the report."""
+
+    row: dict[str, Any]
+    results: list[ResultLine]
+    values: list[tuple[str, str]]
+    figures: list[Figure]
+    bad_readings: list[tuple[str, str, str, str]]
+    holes: list[tuple[str, str]]  # columns with points that were never measured, and how many
+    tables: list[DataTable]
+
+    @property
+    def worst(self) -> ResultLine | None:
+        """The result nearest to its limits, or beyond."""
+        return self.results[0] if self.results else None
+
+
+@dataclass(frozen=True, slots=True)
+class Report:
+    """Everything that a report shows."""
+
+    run: dict[str, Any]
+    verdict_text: str
+    verdict_class: str
+    started: str
+    duration: str
+    tests: list[TestPart]
+    failures: list[tuple[str, ResultLine]]
+    broken: list[tuple[str, str]]  # tests that failed or broke for a reason beside their checks
+    not_run: list[tuple[str, str]]
+    trial_reasons: list[str]
+    software: str
+    files: list[dict[str, Any]]
