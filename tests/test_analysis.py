@@ -15,7 +15,7 @@ from ibexite.analysis import catalog, features, shaping, statistics
 from ibexite.analysis.catalog import find
 from ibexite.analysis.curve import ArrayCurve, Curve, line_through, never
 from ibexite.engine import loops, services
-from ibexite.engine.loops import Refined, Search, Turns
+from ibexite.engine.loops import Refined, SearchTurns, Turns
 from ibexite.errors import SequenceError
 from ibexite.functions import FUNCTIONS, target_of
 from ibexite.holes import NEVER_MEASURED, Bound, is_never_measured
@@ -195,7 +195,7 @@ def test_every_function_of_the_table_is_there_with_units_and_source() -> None:
 # --- what decides which value a loop takes next ----------------------------------------------------------------------
 
 
-def searched(search: Search, holds) -> tuple[float, list[float]]:  # noqa: ANN001
+def searched(search: SearchTurns, holds) -> tuple[float, list[float]]:  # noqa: ANN001
     visited = []
     for x in search:
         visited.append(x)
@@ -222,7 +222,7 @@ def test_a_result_that_is_too_large_for_a_number_is_a_hole(name: str) -> None:
 
 @given(st.floats(4.1, 8.9), st.sampled_from([0.02, 0.05, 0.1]), st.booleans())
 def test_a_search_finds_the_threshold_to_its_resolution(threshold: float, resolution: float, halving: bool) -> None:
-    found, visited = searched(Search(9.0, 4.0, None, resolution, halving=halving), lambda x: x < threshold)
+    found, visited = searched(SearchTurns(9.0, 4.0, None, resolution, halving=halving), lambda x: x < threshold)
     assert found < threshold <= found + resolution + 1e-9
     assert len(visited) == len(set(visited)) <= 24
     if not halving:
@@ -234,7 +234,7 @@ def test_a_search_finds_the_threshold_to_its_resolution(threshold: float, resolu
 @pytest.mark.parametrize("halving", [False, True])
 def test_a_search_finds_the_first_step_at_which_it_holds_wherever_that_is(step: float | None, halving: bool) -> None:
     for first in range(1, 21):
-        search = Search(0.0, 20.0, step, 1.0, halving=halving)
+        search = SearchTurns(0.0, 20.0, step, 1.0, halving=halving)
         for value in search:
             search.held = value >= first
         assert search.result() == first
@@ -242,9 +242,9 @@ def test_a_search_finds_the_first_step_at_which_it_holds_wherever_that_is(step: 
 
 def test_a_search_that_never_holds_or_holds_at_once_gives_a_bound() -> None:
     for end, holds, limit, is_below in ((4.0, False, 4.0, True), (4.0, True, 9.0, False), (12.0, False, 12.0, False)):
-        found, _ = searched(Search(9.0, end, 1.0, 0.1, halving=False), lambda x, answer=holds: answer)
+        found, _ = searched(SearchTurns(9.0, end, 1.0, 0.1, halving=False), lambda x, answer=holds: answer)
         assert isinstance(found, Bound) and math.isnan(found) and (found.limit, found.is_below) == (limit, is_below)
-    assert searched(Search(0.0, 0.3, 0.1, 0.1, halving=False), lambda x: x >= 0.3)[0] == 0.3
+    assert searched(SearchTurns(0.0, 0.3, 0.1, 0.1, halving=False), lambda x: x >= 0.3)[0] == 0.3
 
 
 def refined(

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import pytest
 
-from ibexite.bench.file import TroubleFact, read_bench
+from ibexite.bench.file import TroubleEntry, read_bench
 from ibexite.errors import MistakeError
 from ibexite.instruments.profile import SHIPPED, load_profile
 from ibexite.station.project import find_project
@@ -27,7 +27,7 @@ def test_the_example_bench_is_read(project: Path) -> None:
             'wiring = { 1 = "battery" }', 'wiring = { 1 = "battery" }, trouble = [{ query = "Q", how = "silent" }]'
         )
     )
-    assert read_bench(path).instruments["psu"].simulated.trouble == (TroubleFact("Q", "silent", 1, 1),), (
+    assert read_bench(path).instruments["psu"].simulated.trouble == (TroubleEntry("Q", "silent", 1, 1),), (
         "the first, once"
     )
 

@@ -17,7 +17,7 @@ from ibexite.bench.bench import Bench
 from ibexite.bench.file import read_bench
 from ibexite.bench.pool import Pool
 from ibexite.bench.read_line import mean_of
-from ibexite.engine.facts import bench_facts
+from ibexite.engine.bench_facts import bench_facts
 from ibexite.engine.preview import preview, timeline
 from ibexite.errors import CeilingError, InstrumentError, MistakeError
 from ibexite.instruments.link import Reply

@@ -13,7 +13,7 @@ from ibexite.bench.file import read_bench
 from ibexite.classes import instrument_classes
 from ibexite.cli.explain import reference_page
 from ibexite.cli.main import COMMANDS
-from ibexite.engine.facts import bench_facts
+from ibexite.engine.bench_facts import bench_facts
 from ibexite.functions import FUNCTIONS
 from ibexite.language import words
 from ibexite.language.check import vet

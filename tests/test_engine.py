@@ -45,7 +45,7 @@ def test_readings_become_columns_and_columns_become_curves(perform) -> None:  # 
     for row in rows:
         assert row.v[4] == pytest.approx(row.v[2] * row.v[3])
         assert row.v[0] == pytest.approx(row.x[0], abs=0.05)
-    most = run.of(events.Curve)[0]
+    most = run.of(events.WholeCurve)[0]
     assert (most.name, most.x, most.v[1]) == ("most", [[7.0, 8.0, 9.0]], max(rows[2].v[4], rows[3].v[4]))
     assert run.of(events.Value)[0].value == most.v[1]
     live, whole = run.result("live"), run.result("whole")
@@ -235,7 +235,7 @@ def test_ragged_sweeps_share_one_axis_with_holes(perform) -> None:  # noqa: ANN0
                   "    check most <= 6 where k >= 2\n")  # fmt: skip
     assert [row.x for row in run.of(events.Row) if row.table == 1] == [(1, 1), (2, 1), (2, 2), (3, 1), (3, 2), (3, 3)]
     assert [row.v for row in run.of(events.Row) if row.table == 2] == [(2,), (4,), (6,)]
-    assert run.of(events.Curve)[0].v == [4, 5, 6]
+    assert run.of(events.WholeCurve)[0].v == [4, 5, 6]
     assert run.of(events.Judged)[1].judged == 2
 
 

@@ -12,7 +12,7 @@ import pytest
 from ibexite import events
 from ibexite.bench.bench import Bench
 from ibexite.bench.file import BenchFile
-from ibexite.bench.interface import BenchLike, Connected, Finding, Key, SafeDeed
+from ibexite.bench.interface import BenchLike, Connected, Discrepancy, Key, SafeDeed
 from ibexite.engine.orders import Identity
 from ibexite.engine.run import Run
 from ibexite.engine.services import Consenting, Services
@@ -149,7 +149,7 @@ class Stored:
         """Nothing was changed."""
         return []
 
-    def prove(self) -> list[Finding]:
+    def prove(self) -> list[Discrepancy]:
         """All is as it was."""
         return []
 

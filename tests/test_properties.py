@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from ibexite import events, units
 from ibexite.analysis.curve import ArrayCurve
 from ibexite.engine.formula import HELPERS, Formulas, readings_behind
-from ibexite.engine.tables import Axis, Table
+from ibexite.engine.tables import Axis, LoopTable
 from ibexite.language import constants, nodes
 from ibexite.language.source import Span
 from ibexite.records.ingest import rows_of
@@ -34,7 +34,7 @@ A, B = nodes.Name(HERE, "a"), nodes.Name(HERE, "b")
 
 
 def literal(value: Decimal) -> nodes.Literal:
-    return nodes.Literal(HERE, units.Quantity(value, units.NO_UNIT))
+    return nodes.Literal(HERE, units.Amount(value, units.NO_UNIT))
 
 
 def formulas(leaves):  # noqa: ANN001, ANN201
@@ -104,7 +104,7 @@ class Sink:
 def test_a_table_gives_back_each_value_at_its_place(inner: list[list[int]], is_ragged: bool) -> None:
     inner = inner if is_ragged else [inner[0]] * len(inner)
     sink, outer_axis, inner_axis = Sink(), Axis("a"), Axis("b")
-    table = Table(1, (outer_axis, inner_axis), ("y", "z"), sink, False)
+    table = LoopTable(1, (outer_axis, inner_axis), ("y", "z"), sink, False)
     outer = [10.0 * i for i in range(len(inner))]
     for p, a in outer_axis.run(outer):
         points = [float(x) for x in inner[p]]
@@ -124,7 +124,7 @@ def test_a_table_gives_back_each_value_at_its_place(inner: list[list[int]], is_r
 
 def test_a_sweep_that_visits_a_value_twice_keeps_both() -> None:
     sink, axis = Sink(), Axis("x")
-    table = Table(1, (axis,), ("y",), sink, False)
+    table = LoopTable(1, (axis,), ("y",), sink, False)
     for place, x in axis.run([1.0, 2.0, 1.0]):
         table((place,), (x,), (10.0 * place,))
     curve = table.curve("y")

@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 
 from ibexite.bench.file import read_bench
-from ibexite.engine.facts import bench_facts
+from ibexite.engine.bench_facts import bench_facts
 from ibexite.errors import MistakeError
 from ibexite.language.check import vet
 from ibexite.language.facts import vet_against

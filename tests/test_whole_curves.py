@@ -161,7 +161,7 @@ def test_a_record_is_the_wave_that_is_applied(perform, project: Path) -> None:  
     run = waves(perform, project, "    read v_tone, w_in = scope.wave(channel = 1) together\n    let power = mean(w_in * w_in)\n"
                 "    check w_in between -2.05 V and 2.05 V\n    check power within 2 V^2 +/- 3 %\n    check v_tone >= 1 V\n    plot w_in against time\n")  # fmt: skip
     assert run.outcome.tests["t"] == "pass", [r.reason for r in run.of(Judged)]
-    (curve, *_) = run.of(events.Curve)
+    (curve, *_) = run.of(events.WholeCurve)
     time = np.arange(2_000) * 5e-8
     assert curve.sampling == (0.0, 5e-8) and curve.axes == [
         {"name": "time", "unit": "s", "shown": "", "origin": "sweep"}
@@ -198,7 +198,7 @@ def test_within_loops_each_turn_has_its_curve(perform, project: Path) -> None:  
     below, peak = run.of(Judged)
     assert (below.judged, peak.verdict) == (6_000, "pass"), peak
     assert (below.verdict, below.bad > 100) == ("fail", True)  # at 3 V it is overloaded, which is a fact about the unit
-    curves = run.of(events.Curve)
+    curves = run.of(events.WholeCurve)
     assert [(c.name, c.at) for c in curves] == [
         ("w_out", (1.0,)),
         ("first", (1.0,)),
@@ -247,7 +247,7 @@ def test_curves_are_stored_as_they_were(ibexite, project: Path) -> None:  # noqa
         for path in (project / "records" / "journals" / "stored").iterdir()
         for line in path.read_text().splitlines()
     ]
-    told = [entry["v"] for entry in entries if entry["e"] == "Curve" and entry["name"] == "w_out"]
+    told = [entry["v"] for entry in entries if entry["e"] == "WholeCurve" and entry["name"] == "w_out"]
     for grid, ref in zip(grids, told, strict=True):
         curve = grid.curve("w_out")
         assert isinstance(curve, SampledCurve) and curve.sampling == Sampling("time", 0.0, 5e-8)

@@ -139,7 +139,7 @@ class Value(NamedTuple):
     bound: str = ""
 
 
-class Curve(NamedTuple):
+class WholeCurve(NamedTuple):
     """A curve that came to be as a whole: read, computed after its sweep, or given by a program. `x` holds for each
     axis its value at every point, but nothing for one with even steps: `sampling` is its start and step then. `never`
     are the points that were never measured. Within loops, `at` are their values and `outer` what is told of them.
@@ -377,7 +377,7 @@ Event = (
     | LoopLeft
     | Row
     | Value
-    | Curve
+    | WholeCurve
     | Judged
     | Figure
     | Shown

@@ -13,12 +13,12 @@ from typing import Any, NoReturn
 
 from ibexite.errors import MistakeError, UnitError, did_you_mean
 from ibexite.plain_file import read_plain
-from ibexite.units import Dimension, Quantity, describe, parse_quantity
+from ibexite.units import Amount, Dimension, describe, parse_quantity
 
 MAX_BYTES = 1_000_000
 
 
-def read_toml(path: Path, *, what: str) -> Table:
+def read_toml(path: Path, *, what: str) -> TomlTable:
     """The top table of a file. `what` says what kind of file was expected, for the messages.
 
     Raises:
@@ -28,7 +28,7 @@ def read_toml(path: Path, *, what: str) -> Table:
     data = read_plain(path, what=what, most=MAX_BYTES)
     try:
         text = data.decode("utf-8-sig")
-        return Table(tomllib.loads(text), name, "", _Lines(text))
+        return TomlTable(tomllib.loads(text), name, "", _Lines(text))
     except UnicodeDecodeError:
         raise MistakeError("this is not UTF-8 text", where=name, remedy=f"A {what} is a TOML file in UTF-8.") from None
     except tomllib.TOMLDecodeError as error:
@@ -63,7 +63,7 @@ class _Lines:
         return best if parts else 0
 
 
-class Table:
+class TomlTable:
     """One table of a file, with the path to it."""
 
     def __init__(self, data: dict[str, Any], file: str, path: str, lines: _Lines | None = None) -> None:
@@ -147,7 +147,7 @@ class Table:
             self.fail(key, "the first is not below the second", "Write the lower end first.")
         return low, high
 
-    def _parse(self, key: str, text: str, dimension: Dimension) -> Quantity:
+    def _parse(self, key: str, text: str, dimension: Dimension) -> Amount:
         try:
             quantity = parse_quantity(text)
         except UnitError as error:
@@ -156,22 +156,22 @@ class Table:
             self.fail(key, f"{text!r} is {describe(quantity.dimension)}", f"It takes {describe(dimension)}.")
         return quantity
 
-    def table(self, key: str, *, needed: bool = False) -> Table:
+    def table(self, key: str, *, needed: bool = False) -> TomlTable:
         """A table within this one; an empty one when it is missing."""
         data = self._get(key, dict, "a table", _NONE if needed else {})
-        return Table(data, self.file, ".".join(part for part in (self.path, key) if part), self._lines)
+        return TomlTable(data, self.file, ".".join(part for part in (self.path, key) if part), self._lines)
 
-    def tables(self, key: str) -> dict[str, Table]:
+    def tables(self, key: str) -> dict[str, TomlTable]:
         """All tables below a key, by name."""
         outer = self.table(key)
         return {name: outer.table(name, needed=True) for name in outer}
 
-    def list_of_tables(self, key: str) -> list[Table]:
+    def list_of_tables(self, key: str) -> list[TomlTable]:
         """The tables of a list, none when it is missing."""
         entries = self._get(key, list, "a list of tables", [])
         if not all(isinstance(entry, dict) for entry in entries):
             self.fail(key, "not all of these are tables", "It takes a list of tables in braces.")
-        return [Table(entry, self.file, f"{self.path}.{key}[{i}]", self._lines) for i, entry in enumerate(entries)]
+        return [TomlTable(entry, self.file, f"{self.path}.{key}[{i}]", self._lines) for i, entry in enumerate(entries)]
 
     def finish(self, *also: str) -> None:
         """Refuses keys that were not asked for; `also` names keys that are allowed to be there."""

@@ -56,7 +56,7 @@ class Unit:
 
 
 @dataclass(frozen=True, slots=True)
-class Quantity:
+class Amount:
     """A value in base form, exact, with the unit it was written in."""
 
     value: Decimal
@@ -209,7 +209,7 @@ def _unit_remedy(text: str) -> str:
     return f"Did you mean {near}?" if near else "Units are written as V, mA, kohm, Hz, dBm, degC, %, V/us."
 
 
-def parse_quantity(text: str) -> Quantity:
+def parse_quantity(text: str) -> Amount:
     """A number with its unit, as written: "12 V", "-40 dBm", "0.5 %", "3". Raises UnitError: it is none, its unit is
     unknown, or it is beyond what a float can hold (IEEE 754 binary64).
 
@@ -224,7 +224,7 @@ def parse_quantity(text: str) -> Quantity:
     value = unit.to_base(Decimal(match[1]))
     if not is_finite(value):
         raise TooLargeError(text, unit)
-    return Quantity(value, unit)
+    return Amount(value, unit)
 
 
 class TooLargeError(UnitError):

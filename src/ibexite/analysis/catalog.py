@@ -15,7 +15,7 @@ from typing import Any
 import numpy as np
 
 from ibexite.analysis import features, shaping
-from ibexite.analysis.curve import Array, ArrayCurve, Curve, Line, combine, is_curve, line_through, never, no_point
+from ibexite.analysis.curve import Array, ArrayCurve, AxisLine, Curve, combine, is_curve, line_through, never, no_point
 from ibexite.analysis.pointwise import compared, logic
 from ibexite.errors import SequenceError
 from ibexite.holes import NEVER_MEASURED, NO_POINT
@@ -136,13 +136,13 @@ def _keeping(function: Callable[..., Any]) -> Callable[..., Any]:
     return apply
 
 
-def at(curve: Curve | Line, places: dict[str, float], *, log: bool = False) -> Any:
+def at(curve: Curve | AxisLine, places: dict[str, float], *, log: bool = False) -> Any:
     """The value at a point of one axis or several, interpolated between neighbours.
 
     Raises:
         SequenceError: the point lies beyond the ends of an axis.
     """
-    if isinstance(curve, Line):
+    if isinstance(curve, AxisLine):
         return float(curve.on(np.array([places[curve.axis]]))[0])
     take = _consuming(shaping.at)
     for axis, value in places.items():
@@ -197,7 +197,7 @@ def onto(curve: Curve, like: Curve, *, log: bool = False) -> Curve:
     return ArrayCurve(axes, np.moveaxis(made.reshape(*shape, len(points)), -1, place))
 
 
-def line(axis: str, *pairs: tuple[float, float], log: bool = False) -> Line:
+def line(axis: str, *pairs: tuple[float, float], log: bool = False) -> AxisLine:
     """A line through points (x, y).
 
     Raises:

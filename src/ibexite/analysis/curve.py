@@ -131,7 +131,7 @@ class SampledCurve(Curve):
 
 
 @dataclass(frozen=True, slots=True, eq=False)
-class Line:
+class AxisLine:
     """Limits that take the points of the curve that they meet: a line along an axis, or a formula of such lines."""
 
     axis: str
@@ -172,7 +172,7 @@ def array_of(values: Sequence[float | str]) -> Array:
     return np.array(values, dtype=object if any(isinstance(value, str) for value in values) else float)
 
 
-def line_through(axis: str, x: Array, y: Array, *, is_log: bool = False) -> Line:
+def line_through(axis: str, x: Array, y: Array, *, is_log: bool = False) -> AxisLine:
     """A line through points: x rises, both have shape (n,). Between the points it is straight, on a logarithmic axis if
     `is_log`; beyond its ends it has no value, so that nothing is judged there."""
 
@@ -180,7 +180,7 @@ def line_through(axis: str, x: Array, y: Array, *, is_log: bool = False) -> Line
         known, at = (np.log(x), np.log(points)) if is_log else (x, points)
         return np.where((points < x[0]) | (points > x[-1]), NEVER_MEASURED, np.interp(at, known, y))
 
-    return Line(axis, on)
+    return AxisLine(axis, on)
 
 
 def never(values: Any) -> Array:
@@ -228,7 +228,7 @@ def combine(operation: Callable[..., Any], *operands: Any, resolves_holes: bool 
     Raises:
         SequenceError: two operands have different values on an axis of the same name, or lines lie along several.
     """
-    lines = {operand.axis for operand in operands if isinstance(operand, Line)}
+    lines = {operand.axis for operand in operands if isinstance(operand, AxisLine)}
     if lines and not any(isinstance(operand, Curve) for operand in operands):
         return _combined_line(operation, operands, lines)
     axes = joined_axes(*operands)
@@ -265,7 +265,7 @@ def _like(operands: tuple[Any, ...], axes: dict[str, Array], values: Array) -> C
     return ArrayCurve(axes, values)
 
 
-def _combined_line(operation: Callable[..., Any], operands: tuple[Any, ...], axes: set[str]) -> Line:
+def _combined_line(operation: Callable[..., Any], operands: tuple[Any, ...], axes: set[str]) -> AxisLine:
     if len(axes) > 1:
         raise SequenceError(
             f"lines along {' and '.join(sorted(axes))} meet no curve", remedy="Combine each with a curve over its axis."
@@ -273,11 +273,11 @@ def _combined_line(operation: Callable[..., Any], operands: tuple[Any, ...], axe
     (axis,) = axes
 
     def on(points: Array) -> Array:
-        given = [ArrayCurve({axis: points}, o.on(points)) if isinstance(o, Line) else o for o in operands]
+        given = [ArrayCurve({axis: points}, o.on(points)) if isinstance(o, AxisLine) else o for o in operands]
         found: Array = combine(operation, *given).values
         return found
 
-    return Line(axis, on)
+    return AxisLine(axis, on)
 
 
 def joined_axes(*operands: Any) -> dict[str, Array]:
@@ -294,7 +294,7 @@ def joined_axes(*operands: Any) -> dict[str, Array]:
                 )
             axes.setdefault(name, values)
     for operand in operands:
-        if isinstance(operand, Line) and operand.axis not in axes:
+        if isinstance(operand, AxisLine) and operand.axis not in axes:
             raise SequenceError(
                 f"a line along {operand.axis} meets no curve over {operand.axis}",
                 remedy="Compare or combine it with a curve, or take one value of it with at().",
@@ -304,7 +304,7 @@ def joined_axes(*operands: Any) -> dict[str, Array]:
 
 def spread(operand: Any, axes: dict[str, Array]) -> Any:
     """The values of an operand, shaped so that they broadcast over the axes; a single value as it is."""
-    if isinstance(operand, Line):
+    if isinstance(operand, AxisLine):
         operand = ArrayCurve({operand.axis: axes[operand.axis]}, operand.on(axes[operand.axis]))
     if not isinstance(operand, Curve):
         return operand
@@ -325,4 +325,4 @@ def each_point(*operands: Any) -> Iterator[tuple[tuple[Any, ...], tuple[Any, ...
 
 def is_curve(x: Any) -> bool:
     """True for curves and lines."""
-    return isinstance(x, Curve | Line)
+    return isinstance(x, Curve | AxisLine)

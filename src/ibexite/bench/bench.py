@@ -12,8 +12,8 @@ from typing import TYPE_CHECKING, Any
 from ibexite import units
 from ibexite.bench import deeds
 from ibexite.bench.completion import Completion, asked_at_once
-from ibexite.bench.file import BenchFile, RoleFact
-from ibexite.bench.interface import TRIES, Connected, Finding, Key, SafeDeed
+from ibexite.bench.file import BenchFile, RoleEntry
+from ibexite.bench.interface import TRIES, Connected, Discrepancy, Key, SafeDeed
 from ibexite.bench.limiting import Limiting
 from ibexite.bench.pool import Pool
 from ibexite.bench.proof import ask_all, in_one, prove
@@ -110,7 +110,7 @@ class Bench:
         """What was said on links since last asked, and when; None if nothing was."""
         return self.user.take_said() if self.user.said else None
 
-    def roles(self) -> list[RoleFact]:
+    def roles(self) -> list[RoleEntry]:
         """The roles whose instruments are connected."""
         return [role for role in self.file.roles.values() if role.instrument in self.sessions]
 
@@ -313,14 +313,14 @@ class Bench:
                 doubt = self.user.doubts[session.name]
                 raise InstrumentError(doubt, where=session.name, remedy=asked_at_once(session))
 
-    def _learn(self, session: Session, role: RoleFact, setting: str, reply: str) -> None:
+    def _learn(self, session: Session, role: RoleEntry, setting: str, reply: str) -> None:
         self.state[role.name, setting] = session.held(setting, role.channel, reply)
 
     def believed(self, instrument: str) -> list[Key]:
         """The settings of an instrument whose state is believed to be known."""
         return [key for key in self.state if self.file.roles[key[0]].instrument == instrument]
 
-    def prove(self) -> list[Finding]:
+    def prove(self) -> list[Discrepancy]:
         """What is not as it was believed, of all instruments; see ibexite.bench.proof."""
         with self.holding():
             return prove(self)
@@ -406,7 +406,7 @@ class Bench:
             for session in self.sessions.values():
                 session.settle_link()
 
-    def safe_roles(self) -> Iterator[tuple[RoleFact, Session]]:
+    def safe_roles(self) -> Iterator[tuple[RoleEntry, Session]]:
         """The roles that have something to switch off and are connected, in the stated order."""
         for name in self.file.safe_order:
             role = self.file.roles[name]

@@ -16,7 +16,7 @@ from ibexite.errors import MistakeError, did_you_mean
 from ibexite.instruments.address import Address, parse_address
 from ibexite.instruments.open_link import reachable
 from ibexite.instruments.profile import Profile, load_profile
-from ibexite.toml_reader import Table, read_toml
+from ibexite.toml_reader import TomlTable, read_toml
 from ibexite.units import Dimension
 
 
@@ -29,7 +29,7 @@ class Calibration:
 
 
 @dataclass(frozen=True, slots=True)
-class TroubleFact:
+class TroubleEntry:
     """A fault that a simulated stand-in shows on demand."""
 
     query: str
@@ -39,17 +39,17 @@ class TroubleFact:
 
 
 @dataclass(frozen=True, slots=True)
-class SimulatedFact:
+class SimulatedEntry:
     """The stand-in of an instrument: what it says it is, what its channels are wired to, how long it takes."""
 
     identity: str
     wiring: dict[int, str]
     answer_time: float
-    trouble: tuple[TroubleFact, ...]
+    trouble: tuple[TroubleEntry, ...]
 
 
 @dataclass(frozen=True, slots=True)
-class InstrumentFact:
+class InstrumentEntry:
     """A thing with an address."""
 
     name: str
@@ -57,11 +57,11 @@ class InstrumentFact:
     address: str
     identity: str
     calibration: Calibration | None
-    simulated: SimulatedFact | None
+    simulated: SimulatedEntry | None
 
 
 @dataclass(frozen=True, slots=True)
-class RoleFact:
+class RoleEntry:
     """What a sequence speaks to. Ceilings and protection are in base units, by setting."""
 
     name: str
@@ -92,7 +92,7 @@ class Thermistor:
 
 
 @dataclass(frozen=True, slots=True)
-class SignalFact:
+class SignalEntry:
     """A named quantity: a reading of a role, its set-up, and the conversion to what it means."""
 
     name: str
@@ -123,9 +123,9 @@ class BenchFile:
     sha256: str
     name: str
     safe_order: tuple[str, ...]
-    instruments: dict[str, InstrumentFact]
-    roles: dict[str, RoleFact]
-    signals: dict[str, SignalFact]
+    instruments: dict[str, InstrumentEntry]
+    roles: dict[str, RoleEntry]
+    signals: dict[str, SignalEntry]
     product: str  # the simulated product, "" if there is none
 
     def moved_to(self, ports: dict[str, int]) -> BenchFile:
@@ -183,9 +183,9 @@ T = TypeVar("T")
 
 
 def _each(
-    table: Table,
+    table: TomlTable,
     key: str,
-    read: Callable[[Table, str], T],
+    read: Callable[[TomlTable, str], T],
     mistakes: list[MistakeError],
     stands_on: str = "",
     broken: Collection[str] = (),
@@ -210,7 +210,7 @@ def _raise(mistakes: list[MistakeError]) -> None:
         raise MistakeError(first.what, where=first.where, remedy=told)
 
 
-def _instrument(table: Table, name: str, folder: Path) -> InstrumentFact:
+def _instrument(table: TomlTable, name: str, folder: Path) -> InstrumentEntry:
     try:
         profile = load_profile(table.text("profile"), folder)
     except MistakeError as error:
@@ -234,10 +234,10 @@ def _instrument(table: Table, name: str, folder: Path) -> InstrumentFact:
         entry.finish()
     simulated = _simulated(table.table("simulated")) if "simulated" in table else None
     table.finish()
-    return InstrumentFact(name, profile, address, identity, calibration, simulated)
+    return InstrumentEntry(name, profile, address, identity, calibration, simulated)
 
 
-def _simulated(table: Table) -> SimulatedFact:
+def _simulated(table: TomlTable) -> SimulatedEntry:
     wiring_table = table.table("wiring")
     wiring = {}
     for key in wiring_table:
@@ -247,17 +247,17 @@ def _simulated(table: Table) -> SimulatedFact:
     trouble = []
     for entry in table.list_of_tables("trouble"):
         trouble.append(
-            TroubleFact(entry.text("query"), entry.text("how"), entry.integer("nth", 1), entry.integer("times", 1))
+            TroubleEntry(entry.text("query"), entry.text("how"), entry.integer("nth", 1), entry.integer("times", 1))
         )
         entry.finish()
-    fact = SimulatedFact(
+    fact = SimulatedEntry(
         table.text("identity"), wiring, table.quantity("answer_time", units.SECOND, 0.0), tuple(trouble)
     )
     table.finish()
     return fact
 
 
-def _refuse_shared_addresses(table: Table, instruments: dict[str, InstrumentFact]) -> None:
+def _refuse_shared_addresses(table: TomlTable, instruments: dict[str, InstrumentEntry]) -> None:
     seen: dict[Address, str] = {}
     for name, fact in instruments.items():
         place = parse_address(fact.address)
@@ -268,12 +268,12 @@ def _refuse_shared_addresses(table: Table, instruments: dict[str, InstrumentFact
         seen[place] = name
 
 
-def _role(table: Table, name: str, instruments: dict[str, InstrumentFact]) -> RoleFact:
+def _role(table: TomlTable, name: str, instruments: dict[str, InstrumentEntry]) -> RoleEntry:
     instrument = table.text("instrument")
     if instrument not in instruments:
         table.fail("instrument", f"there is no instrument {instrument!r}", did_you_mean(instrument, instruments))
     profile = instruments[instrument].profile
-    role = RoleFact(
+    role = RoleEntry(
         name,
         instrument,
         table.integer("channel", 1),
@@ -285,7 +285,7 @@ def _role(table: Table, name: str, instruments: dict[str, InstrumentFact]) -> Ro
     return role
 
 
-def _levels(table: Table, profile: Profile) -> dict[str, float]:
+def _levels(table: TomlTable, profile: Profile) -> dict[str, float]:
     levels = {}
     for key in table:
         setting = profile.settings.get(key)
@@ -296,7 +296,9 @@ def _levels(table: Table, profile: Profile) -> dict[str, float]:
     return levels
 
 
-def _signal(table: Table, name: str, roles: dict[str, RoleFact], instruments: dict[str, InstrumentFact]) -> SignalFact:
+def _signal(
+    table: TomlTable, name: str, roles: dict[str, RoleEntry], instruments: dict[str, InstrumentEntry]
+) -> SignalEntry:
     role_name, _, reading_name = table.text("read").partition(".")
     if role_name not in roles:
         table.fail("read", f"there is no role {role_name!r}", did_you_mean(role_name, roles))
@@ -319,7 +321,7 @@ def _signal(table: Table, name: str, roles: dict[str, RoleFact], instruments: di
     if thermistor is not None:
         dimension, conversion = units.CELSIUS, f"thermistor {units.format_value(thermistor.r25, units.OHM)} at 25 degC"
     threshold = table.quantity("yes_above", dimension) if "yes_above" in table else None
-    signal = SignalFact(
+    signal = SignalEntry(
         name,
         role_name,
         reading_name,
@@ -337,7 +339,7 @@ def _signal(table: Table, name: str, roles: dict[str, RoleFact], instruments: di
     return signal
 
 
-def _thermistor(table: Table, dimension: Dimension | None) -> Thermistor:
+def _thermistor(table: TomlTable, dimension: Dimension | None) -> Thermistor:
     if dimension != units.OHM:
         table.fail("thermistor", "it turns a resistance into a temperature", "Read it with a reading in ohm.")
     entry = table.table("thermistor")
@@ -350,7 +352,7 @@ def _thermistor(table: Table, dimension: Dimension | None) -> Thermistor:
     return thermistor
 
 
-def _conversion(table: Table, dimension: Dimension | None) -> tuple[float, Dimension, str]:
+def _conversion(table: TomlTable, dimension: Dimension | None) -> tuple[float, Dimension, str]:
     assert dimension is not None
     if "shunt" not in table:
         return 1.0, dimension, ""

@@ -28,7 +28,7 @@ class Connected(NamedTuple):
 
 
 @dataclass(frozen=True, slots=True)
-class Finding:
+class Discrepancy:
     """What is not as it was believed. kind: tripped (a protection), off (an output went off by itself), lost (a setting
     is another one), doubt (answers may belong to other questions)."""
 
@@ -136,7 +136,7 @@ class BenchLike(Protocol):
     def restore(self, wanted: dict[Key, float], settle: Callable[[float], None]) -> list[Key]:
         """Sets back what differs from `wanted`; what was changed."""
 
-    def prove(self) -> list[Finding]:
+    def prove(self) -> list[Discrepancy]:
         """What is not as it was believed."""
 
     def take_doubts(self) -> list[tuple[str, str]]:

@@ -11,7 +11,7 @@ import contextlib
 import threading
 from collections.abc import Callable, Iterable, Iterator
 
-from ibexite.bench.file import InstrumentFact
+from ibexite.bench.file import InstrumentEntry
 from ibexite.bench.lock import AddressLocks
 from ibexite.instruments.link import Link, LinkOptions
 from ibexite.instruments.open_link import open_link
@@ -35,7 +35,7 @@ class Pool:
         self._guard = threading.RLock()  # while instruments are taken or given back
         self.locks = AddressLocks()
 
-    def take(self, facts: Iterable[InstrumentFact], holder: str, user: User, into: dict[str, Session]) -> None:
+    def take(self, facts: Iterable[InstrumentEntry], holder: str, user: User, into: dict[str, Session]) -> None:
         """Gives a user the sessions of some instruments. Those that nobody has taken yet are reserved, connected,
         compared with their identity and brought into their known state, outputs off.
 
@@ -66,7 +66,7 @@ class Pool:
                 into[fact.name] = self._sessions[fact.name]
                 into[fact.name].add(user)
 
-    def _link(self, fact: InstrumentFact) -> Link:
+    def _link(self, fact: InstrumentEntry) -> Link:
         profile = fact.profile
 
         def heed() -> None:

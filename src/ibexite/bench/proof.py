@@ -11,7 +11,7 @@ from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 from ibexite import units
-from ibexite.bench.interface import Finding
+from ibexite.bench.interface import Discrepancy
 from ibexite.errors import LinkError
 from ibexite.instruments.session import IDENTITY, Message, Reconnected, Session
 from ibexite.protocols.scpi import joined
@@ -25,13 +25,13 @@ STRAY_WAIT = 0.002  # s; how long it is waited for an answer too many
 Use = Callable[[str], None]  # takes the reply to a query
 
 
-def prove(bench: Bench) -> list[Finding]:
+def prove(bench: Bench) -> list[Discrepancy]:
     """Everything that is not as it was believed.
 
     Raises:
         BenchError: an instrument does not answer, or answers what its profile does not know.
     """
-    findings: list[Finding] = []
+    findings: list[Discrepancy] = []
     tripped: set[str] = set()
     plans = {s: in_one(s, _questions(bench, s, findings, tripped)) for s in bench.sessions.values()}
     # Once more from the beginning after a link was opened anew. What was found before stays found: it is believed now,
@@ -49,7 +49,7 @@ def prove(bench: Bench) -> list[Finding]:
         raise LinkError(again.what, where=again.where, remedy=again.remedy)
     for touched in bench.touched.values():
         touched.clear()
-    findings += [Finding("doubt", name, text) for name, text in bench.take_doubts()]
+    findings += [Discrepancy("doubt", name, text) for name, text in bench.take_doubts()]
     for finding in findings:  # what is known now is the truth
         if finding.kind in ("off", "lost"):
             bench.mistrusted.add(finding.role)
@@ -87,7 +87,7 @@ def ask_at_once(questions: list[tuple[Session, Message, Use]]) -> None:
         use(session.answer(message))
 
 
-def _questions(bench: Bench, session: Session, findings: list[Finding], tripped: set[str]) -> list[tuple[str, Use]]:
+def _questions(bench: Bench, session: Session, findings: list[Discrepancy], tripped: set[str]) -> list[tuple[str, Use]]:
     roles = [role for role in bench.roles() if role.instrument == session.name]
     asked: list[tuple[str, Use]] = []
     for role in roles:
@@ -104,16 +104,18 @@ def _questions(bench: Bench, session: Session, findings: list[Finding], tripped:
     return asked
 
 
-def _trip(session: Session, role: str, text: str, findings: list[Finding], tripped: set[str]) -> Use:
+def _trip(session: Session, role: str, text: str, findings: list[Discrepancy], tripped: set[str]) -> Use:
     def use(reply: str) -> None:
         if session.says_yes(reply, "tripped_queries") and role not in tripped:
             tripped.add(role)
-            findings.append(Finding("tripped", role, f"a protection of {role} has tripped ({text} answered {reply})"))
+            findings.append(
+                Discrepancy("tripped", role, f"a protection of {role} has tripped ({text} answered {reply})")
+            )
 
     return use
 
 
-def _held(bench: Bench, session: Session, key: tuple[str, str], findings: list[Finding], tripped: set[str]) -> Use:
+def _held(bench: Bench, session: Session, key: tuple[str, str], findings: list[Discrepancy], tripped: set[str]) -> Use:
     role, setting = key
 
     def use(reply: str) -> None:
@@ -130,11 +132,11 @@ def _held(bench: Bench, session: Session, key: tuple[str, str], findings: list[F
                 return  # which says why
             was, now = ("on", "off") if believed else ("off", "on")
             kind = "off" if believed else "lost"
-            findings.append(Finding(kind, role, f"{role}.{setting} was switched {was}, but is {now}"))
+            findings.append(Discrepancy(kind, role, f"{role}.{setting} was switched {was}, but is {now}"))
             return
         told = [units.format_value(value, commands.feature.dimension, digits=9) for value in (float(believed), held)]
         findings.append(
-            Finding("lost", role, f"{role}.{setting} was set to {told[0]}, but the instrument has {told[1]}")
+            Discrepancy("lost", role, f"{role}.{setting} was set to {told[0]}, but the instrument has {told[1]}")
         )
 
     return use

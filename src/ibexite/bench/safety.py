@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from typing import TYPE_CHECKING
 
-from ibexite.bench.file import RoleFact
+from ibexite.bench.file import RoleEntry
 from ibexite.bench.interface import SafeDeed
 from ibexite.errors import IbexiteError
 from ibexite.instruments.session import Session
@@ -44,7 +44,7 @@ def make_safe(bench: Bench) -> list[SafeDeed]:
     return [SafeDeed(name, problem) for name, problem in problems.items()]
 
 
-def _try(bench: Bench, role: RoleFact, session: Session, *, anew: bool = False) -> str:
+def _try(bench: Bench, role: RoleEntry, session: Session, *, anew: bool = False) -> str:
     try:
         with bench.holding([session]):
             return _make_role_safe(bench, role, session, anew=anew)
@@ -54,7 +54,7 @@ def _try(bench: Bench, role: RoleFact, session: Session, *, anew: bool = False) 
         return repr(error)
 
 
-def _make_role_safe(bench: Bench, role: RoleFact, session: Session, *, anew: bool) -> str:
+def _make_role_safe(bench: Bench, role: RoleEntry, session: Session, *, anew: bool) -> str:
     if anew:
         session.link.is_waiting = True
     session.settle_link()

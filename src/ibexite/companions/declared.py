@@ -16,7 +16,7 @@ from ibexite.language.program import MeasurementFacts
 from ibexite.language.python_function import PythonFunction
 from ibexite.language.source import Span
 from ibexite.plain_file import is_file, read_plain
-from ibexite.toml_reader import Table, read_toml
+from ibexite.toml_reader import TomlTable, read_toml
 from ibexite.values import TEXT, WORDS, YES_NO, Quantity, Type, declared
 
 MAX_BYTES = 1_000_000
@@ -238,5 +238,5 @@ def read_manifest(path: Path) -> MeasurementFacts:
     return facts
 
 
-def _texts(table: Table) -> dict[str, str]:
+def _texts(table: TomlTable) -> dict[str, str]:
     return {key: table.text(key) for key in table}

@@ -83,7 +83,7 @@ class Files:
         heading = headings.get(column) or next(iter(headings.values()))
         unit_text = next((m for m in re.findall(r"[\[(]([^\])]*)[\])]|\bin\s+(\S+)$", heading)), ("", ""))
         default = unit_text[0] or unit_text[1]
-        found: list[units.Quantity] = []
+        found: list[units.Amount] = []
         for row in sheet.rows:
             text = row.cells[heading]
             where = f"{sheet.path}: row {row.number}"

@@ -82,7 +82,7 @@ def _programs(program: Program) -> dict[str, Path]:
     bodies += [sequence.after_unit, sequence.after_lot]
     bodies += [use.measurement.node.body for use in program.measures.values() if use.measurement.node is not None]
     folder = Path(program.source.name).absolute().parent
-    calls = [s for body in bodies for s in nodes.walk(body) if isinstance(s, nodes.CallProgram)]
+    calls = [s for body in bodies for s in nodes.walk(body) if isinstance(s, nodes.CallExecutable)]
     return {call.program: folder / call.program for call in calls}
 
 

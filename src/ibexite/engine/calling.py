@@ -11,7 +11,7 @@ from ibexite.errors import ProgramError
 from ibexite.holes import NEVER_MEASURED
 from ibexite.language import nodes
 from ibexite.language.python_function import PythonFunction
-from ibexite.outside.program import Outside, as_number
+from ibexite.outside.children import Outside, as_number
 from ibexite.units import Unit
 from ibexite.values import Text, Type, YesNo
 
@@ -20,13 +20,15 @@ if TYPE_CHECKING:
     from ibexite.engine.runtime import Runtime
 
 
-def call_program(frame: Frame, statement: nodes.CallProgram, given: dict[str, Any], seconds: float) -> tuple[Any, ...]:
+def call_executable(
+    frame: Frame, statement: nodes.CallExecutable, given: dict[str, Any], seconds: float
+) -> tuple[Any, ...]:
     """Runs the program of a `call` line; its results in the order of the line."""
     runtime = frame.runtime
     program = runtime.folder / statement.program
     data = {name: as_data(value) for name, value in given.items()}
     began = time.monotonic()
-    answer = _outside(runtime).call_program(program, data, seconds)
+    answer = _outside(runtime).call_executable(program, data, seconds)
     gave = {typed.name: typed_value(answer, typed.name, typed.type, program.name)
             for typed in statement.gives}  # fmt: skip
     told = {name: as_data(value) for name, value in gave.items()}

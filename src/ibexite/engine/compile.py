@@ -177,8 +177,8 @@ class Compiler(LoopCompiler, CheckCompiler):
             if self._loops and name in self.frame.names and not use.measurement.outputs[name.rpartition(".")[2]].axes:
                 self._column(name)
 
-    def _callprogram(self, statement: nodes.CallProgram, line: int) -> None:
-        runner = self._bind("call", self.frame.program_call(statement))
+    def _callexecutable(self, statement: nodes.CallExecutable, line: int) -> None:
+        runner = self._bind("call", self.frame.executable_call(statement))
         given = ", ".join(f"{name!r}: {self.formulas.source(value)}" for name, value in statement.arguments)
         timeout = self.formulas.time(statement.timeout)
         names = [typed.name for typed in statement.gives]

@@ -8,14 +8,14 @@ from functools import partial
 from typing import Any
 
 from ibexite.engine.asking import ask, attach
-from ibexite.engine.calling import call_function, call_program
+from ibexite.engine.calling import call_executable, call_function
 from ibexite.engine.frame_lines import BenchLines
 from ibexite.engine.frame_loops import Loops
 from ibexite.engine.frame_texts import Texts
 from ibexite.engine.frame_values import Values
 from ibexite.engine.measuring import run_measurement
 from ibexite.engine.tallies import ReportedTally, TextTally
-from ibexite.engine.watch import Waiting, Watch
+from ibexite.engine.watch import Waiting, Watching
 from ibexite.language import nodes
 
 
@@ -26,9 +26,9 @@ class Frame(BenchLines, Values, Loops, Texts):
         """Calls a Python function that a `use python` line brought."""
         return call_function(self.runtime, self.scope.functions[name], values)
 
-    def program_call(self, statement: nodes.CallProgram) -> Callable[..., tuple[Any, ...]]:
+    def executable_call(self, statement: nodes.CallExecutable) -> Callable[..., tuple[Any, ...]]:
         """A program that takes values and gives some."""
-        return partial(call_program, self, statement)
+        return partial(call_executable, self, statement)
 
     def measurement(self, statement: nodes.Measure, *, in_loop: bool) -> Callable[..., tuple[Any, ...]]:
         """A reusable measurement."""
@@ -38,9 +38,9 @@ class Frame(BenchLines, Values, Loops, Texts):
         """A wait for readings."""
         return Waiting(self, statement)
 
-    def watch(self, statement: nodes.Watch) -> Callable[..., Watch]:
+    def watch(self, statement: nodes.Watch) -> Callable[..., Watching]:
         """A watch."""
-        return partial(Watch, self, statement)
+        return partial(Watching, self, statement)
 
     def tally(
         self, statement: nodes.Check, axes: tuple[str, ...], readings: frozenset[str], *, is_fixed: bool

@@ -6,7 +6,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
-from ibexite.engine.tables import Axis, Table
+from ibexite.engine.tables import Axis, LoopTable
 from ibexite.engine.tallies import ReportedTally
 from ibexite.holes import Counts
 from ibexite.language import constants, nodes
@@ -45,7 +45,7 @@ class FrameBase:
         self.curves_used = _curves_used(runtime)
         self.left_bad_of: dict[str, int] = {}  # how many bad values were left out of what a name stands for
         self.measurements: dict[nodes.Measure, tuple[Any, Callable[..., Any]]] = {}  # compiled at their first call
-        self._stateful: list[Axis | Table | ReportedTally] = []
+        self._stateful: list[Axis | LoopTable | ReportedTally] = []
 
     def renew(self) -> None:
         """Everything as before the first call: the block is carried out once more."""

@@ -10,8 +10,8 @@ from typing import Any
 from ibexite import events
 from ibexite.engine.frame_base import FrameBase
 from ibexite.engine.leaving import Leaving
-from ibexite.engine.loops import Refined, Search, Turns
-from ibexite.engine.tables import Axis, Table
+from ibexite.engine.loops import Refined, SearchTurns, Turns
+from ibexite.engine.tables import Axis, LoopTable
 from ibexite.errors import MistakeError, SequenceError
 from ibexite.language import constants, nodes, points
 from ibexite.values import Text
@@ -26,26 +26,26 @@ class Loops(FrameBase):
         self._stateful.append(axis)
         return axis
 
-    def table(self, axes: tuple[Axis, ...], columns: tuple[str, ...], is_ragged: bool) -> Table:
+    def table(self, axes: tuple[Axis, ...], columns: tuple[str, ...], is_ragged: bool) -> LoopTable:
         """A new table."""
         texts = [name for name in columns if name in self.names and isinstance(self.names[name].type, Text)]
-        table = Table(self.runtime.next_table(), axes, columns, self.runtime, is_ragged, texts)
+        table = LoopTable(self.runtime.next_table(), axes, columns, self.runtime, is_ragged, texts)
         self._stateful.append(table)
         return table
 
-    def _keep_axes(self, table: Table) -> None:
+    def _keep_axes(self, table: LoopTable) -> None:
         """From now on the axes of a table are what other tests get for these names. What a search has found takes the
         place of what it tried."""
         for axis in table.axes:
             self.runtime.fresh[self.block, self.prefix + axis.name] = axis.curve
 
-    def _keep_columns(self, table: Table) -> None:
+    def _keep_columns(self, table: LoopTable) -> None:
         """From now on the columns of a table are what other tests get for these names: its loop has begun."""
         for column in table.columns:
             whole = column.removesuffix(".re") if column not in self.names else column
             self.runtime.fresh[self.block, self.prefix + whole] = partial(table.curve, whole)
 
-    def sweep_started(self, name: str, tables: list[tuple[Table, list[Any]]]) -> Callable[[], None]:
+    def sweep_started(self, name: str, tables: list[tuple[LoopTable, list[Any]]]) -> Callable[[], None]:
         """Announces a loop and its tables."""
         runtime, block = self.runtime, self.block
         rows = (
@@ -126,10 +126,10 @@ class Loops(FrameBase):
 
         return make
 
-    def search(self, search: nodes.Search) -> Callable[..., Search]:
+    def search(self, search: nodes.Search) -> Callable[..., SearchTurns]:
         """A search."""
         rounded = self.rounding(search)
-        return lambda start, end, step, resolution: Search(
+        return lambda start, end, step, resolution: SearchTurns(
             start, end, step, resolution, halving=search.is_halving, rounded=rounded
         )
 

@@ -91,12 +91,12 @@ class Values(FrameBase):
 
     def _curve_event(
         self, meta: dict[str, Any], called: str, curve: Curve, values: Any, more: dict[str, Any]
-    ) -> events.Curve:
+    ) -> events.WholeCurve:
         from ibexite.analysis.curve import never
 
         sampling, runtime = curve.sampling, self.runtime
         flat = values.ravel()
-        return events.Curve(
+        return events.WholeCurve(
             runtime.now(), self.block, called, meta["origin"], meta["unit"], meta["shown"],
             [self.axis_meta(axis) for axis in ([sampling.axis] if sampling else curve.axes)],
             [] if sampling else [_numbers(points.ravel()) for points in curve.grid()],

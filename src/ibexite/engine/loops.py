@@ -66,7 +66,7 @@ class Turns:
             yield float(count)
 
 
-class Search:
+class SearchTurns:
     """Finds the first value at which a condition holds, on the way from `start` to `end`, to a resolution.
 
     It walks in coarse steps until the condition holds, then goes back between the last value where it did not hold and

@@ -12,7 +12,7 @@ from ibexite.errors import IbexiteError, ProgramError, SequenceError
 from ibexite.holes import Counts
 from ibexite.language import nodes
 from ibexite.language.points import exact
-from ibexite.language.program import Use
+from ibexite.language.program import VettedMeasure
 from ibexite.values import NUMBER, column_of
 
 if TYPE_CHECKING:
@@ -35,7 +35,7 @@ def run_measurement(frame: Frame, statement: nodes.Measure, in_loop: bool, *inpu
 
 
 def _in_the_language(
-    frame: Frame, statement: nodes.Measure, use: Use, roles: dict[str, str], inputs: tuple[Any, ...]
+    frame: Frame, statement: nodes.Measure, use: VettedMeasure, roles: dict[str, str], inputs: tuple[Any, ...]
 ) -> tuple[Any, ...]:
     """A block of its own, compiled at the first call of the line and renewed for each further one."""
     made = frame.measurements.get(statement)
@@ -59,7 +59,7 @@ def _in_the_language(
 class _Requests:
     """What a measurement from outside asks of the bench."""
 
-    def __init__(self, frame: Frame, use: Use, roles: dict[str, str]) -> None:
+    def __init__(self, frame: Frame, use: VettedMeasure, roles: dict[str, str]) -> None:
         self._frame, self._use, self._roles = frame, use, roles
         self._runtime = frame.runtime
         self._tables: dict[tuple[str, ...], list[int]] = {}  # number and rows of each
@@ -127,7 +127,9 @@ class _Requests:
         )
 
 
-def _outside_the_language(frame: Frame, use: Use, roles: dict[str, str], inputs: tuple[Any, ...]) -> dict[str, Any]:
+def _outside_the_language(
+    frame: Frame, use: VettedMeasure, roles: dict[str, str], inputs: tuple[Any, ...]
+) -> dict[str, Any]:
     facts, runtime = use.measurement, frame.runtime
     outside = _outside(runtime)
     given = {name: as_data(value) for name, value in zip(facts.inputs, inputs, strict=True)}
@@ -163,7 +165,7 @@ def _outside_the_language(frame: Frame, use: Use, roles: dict[str, str], inputs:
     return outputs
 
 
-def _outputs(result: Any, use: Use) -> dict[str, Any]:
+def _outputs(result: Any, use: VettedMeasure) -> dict[str, Any]:
     facts = use.measurement
     if not isinstance(result, dict):
         raise ProgramError(f"{facts.name} gave {result!r:.60}", remedy="It must give an object with its outputs.")

@@ -10,7 +10,7 @@ from ibexite import units
 from ibexite.bench.file import BenchFile
 from ibexite.language import constants, nodes
 from ibexite.language.constants import Value
-from ibexite.language.program import Program, Use
+from ibexite.language.program import Program, VettedMeasure
 from ibexite.language.source import Source
 
 ANSWER_TIME = 0.005  # s; what a query takes where neither profile nor bench file says it
@@ -152,13 +152,13 @@ class _Walk:
         inner.made, inner.source = self.made, use.measurement.scope.source
         return inner._body(use.measurement.node.body, depth + 1, times)
 
-    def _within(self, use: Use) -> _Walk:
+    def _within(self, use: VettedMeasure) -> _Walk:
         """A walk through the lines of a measurement."""
         inner = _Walk(self.program, self.bench, self._inputs(use))
         inner.roles = {need: self.roles.get(player, player) for need, player in use.roles.items()}
         return inner
 
-    def _inputs(self, use: Use) -> dict[str, Value]:
+    def _inputs(self, use: VettedMeasure) -> dict[str, Value]:
         assert use.measurement.scope is not None
         values = {**use.measurement.scope.known, **use.measurement.defaults}
         for name, expr in use.inputs.items():
@@ -261,7 +261,7 @@ class _Walk:
             case nodes.WaitReading(every=every, count=count):
                 self.made.is_exact = False
                 return float(constants.number(every, self.known) or 0) * count
-            case nodes.CallProgram():
+            case nodes.CallExecutable():
                 self.made.is_exact = False
         return 0.0
 

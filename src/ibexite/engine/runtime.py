@@ -24,9 +24,9 @@ from ibexite.wording import judged_text
 
 if TYPE_CHECKING:
     from ibexite.engine.debugger import Debugger
-    from ibexite.engine.watch import Watch
+    from ibexite.engine.watch import Watching
     from ibexite.events import Judged
-    from ibexite.outside.program import Outside
+    from ibexite.outside.children import Outside
 
 SLICE = 0.25  # s; a wait is done in slices, so that whatever is watched is looked at
 
@@ -70,7 +70,7 @@ class Runtime:
         self.bad_reasons: dict[str, list[Reason]] = {}  # of this test, by reading
         self.held_back: list[Callable[[], None]] | None = None  # in after unit: what the operator gets when all is off
         self.expects_limiting = False
-        self.watches: list[Watch] = []
+        self.watches: list[Watching] = []
         self.timing = services.timing
         self.debugger = self._debugger(services.halts) if services.halts is not None else None
         self.outside: Outside | None = None  # runs programs and Python functions

@@ -30,7 +30,7 @@ class Axis:
     def __init__(self, name: str, labels: tuple[str, ...] = ()) -> None:
         self.name, self.labels = name, labels
         self.points: array[float] = array("d")
-        self.tables: list[Table] = []
+        self.tables: list[LoopTable] = []
         self._first: Iterable[float] | None = None
         self._places: dict[tuple[float, int], int] = {}  # made only when a later pass has other points
 
@@ -96,7 +96,7 @@ def _numbered(points: Iterable[float]) -> list[tuple[float, int]]:
     return numbered
 
 
-class Table:
+class LoopTable:
     """Columns over the axes of nested loops. Calling it stores and emits a row. A complex column is two: x.re, x.im.
     Of a column of texts the numbers of the texts are kept."""
 

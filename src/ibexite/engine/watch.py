@@ -113,7 +113,7 @@ class Waiting:
         return sum((t - mean_t) * (y - mean_y) for t, y in past) / spread if spread else math.nan
 
 
-class Watch:
+class Watching:
     """A `watch` block: a signal is read every so often while the lines of the block run."""
 
     def __init__(self, frame: Frame, statement: nodes.Watch, low: float, high: float, every: float) -> None:

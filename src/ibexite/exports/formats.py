@@ -12,7 +12,7 @@ from ibexite.plain_file import written_whole
 from ibexite.records.stored_run import RunRecord
 
 
-class Format(NamedTuple):
+class ExportFormat(NamedTuple):
     """A format: the suffix of its files, the module that makes them, and what it is for."""
 
     suffix: str
@@ -20,9 +20,9 @@ class Format(NamedTuple):
     help: str
 
 
-FORMATS: dict[str, Format] = {
-    "csv": Format(".csv", "ibexite.exports.csv_tables", "results, single values, and one table for each sweep"),
-    "json": Format(".json", "ibexite.exports.json_data", "all of it in one file"),
+FORMATS: dict[str, ExportFormat] = {
+    "csv": ExportFormat(".csv", "ibexite.exports.csv_tables", "results, single values, and one table for each sweep"),
+    "json": ExportFormat(".json", "ibexite.exports.json_data", "all of it in one file"),
 }
 
 

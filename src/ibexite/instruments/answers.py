@@ -15,7 +15,7 @@ from ibexite.units import Dimension, Unit
 if TYPE_CHECKING:
     import numpy as np
 
-    from ibexite.toml_reader import Table
+    from ibexite.toml_reader import TomlTable
 
 NUMBERS = {"int8": "i1", "uint8": "u1", "int16": "i2", "uint16": "u2", "int32": "i4", "float32": "f4", "float64": "f8"}
 ORDERS = {"big": ">", "little": "<"}
@@ -80,7 +80,7 @@ def holes_in(numbers: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     return (size >= 0.999 * INFINITY) & ~none, none
 
 
-def curve_commands(table: Table, feature: Feature, unit: Unit) -> CurveCommands | None:
+def curve_commands(table: TomlTable, feature: Feature, unit: Unit) -> CurveCommands | None:
     """What a profile says of a reading that gives a curve; None for one that gives a single value."""
     if not feature.axes:
         for key in ("form", "axes", "factor", "offset"):
@@ -108,7 +108,7 @@ def curve_commands(table: Table, feature: Feature, unit: Unit) -> CurveCommands 
     return CurveCommands(numbers, axes, _told(table, "factor", "1", bare), _told(table, "offset", "0", bare))
 
 
-def _axis(table: Table, name: str, dimension: Dimension) -> AxisCommands:
+def _axis(table: TomlTable, name: str, dimension: Dimension) -> AxisCommands:
     try:
         unit = units.parse_unit(table.text("unit", units.symbol_of(dimension)))
     except UnitError as error:
@@ -124,7 +124,7 @@ def _axis(table: Table, name: str, dimension: Dimension) -> AxisCommands:
     return made
 
 
-def _told(table: Table, key: str, default: str, unit: Unit) -> Told:
+def _told(table: TomlTable, key: str, default: str, unit: Unit) -> Told:
     """A query, or a number that always holds."""
     text = table.text(key, default) if default else table.text(key)
     if "?" in text:

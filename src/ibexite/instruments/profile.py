@@ -15,7 +15,7 @@ from ibexite.classes import Feature, InstrumentClass, instrument_classes
 from ibexite.errors import MistakeError, UnitError, did_you_mean
 from ibexite.instruments.answers import CurveCommands, curve_commands
 from ibexite.plain_file import is_file
-from ibexite.toml_reader import Table, read_toml
+from ibexite.toml_reader import TomlTable, read_toml
 from ibexite.units import Dimension, Unit
 
 SHIPPED = Path(__file__).with_name("profiles")
@@ -164,7 +164,7 @@ def _profile(path: Path, name: str) -> Profile:
     return profile
 
 
-def _actions(table: Table, instrument_class: InstrumentClass) -> dict[str, str]:
+def _actions(table: TomlTable, instrument_class: InstrumentClass) -> dict[str, str]:
     actions = {"reset": "*RST", "clear": "*CLS"}
     for key in table:
         if key not in instrument_class.actions:
@@ -175,7 +175,7 @@ def _actions(table: Table, instrument_class: InstrumentClass) -> dict[str, str]:
     return actions
 
 
-def _unit(table: Table, feature: Feature) -> Unit:
+def _unit(table: TomlTable, feature: Feature) -> Unit:
     """The unit in which the instrument speaks: that of the class, unless the profile names another one."""
     if feature.dimension is None:
         return units.NO_UNIT
@@ -189,7 +189,7 @@ def _unit(table: Table, feature: Feature) -> Unit:
     return unit
 
 
-def _setting(table: Table, instrument_class: InstrumentClass, key: str) -> SettingCommands:
+def _setting(table: TomlTable, instrument_class: InstrumentClass, key: str) -> SettingCommands:
     feature = instrument_class.settings.get(key)
     if feature is None:
         table.fail(
@@ -209,13 +209,13 @@ def _setting(table: Table, instrument_class: InstrumentClass, key: str) -> Setti
     return setting
 
 
-def _resolution(table: Table, feature: Feature) -> float:
+def _resolution(table: TomlTable, feature: Feature) -> float:
     if feature.dimension is None or "resolution" not in table:
         return 0.0
     return table.quantity("resolution", units.difference(feature.dimension))
 
 
-def _reading(table: Table, instrument_class: InstrumentClass, key: str) -> ReadingCommands:
+def _reading(table: TomlTable, instrument_class: InstrumentClass, key: str) -> ReadingCommands:
     feature = instrument_class.readings.get(key)
     if feature is None:
         table.fail(

@@ -315,12 +315,12 @@ class DeedBuilder(ExprBuilder):
         named = self._named(a for a in arguments if a is not None)
         return nodes.Measure(self._span(measurement), str(measurement), named, str(name))
 
-    def _call_program(self, line: Line, tree: Any) -> nodes.CallProgram:
+    def _call_program(self, line: Line, tree: Any) -> nodes.CallExecutable:
         program, *parts, timeout = tree.children
         parts = [part for part in parts if part is not None]
         named = self._named(part for part in parts if part.data == "named_argument")
         gives = tuple(self.typed(part) for part in parts if part.data != "named_argument")
-        return nodes.CallProgram(self._span(program), string(program), named, gives, self.expr(timeout))
+        return nodes.CallExecutable(self._span(program), string(program), named, gives, self.expr(timeout))
 
     def typed(self, tree: Any) -> nodes.Typed:
         """A result with its type."""

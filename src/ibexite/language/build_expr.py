@@ -56,7 +56,7 @@ class ExprBuilder:
         except UnitError as error:
             self.source.report(span, error.what, "", error.remedy)
             unit = error.unit if isinstance(error, units.TooLargeError) else units.NO_UNIT
-            return nodes.Literal(span, units.Quantity(units.Decimal(0), unit))
+            return nodes.Literal(span, units.Amount(units.Decimal(0), unit))
 
     def _x_text(self, tree: Any, span: Span) -> nodes.Expr:
         return nodes.Text(span, string(tree.children[0]))
@@ -108,7 +108,7 @@ class ExprBuilder:
         if isinstance(operand, nodes.Literal):  # the sign belongs to the literal: -5 degC is 268.15 K
             quantity = operand.quantity
             written = (quantity.value - quantity.unit.offset) / quantity.unit.factor
-            return nodes.Literal(span, units.Quantity(quantity.unit.to_base(-written), quantity.unit))
+            return nodes.Literal(span, units.Amount(quantity.unit.to_base(-written), quantity.unit))
         return nodes.Minus(span, operand)
 
     def _x_compare(self, tree: Any, span: Span) -> nodes.Expr:

@@ -10,7 +10,7 @@ from ibexite.errors import UnitError, did_you_mean
 from ibexite.language import constants, fill, nodes
 from ibexite.language.check_judging import JudgingChecker
 from ibexite.language.check_loops import LoopChecker
-from ibexite.language.program import Binding, RoleUse, SetPoint, Use
+from ibexite.language.program import Binding, RoleUse, SetPoint, VettedMeasure
 from ibexite.language.source import Span
 from ibexite.values import NUMBER, Quantity, Text, Type, YesNo
 
@@ -256,7 +256,7 @@ class DeedChecker(LoopChecker, JudgingChecker):
                 problem = facts.refusal(name, known)
                 if problem:
                     self.source.report(given[name].span, problem[0], f"an input of {facts.name}", problem[1])
-        self.program.measures[statement] = Use(facts, {k: v for k, v in roles.items() if v}, inputs)
+        self.program.measures[statement] = VettedMeasure(facts, {k: v for k, v in roles.items() if v}, inputs)
         for point in facts.set_points:
             role = roles.get(point.role) or point.role
             self.set_points.append(
@@ -299,7 +299,7 @@ class DeedChecker(LoopChecker, JudgingChecker):
                     self.foreign_axes[axis] = known.over((axis,))
             self.bind(key, "let", kind.over(self.here + kind.axes), statement.span)
 
-    def _callprogram(self, statement: nodes.CallProgram) -> None:
+    def _callexecutable(self, statement: nodes.CallExecutable) -> None:
         if not self.program_exists(statement.program):
             self.source.report(
                 statement.span,

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from ibexite.language.node import node
 from ibexite.language.source import Span
-from ibexite.units import Quantity, Unit
+from ibexite.units import Amount, Unit
 
 
 @node
@@ -12,7 +12,7 @@ class Literal:
     """A number with its unit, exact."""
 
     span: Span
-    quantity: Quantity
+    quantity: Amount
 
 
 @node

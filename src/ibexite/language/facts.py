@@ -20,7 +20,7 @@ SEARCHED = 101  # values that are looked at between the ends of a search
 
 
 @dataclass(frozen=True, slots=True)
-class Bound:
+class SettingBound:
     """An allowed extent of a setting, in base units; `origin` says where it is written."""
 
     low: float
@@ -34,7 +34,7 @@ class RoleFacts:
     """A role of the bench: its class, the bounds of each setting, the features its profile has."""
 
     class_name: str
-    bounds: dict[str, tuple[Bound, ...]]
+    bounds: dict[str, tuple[SettingBound, ...]]
     settings: frozenset[str]
     readings: dict[str, dict[str, Dimension]]  # the arguments of each reading
     actions: frozenset[str]
@@ -175,7 +175,7 @@ def _check_reading(program: Program, use: RoleUse, reading: nodes.Reading, role:
         )
 
 
-def _check_bound(program: Program, point: SetPoint, bound: Bound) -> None:
+def _check_bound(program: Program, point: SetPoint, bound: SettingBound) -> None:
     assignment = point.assignment
     kind = program.types.get(assignment.value)
     combinations = _combinations(program, point)

@@ -110,7 +110,7 @@ class MeasurementFacts:
 
 
 @dataclass(frozen=True, slots=True)
-class Use:
+class VettedMeasure:
     """One `measure` line, vetted: what plays each role and signal, and the inputs as expressions or defaults."""
 
     measurement: MeasurementFacts
@@ -199,7 +199,7 @@ class Program:
     tolerances: dict[nodes.Criterion, str] = field(default_factory=dict)  # "absolute" or "relative"
     set_points: list[SetPoint] = field(default_factory=list)
     uses: list[RoleUse] = field(default_factory=list)
-    measures: dict[nodes.Measure, Use] = field(default_factory=dict)
+    measures: dict[nodes.Measure, VettedMeasure] = field(default_factory=dict)
     limits: dict[nodes.Check, LimitRow] = field(default_factory=dict)
     limits_file: str = ""
     placeholders: list[str] = field(default_factory=list)  # rows of the limit table that nobody has approved

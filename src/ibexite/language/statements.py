@@ -261,7 +261,7 @@ class Typed:
 
 
 @node
-class CallProgram:
+class CallExecutable:
     """Runs a program: values in, values out."""
 
     span: Span
@@ -328,7 +328,7 @@ Loop = Sweep | Repeat | Search
 Statement = (
     Set | Read | Do | Send | Let | Check | Wait | WaitReading | Watch | Sweep | Repeat | Search | Leave | Skip | Stop
     | If
-    | Expect | Measure | CallProgram | Show | Attach | Tone | Ask | Plot
+    | Expect | Measure | CallExecutable | Show | Attach | Tone | Ask | Plot
 )  # fmt: skip
 
 
@@ -362,6 +362,6 @@ def names_made(statement: Statement) -> list[tuple[str, Span]]:
             return [(name, span), (elapsed, span)]
         case Ask(name=name, kind=kind, span=span) if name and kind != "adjust":
             return [(name, span)]
-        case CallProgram(gives=gives):
+        case CallExecutable(gives=gives):
             return [(typed.name, typed.span) for typed in gives]
     return []

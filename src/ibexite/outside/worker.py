@@ -1,7 +1,7 @@
 """The process in which the functions and measurements of one Python file run: `python -m ibexite.outside.worker FILE`.
 
 Asked and answered in lines of JSON. What the file prints goes to standard error, so that it cannot be taken for an
-answer. The other side is ibexite.outside.program.
+answer. The other side is ibexite.outside.children.
 """
 
 from __future__ import annotations

@@ -198,7 +198,7 @@ class _Collector:
         """A number for what has no table of its own; negative, so that it cannot meet that of a table."""
         return -1 - sum(1 for c in test.curves if c["grid"] < 0 and c["position"] == 0)
 
-    def _curve(self, e: events.Curve) -> None:
+    def _wholecurve(self, e: events.WholeCurve) -> None:
         test = self._part(e.test)
         if test is None:
             return

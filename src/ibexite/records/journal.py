@@ -16,7 +16,7 @@ from typing import Any
 import orjson
 
 from ibexite.errors import RecordsError
-from ibexite.events import Curve, Emitted
+from ibexite.events import Emitted, WholeCurve
 from ibexite.file_lock import try_lock
 from ibexite.records.side_file import FOLDER, MOST_INLINE, SideFile
 from ibexite.records.side_file import SUFFIX as SIDE_SUFFIX
@@ -52,7 +52,7 @@ class Journal:
     def __call__(self, emitted: Emitted) -> None:
         """Appends an event. Raises RecordsError: the disk is full or gone."""
         # orjson is ten times quicker than json here, and a row is written at every point; it writes NaN as null.
-        content = stored(self._beside(emitted.event)) if type(emitted.event) is Curve else stored(emitted.event)
+        content = stored(self._beside(emitted.event)) if type(emitted.event) is WholeCurve else stored(emitted.event)
         try:
             data = orjson.dumps(content, default=_plain, option=orjson.OPT_APPEND_NEWLINE)
         except TypeError:  # a text or a number that JSON has no form for: written all the same, in words
@@ -75,7 +75,7 @@ class Journal:
                 remedy="The run stops here; what was written so far is kept.",
             ) from None
 
-    def _beside(self, curve: Curve) -> Curve:
+    def _beside(self, curve: WholeCurve) -> WholeCurve:
         """A curve with its long series in the side file."""
         try:
             x = [self._put(points) for points in curve.x] if isinstance(curve.x, list) else curve.x

@@ -51,7 +51,7 @@ def _from_form_2(entry: Entry) -> Entry:
     if entry["e"] != "Computed":
         return entry
     rest: Entry = {"origin": "let", "sampling": None, "never": [], "outer": [], "at": [], "bad": [], "io": [[], []]}
-    return {**rest, **entry, "e": "Curve"}
+    return {**rest, **entry, "e": "WholeCurve"}
 
 
 def _said_from_form_1(line: str) -> list[str]:

@@ -24,7 +24,7 @@ class Column:
 
 
 @dataclass(frozen=True, slots=True)
-class Table:
+class StoreTable:
     """A table, with the statements that make it and its indexes if they are not there."""
 
     name: str
@@ -38,10 +38,10 @@ class Table:
         return f"INSERT INTO {self.name} ({', '.join(names)}) VALUES ({', '.join(':' + name for name in names)})"
 
 
-def _read() -> tuple[int, tuple[Table, ...]]:
+def _read() -> tuple[int, tuple[StoreTable, ...]]:
     data: dict[str, Any] = json.loads(Path(__file__).with_name("tables.json").read_text("utf-8"))
     tables = (
-        Table(t["name"], t["comment"], tuple(Column(**column) for column in t["columns"]), tuple(t["create"]))
+        StoreTable(t["name"], t["comment"], tuple(Column(**column) for column in t["columns"]), tuple(t["create"]))
         for t in data["tables"]
     )
     return data["version"], tuple(tables)

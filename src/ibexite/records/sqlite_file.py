@@ -55,17 +55,17 @@ class Database:
         with _faults():
             self._db.execute(statement, values)
 
-    def insert(self, table: schema.Table, row: RowDict) -> int:
+    def insert(self, table: schema.StoreTable, row: RowDict) -> int:
         """Adds a row; its number, which the database gives."""
         with _faults():
             return int(self._db.execute(table.insert(), row).lastrowid or 0)
 
-    def insert_all(self, table: schema.Table, rows: Iterable[RowDict]) -> None:
+    def insert_all(self, table: schema.StoreTable, rows: Iterable[RowDict]) -> None:
         """Adds rows."""
         with _faults():
             self._db.executemany(table.insert(), rows)
 
-    def columns(self, table: schema.Table) -> set[str]:
+    def columns(self, table: schema.StoreTable) -> set[str]:
         """The names of the columns that a table has in the file; none if it is not there."""
         return {row["name"] for row in self.rows(f"PRAGMA table_info({table.name})")}
 

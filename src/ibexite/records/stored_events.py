@@ -42,7 +42,7 @@ def event_of(entry: Mapping[str, Any]) -> events.Event | None:
         return None
     if kind is events.Row:
         return _row(entry)
-    if kind is events.Curve:
+    if kind is events.WholeCurve:
         return _curve(entry)
     given = {name: entry[name] for name in kind._fields if name in entry}  # type: ignore[attr-defined]
     for name, read in _FIELDS.get(entry["e"], {}).items():
@@ -98,8 +98,8 @@ def _numbers(entry: Any) -> Any:
     return events.SideRef(**entry) if isinstance(entry, dict) else entry
 
 
-def _curve(entry: Mapping[str, Any]) -> events.Curve:
-    given = {name: entry[name] for name in events.Curve._fields if name in entry}
+def _curve(entry: Mapping[str, Any]) -> events.WholeCurve:
+    given = {name: entry[name] for name in events.WholeCurve._fields if name in entry}
     given |= {
         "x": list(map(_numbers, given["x"])),
         "v": _numbers(given["v"]),
@@ -111,7 +111,7 @@ def _curve(entry: Mapping[str, Any]) -> events.Curve:
         given["v"] = [math.nan if value is None else value for value in given["v"]]
         for place in given["never"]:
             given["v"][place] = NEVER_MEASURED
-    return events.Curve(**given)
+    return events.WholeCurve(**given)
 
 
 # Of each kind, the fields that are more than JSON has, and what reads them.

@@ -12,7 +12,7 @@ from ibexite.plain_file import written_whole
 from ibexite.records.stored_run import RunRecord
 
 
-class Format(NamedTuple):
+class ReportFormat(NamedTuple):
     """A format: the suffixes of its files, the module that renders it, and what it is for."""
 
     suffixes: tuple[str, ...]
@@ -20,14 +20,14 @@ class Format(NamedTuple):
     help: str
 
 
-FORMATS: dict[str, Format] = {
-    "html": Format((".html", ".htm"), "ibexite.reports.html", "one self-contained page with figures"),
-    "text": Format((".txt",), "ibexite.reports.text", "plain lines, for mail and print"),
+FORMATS: dict[str, ReportFormat] = {
+    "html": ReportFormat((".html", ".htm"), "ibexite.reports.html", "one self-contained page with figures"),
+    "text": ReportFormat((".txt",), "ibexite.reports.text", "plain lines, for mail and print"),
 }
 SUFFIX = FORMATS["html"].suffixes[0]  # of a report that nobody named
 
 
-def format_of(path: Path) -> Format:
+def format_of(path: Path) -> ReportFormat:
     """The format of a file by its suffix.
 
     Raises:

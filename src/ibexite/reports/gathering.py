@@ -7,7 +7,7 @@ from typing import Any
 
 from ibexite.records.stored_run import Grid, RunRecord, TestRecord, put_together
 from ibexite.reports.figure_specs import pictures_of
-from ibexite.reports.model import DataTable, Figure, Report, ResultLine, TestPart
+from ibexite.reports.model import DataTable, Report, ReportFigure, ResultLine, TestPart
 from ibexite.units import parse_unit, plain_number, unit_for
 from ibexite.values import Quantity, stored_type
 from ibexite.wording import (
@@ -61,7 +61,7 @@ def _test(test: TestRecord) -> TestPart:
         if not grid.axes and len(grid.data[0]) == 1
     ]
     figures = [
-        Figure(f["title"] or f"{', '.join(f['ys'])} against {f['x']}", pictures)
+        ReportFigure(f["title"] or f"{', '.join(f['ys'])} against {f['x']}", pictures)
         for f in (*test.figures, *_figures_of_waits(test))
         if (pictures := pictures_of(test, f))
     ]

@@ -65,7 +65,7 @@ class FigureSpec:
 
 
 @dataclass(frozen=True, slots=True)
-class Figure:
+class ReportFigure:
     """A figure of a test; curves of more than two units take several pictures."""
 
     title: str
@@ -103,7 +103,7 @@ class TestPart:
     row: dict[str, Any]
     results: list[ResultLine]
     values: list[tuple[str, str]]
-    figures: list[Figure]
+    figures: list[ReportFigure]
     bad_readings: list[tuple[str, str, str, str]]
     holes: list[tuple[str, str]]  # columns with points that were never measured, and how many
     tables: list[DataTable]

@@ -51,7 +51,7 @@ class Desk:
             NotReady: it does not go with the bench.
         """
         from ibexite.bench.file import read_bench
-        from ibexite.engine.facts import bench_facts
+        from ibexite.engine.bench_facts import bench_facts
         from ibexite.language.check import vet
         from ibexite.language.facts import vet_against
         from ibexite.language.source import Source

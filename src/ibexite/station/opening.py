@@ -106,7 +106,7 @@ def _against(program: Program, project: Project, bench: Path | None) -> Opened:
 
 
 def _vet_on(program: Program, file: BenchFile) -> None:
-    from ibexite.engine.facts import bench_facts
+    from ibexite.engine.bench_facts import bench_facts
     from ibexite.language.facts import vet_against
 
     vet_against(program, bench_facts(file))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from ibexite.bench.file import BenchFile, InstrumentFact, SimulatedFact
+from ibexite.bench.file import BenchFile, InstrumentEntry, SimulatedEntry
 from ibexite.errors import MistakeError, did_you_mean
 from ibexite.instruments.address import RawSocket, parse_address
 from ibexite.simulate.nature import UNWIRED
@@ -78,9 +78,9 @@ def _raw_presets(file: BenchFile, presets: dict[str, list[float | None]]) -> dic
 
 
 def _stand_in(
-    file: BenchFile, fact: InstrumentFact, product: str, own_ports: bool, presets: dict[str, list[float]]
+    file: BenchFile, fact: InstrumentEntry, product: str, own_ports: bool, presets: dict[str, list[float]]
 ) -> StandIn:
-    simulated = fact.simulated or SimulatedFact(_identity_for(fact), {}, 0.0, ())
+    simulated = fact.simulated or SimulatedEntry(_identity_for(fact), {}, 0.0, ())
     where = f"{file.path}: instruments.{fact.name}.simulated"
     kind = fact.profile.instrument_class.name
     if kind not in KINDS:
@@ -122,7 +122,7 @@ def _stand_in(
     )
 
 
-def _identity_for(fact: InstrumentFact) -> str:
+def _identity_for(fact: InstrumentEntry) -> str:
     """What a stand-in that the bench file does not describe says it is: it must fit what the file expects."""
     plain = fact.identity.replace(".*", "").replace("\\", "")
     if not fact.identity or re.match(fact.identity, plain):
@@ -133,7 +133,7 @@ def _identity_for(fact: InstrumentFact) -> str:
     )  # fmt: skip
 
 
-def _channels_of(file: BenchFile, fact: InstrumentFact, known: tuple[str, ...]) -> dict[int, str]:
+def _channels_of(file: BenchFile, fact: InstrumentEntry, known: tuple[str, ...]) -> dict[int, str]:
     """The channels that the signals of a bench need, wired to a quantity of their name where the product has it."""
     roles = {role.name for role in file.roles.values() if role.instrument == fact.name}
     return {

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from math import inf
 
-from ibexite.bench.file import BenchFile, RoleFact
+from ibexite.bench.file import BenchFile, RoleEntry
 from ibexite.instruments.profile import Profile
-from ibexite.language.facts import BenchFacts, Bound, RoleFacts
+from ibexite.language.facts import BenchFacts, RoleFacts, SettingBound
 from ibexite.values import YES_NO, Quantity, Type
 
 
@@ -20,14 +20,14 @@ def bench_facts(file: BenchFile) -> BenchFacts:
     return BenchFacts(name, roles, signals)
 
 
-def _role(role: RoleFact, profile: Profile, file: str) -> RoleFacts:
+def _role(role: RoleEntry, profile: Profile, file: str) -> RoleFacts:
     bounds = {}
     for key, setting in profile.settings.items():
         found = []
         if key in role.ceiling:
-            found.append(Bound(-inf, role.ceiling[key], "ceiling", f"{file}: roles.{role.name}.ceiling.{key}"))
+            found.append(SettingBound(-inf, role.ceiling[key], "ceiling", f"{file}: roles.{role.name}.ceiling.{key}"))
         if setting.extent is not None:
-            found.append(Bound(*setting.extent, "range", f"profile {profile.name}: settings.{key}.range"))
+            found.append(SettingBound(*setting.extent, "range", f"profile {profile.name}: settings.{key}.range"))
         bounds[key] = tuple(found)
     return RoleFacts(
         profile.instrument_class.name,

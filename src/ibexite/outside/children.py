@@ -71,7 +71,7 @@ class Outside:
                 raise ProgramError(f"{path.name} cannot be loaded: {ready['error']}", remedy="Mend the file.")
         return self._workers[file]
 
-    def call_program(self, program: Path, given: dict[str, Any], seconds: float) -> dict[str, Any]:
+    def call_executable(self, program: Path, given: dict[str, Any], seconds: float) -> dict[str, Any]:
         """The answer of a program; see ibexite.outside.process.run_once."""
         return run_once(program.name, program, given, seconds, self._heed)
 
