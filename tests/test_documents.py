@@ -19,6 +19,7 @@ from ibexite.language import words
 from ibexite.language.check import vet
 from ibexite.language.facts import vet_against
 from ibexite.language.source import Source
+from ibexite.units.symbols import LINEAR
 from ibexite.verdicts import describe
 
 ROOT = Path(__file__).parents[1]
@@ -85,7 +86,7 @@ def test_the_language_reference_names_everything_there_is() -> None:
         for feature in (*known.settings, *known.readings):
             assert f"`{feature}`" in text, feature
     bare = set(re.findall(r"[A-Za-z%]+", " ".join(re.findall(r"`([^`]+)`", text))))
-    prefixed = {p + s for p in units.PREFIXES for s in units._LINEAR if p}
+    prefixed = {p + s for p in units.PREFIXES for s in LINEAR if p}
     assert set(units.UNITS) - prefixed <= bare
 
 

@@ -1,4 +1,4 @@
-"""The grammar: no conflict is resolved in silence, the shipped tables are its own, its units are those of units.py."""
+"""The grammar: no conflict is resolved in silence, the shipped tables are its own, its units are those of ibexite.units."""
 
 from __future__ import annotations
 

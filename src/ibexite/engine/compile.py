@@ -11,10 +11,10 @@ import ast
 import os
 import sys
 from collections.abc import Callable
+from decimal import Decimal
 from pathlib import PurePath
 from typing import Any
 
-from ibexite import units
 from ibexite.engine.compile_checks import CheckCompiler
 from ibexite.engine.compile_loops import LoopCompiler
 from ibexite.engine.formula import HELPERS, readings_behind, variable
@@ -235,4 +235,4 @@ class Compiler(LoopCompiler, CheckCompiler):
 
 def _plain(value: constants.Value) -> Any:
     """A value known before the run, as the code computes with it."""
-    return float(value) if isinstance(value, units.Decimal) else value
+    return float(value) if isinstance(value, Decimal) else value

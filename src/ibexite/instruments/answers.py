@@ -4,6 +4,7 @@ and step or point by point. A profile says which."""
 from __future__ import annotations
 
 from dataclasses import dataclass
+from decimal import Decimal
 from typing import TYPE_CHECKING
 
 from ibexite import units
@@ -104,7 +105,7 @@ def curve_commands(table: TomlTable, feature: Feature, unit: Unit) -> CurveComma
     axes = tuple(_axis(known[name], name, dimension) for name, dimension in feature.axes.items())
     if len(axes) > 1 and any(axis.step for axis in axes):
         table.fail("axes", "start and step are for one axis", "Name a query for the points of each.")
-    bare = Unit("", units.PLAIN, units.Decimal(1))
+    bare = Unit("", units.PLAIN, Decimal(1))
     return CurveCommands(numbers, axes, _told(table, "factor", "1", bare), _told(table, "offset", "0", bare))
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from decimal import Decimal
 from typing import Any
 
 from lark import Token, Tree
@@ -56,7 +57,7 @@ class ExprBuilder:
         except UnitError as error:
             self.source.report(span, error.what, "", error.remedy)
             unit = error.unit if isinstance(error, units.TooLargeError) else units.NO_UNIT
-            return nodes.Literal(span, units.Amount(units.Decimal(0), unit))
+            return nodes.Literal(span, units.Amount(Decimal(0), unit))
 
     def _x_text(self, tree: Any, span: Span) -> nodes.Expr:
         return nodes.Text(span, string(tree.children[0]))

@@ -103,7 +103,7 @@ def _check_roles(facts: MeasurementFacts, roles: dict[str, str], file: BenchFile
 def _sequence(facts: MeasurementFacts, inputs: dict[str, str], roles: dict[str, str]) -> str:
     """The text of the sequence."""
     from ibexite.language import constants
-    from ibexite.language.check import parse_typed
+    from ibexite.language.given_values import parse_typed
 
     arguments = [f"{name} = {roles.get(name, name)}" for name in facts.needs]
     for name, text in inputs.items():

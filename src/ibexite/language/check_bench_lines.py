@@ -1,0 +1,163 @@
+"""Checks the lines that touch hardware: set, do, send, read."""
+
+from __future__ import annotations
+
+from ibexite import units
+from ibexite.classes import Feature, instrument_classes
+from ibexite.errors import did_you_mean
+from ibexite.language import constants, nodes
+from ibexite.language.check_names import NameChecker
+from ibexite.language.program import RoleUse, SetPoint
+from ibexite.language.source import Span
+from ibexite.values import Quantity, Type, YesNo
+
+
+class BenchLineChecker(NameChecker):
+    """The verbs set, do, send, read."""
+
+    def _text(self, text: str, span: Span, *, bare: bool = False) -> None:
+        raise NotImplementedError
+
+    def _set(self, statement: nodes.Set) -> None:
+        for assignment in statement.assignments:
+            self._assignment(assignment)
+            self.set_points.append(
+                SetPoint(assignment, tuple(self.loops), assignment.role, self.source, self.scope.known)
+            )
+
+    def _assignment(self, assignment: nodes.Assignment) -> None:
+        known = self.role(assignment.role, assignment.span)
+        kind = self.scalar(assignment.value)
+        if known is None:
+            return
+        feature = known.settings.get(assignment.setting)
+        start = assignment.span.start + len(assignment.role) + 1
+        span = Span(start, assignment.span.end)
+        if feature is None:
+            what = "a reading, not a setting" if assignment.setting in known.readings else ""
+            self.source.report(
+                span,
+                f"unknown setting {assignment.setting!r}",
+                what,
+                f"{_a(known.name)} has none of this name. {did_you_mean(assignment.setting, known.settings)}",
+            )
+        elif kind is not None and not self._fits(feature, kind):
+            same = [f.name for f in known.settings.values() if self._fits(f, kind)]
+            takes = units.describe(feature.dimension) if feature.dimension else "on or off"
+            hint = f" Did you mean {assignment.role}.{same[0]}?" if same else ""
+            self.source.report(
+                assignment.value.span,
+                "wrong unit" if feature.dimension else "not on or off",
+                str(kind),
+                f"{assignment.role}.{assignment.setting} takes {takes}.{hint}",
+            )
+
+    @staticmethod
+    def _fits(feature: Feature, kind: Type) -> bool:
+        if feature.dimension is None:
+            return isinstance(kind, YesNo)
+        return isinstance(kind, Quantity) and kind.dimension == feature.dimension and not kind.is_complex
+
+    def _do(self, statement: nodes.Do) -> None:
+        known = self.role(statement.role, statement.span)
+        self.uses.append(RoleUse(statement, statement.role, self.source))
+        if known is not None and statement.action not in known.actions:
+            self.source.report(
+                Span(statement.span.end - len(statement.action), statement.span.end),
+                f"unknown action {statement.action!r}",
+                "",
+                f"{_a(known.name)} has none of this name. {did_you_mean(statement.action, known.actions)}",
+            )
+
+    def _send(self, statement: nodes.Send) -> None:
+        self.role(statement.role, statement.span)
+        self.uses.append(RoleUse(statement, statement.role, self.source))
+        self._text(statement.text, Span(statement.span.end - len(statement.text) - 2, statement.span.end), bare=True)
+
+    def _read(self, statement: nodes.Read) -> None:
+        for reading in statement.readings:
+            kind = self.reading(reading)
+            if kind is None:
+                self.broken.add(reading.name)
+                continue
+            is_number = isinstance(kind, Quantity) and not kind.axes
+            if not is_number and (statement.averaging > 1 or statement.settled is not None):
+                self.source.report(reading.span, "not a number", str(kind), "Only numbers are averaged or settle.")
+            if kind.axes:
+                self._whole_curve(reading, kind)
+                continue
+            self.bind(reading.name, "read", kind.over(self.here), reading.span)
+            if statement.settled is not None and isinstance(kind, Quantity):
+                self._settled(statement.settled, kind)
+
+    def _whole_curve(self, reading: nodes.Reading, kind: Type) -> None:
+        """A reading that gives a curve; within loops it can be used in the turn that took it."""
+        feature = self._feature(reading)
+        assert feature is not None
+        met = [axis for axis in kind.axes if axis in self.here]
+        if met:
+            self.source.report(
+                reading.span, f"two axes are called {met[0]}", f"{reading.source} is over {', '.join(kind.axes)}",
+                "Give the loop another name.",
+            )  # fmt: skip
+            self.broken.add(reading.name)
+            return
+        for axis, dimension in feature.axes.items():
+            self.foreign_axes[axis] = self.program.axes[axis] = Quantity((axis,), dimension)
+        self.bind(reading.name, "read", kind, reading.span)
+        if self.here:
+            self.passing[reading.name] = len(self.loops)
+
+    def _feature(self, reading: nodes.Reading) -> Feature | None:
+        need = self.scope.needs.get(reading.role or "")
+        known = instrument_classes().get((need.class_name if need is not None else "") or "")
+        return known.readings.get(reading.source) if known is not None else None
+
+    def _settled(self, expr: nodes.Expr, kind: Type) -> None:
+        found = self.scalar(expr)
+        if found is not None and not self.typer.is_difference(expr, found, kind):
+            wanted = units.describe(units.difference(kind.dimension))
+            self.source.report(expr.span, "wrong unit", str(found), f"Two readings in a row agree to within {wanted}.")
+
+    def reading(self, reading: nodes.Reading) -> Type | None:
+        """The type of one value of a read line."""
+        if reading.query:
+            self.role(reading.role or "", reading.span)
+            self.uses.append(RoleUse(reading, reading.role or "", self.source))
+            return reading.type
+        if reading.role is not None:
+            return self._role_reading(reading)
+        need = self.signal(reading.source, reading.span)
+        return need.type if need is not None else None
+
+    def _role_reading(self, reading: nodes.Reading) -> Type | None:
+        for name, value in reading.arguments:
+            number = constants.number(value, self.scope.known)
+            if name == "channel" and number is not None and (number < 0 or number % 1):
+                self.source.report(value.span, "not a channel number", "", "Write, for example: channel = 101")
+            if self.scalar(value) is not None and not self.names.keys().isdisjoint(constants.names_in(value)):
+                self.source.report(
+                    value.span,
+                    "it must be known before the run",
+                    "what is measured or swept here is not",
+                    "Instruments are set up once for a line: use a number or a parameter.",
+                )
+        self.uses.append(RoleUse(reading, reading.role or "", self.source))
+        known = self.role(reading.role or "", reading.span)
+        if known is None:
+            return None
+        feature = known.readings.get(reading.source)
+        if feature is None:
+            self.source.report(
+                Span(reading.span.end - len(reading.source), reading.span.end),
+                f"unknown reading {reading.source!r}",
+                "",
+                f"{_a(known.name)} has none of this name. {did_you_mean(reading.source, known.readings)}",
+            )
+            return None
+        return feature.type
+
+
+def _a(class_name: str) -> str:
+    text = class_name.replace("_", " ")
+    return ("An " if text[0] in "aeiou" else "A ") + text
