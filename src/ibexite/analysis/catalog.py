@@ -31,7 +31,7 @@ def find(name: str) -> Callable[..., Any]:
     if module_name == "catalog":
         own: Callable[..., Any] = globals()[function_name]
         return own
-    function = getattr(importlib.import_module(f"ibexite.analysis.{module_name}"), function_name)
+    function: Callable[..., Any] = getattr(importlib.import_module(f"ibexite.analysis.{module_name}"), function_name)
     if module_name == "pointwise":
         return function
     return _keeping(function) if module_name == "shaping" else _consuming(function)

@@ -61,31 +61,31 @@ class Curve:
         return list(np.meshgrid(*self.axes.values(), indexing="ij"))
 
     def __add__(self, other: Any) -> Curve:
-        return combine(operator.add, self, other)
+        return _applied(operator.add, self, other)
 
     def __radd__(self, other: Any) -> Curve:
-        return combine(operator.add, other, self)
+        return _applied(operator.add, other, self)
 
     def __sub__(self, other: Any) -> Curve:
-        return combine(operator.sub, self, other)
+        return _applied(operator.sub, self, other)
 
     def __rsub__(self, other: Any) -> Curve:
-        return combine(operator.sub, other, self)
+        return _applied(operator.sub, other, self)
 
     def __mul__(self, other: Any) -> Curve:
-        return combine(operator.mul, self, other)
+        return _applied(operator.mul, self, other)
 
     def __rmul__(self, other: Any) -> Curve:
-        return combine(operator.mul, other, self)
+        return _applied(operator.mul, other, self)
 
     def __truediv__(self, other: Any) -> Curve:
-        return combine(operator.truediv, self, other)
+        return _applied(operator.truediv, self, other)
 
     def __rtruediv__(self, other: Any) -> Curve:
-        return combine(operator.truediv, other, self)
+        return _applied(operator.truediv, other, self)
 
     def __neg__(self) -> Curve:
-        return combine(operator.neg, self)
+        return _applied(operator.neg, self)
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -210,7 +210,13 @@ def _has_payload(values: Any, payload: int) -> Array:
     if values.dtype.kind != "f":
         return np.zeros(values.shape, dtype=bool)
     bits: Array = np.ascontiguousarray(values, dtype=np.float64).view(np.uint64).reshape(values.shape)
-    return (bits & _MASK) == payload
+    found: Array = (bits & _MASK) == payload
+    return found
+
+
+def _applied(operation: Callable[..., Any], *operands: Any) -> Curve:
+    found: Curve = combine(operation, *operands)
+    return found
 
 
 def combine(operation: Callable[..., Any], *operands: Any, resolves_holes: bool = False) -> Any:

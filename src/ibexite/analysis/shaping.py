@@ -88,12 +88,14 @@ def at(x: Array, y: Array, value: float, *, log: bool = False) -> float | comple
     """
     right = int(np.searchsorted(x, value))
     if right < len(x) and x[right] == value:
-        return y[right].item()
+        at_it: float | complex = y[right].item()
+        return at_it
     if not 0 < right < len(x):
         raise ValueError(f"{value:g} lies beyond the ends, {x[0]:g} to {x[-1]:g} (base units)")
     a, b = x[right - 1], x[right]
     share = math.log(value / a) / math.log(b / a) if log else (value - a) / (b - a)
-    return ((1 - share) * y[right - 1] + share * y[right]).item()
+    between: float | complex = ((1 - share) * y[right - 1] + share * y[right]).item()
+    return between
 
 
 def onto(x: Array, y: Array, points: Array, *, log: bool = False) -> Array:

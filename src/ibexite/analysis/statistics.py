@@ -68,7 +68,8 @@ def mean_value(y: Array, kind: str) -> float | complex:
     if kind == "angle":
         whole = np.exp(1j * y).mean()
         return float(y[0] + math.remainder(np.angle(whole) - y[0], 2 * math.pi)) if abs(whole) > 1e-9 else np.nan
-    return y.mean().item()
+    mean: float | complex = y.mean().item()
+    return mean
 
 
 def mean_power(x: Array, y: Array) -> float:

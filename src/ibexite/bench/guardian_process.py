@@ -24,10 +24,12 @@ import signal
 import socket
 import sys
 import time
+from typing import Any
 
 MOST_HANDLES = 250
 PATIENCE = 600.0  # s; how long it is tried to reach an instrument
 FIRST_PATIENCE = 3.0  # s; how long one instrument may keep the others waiting
+Plan = dict[str, Any]  # as JSON brings it
 SWITCH_WORDS = ["0", "1", "+0", "+1", "ON", "OFF"]
 MOST_BYTES = 1_000_000  # that are read while waiting for one answer: an instrument may chatter without end
 
@@ -37,9 +39,9 @@ def main() -> None:
     for name in ("SIGINT", "SIGTERM", "SIGHUP", "SIGPIPE"):
         signal.signal(getattr(signal, name), signal.SIG_IGN)
     control = socket.socket(fileno=int(sys.argv[1]))
-    plan: dict = {}
+    plan: Plan = {}
     handles: dict[str, int] = {}
-    only: list | None = None
+    only: list[str] | None = None
     buffer = b""
     while True:
         try:
@@ -71,7 +73,7 @@ def main() -> None:
         make_safe(plan, handles, only)
 
 
-def make_safe(plan: dict, handles: dict[str, int], only: list | None) -> None:
+def make_safe(plan: Plan, handles: dict[str, int], only: list[str] | None) -> None:
     """Switches off in the order of the plan, asks whether it is off, and writes that into the journal."""
     deeds = [deed for deed in plan["deeds"] if only is None or deed["role"] in only]
     for deed in deeds:  # at once, on the copies; whether it helped is asked below
@@ -112,7 +114,7 @@ def close(handle: int) -> None:
         pass
 
 
-def note(plan: dict, handles: dict[str, int], problems: dict[str, str]) -> None:
+def note(plan: Plan, handles: dict[str, int], problems: dict[str, str]) -> None:
     """Writes into the journal what is off and what is not. The line before it may be torn: it is ended first."""
     t = round(time.monotonic() - plan["began"], 6)
     roles = [{"role": role, "problem": problem} for role, problem in problems.items()]
@@ -124,7 +126,7 @@ def note(plan: dict, handles: dict[str, int], problems: dict[str, str]) -> None:
         pass
 
 
-def try_to_switch_off(deed: dict, patience: float) -> str:
+def try_to_switch_off(deed: Plan, patience: float) -> str:
     """What hinders that a role is off, "" if it is and says so."""
     try:
         return switch_off(deed, time.monotonic() + min(patience, 2 * deed["link"]["timeout"] + 1))
@@ -132,7 +134,7 @@ def try_to_switch_off(deed: dict, patience: float) -> str:
         return str(error) or type(error).__name__
 
 
-def switch_off(deed: dict, deadline: float) -> str:
+def switch_off(deed: Plan, deadline: float) -> str:
     """Connects anew, makes sure who answers, sends the safe commands and asks for the result."""
     with CONNECT[deed["link"]["kind"]](deed["link"], deadline) as link:
         buffer = bytearray()
@@ -147,7 +149,7 @@ def switch_off(deed: dict, deadline: float) -> str:
     return ""
 
 
-def _connect_socket(link: dict, deadline: float) -> socket.socket:
+def _connect_socket(link: Plan, deadline: float) -> socket.socket:
     return socket.create_connection((link["host"], link["port"]), min(link["timeout"], left(deadline)))
 
 
@@ -155,7 +157,7 @@ def _connect_socket(link: dict, deadline: float) -> socket.socket:
 CONNECT = {"socket": _connect_socket}
 
 
-def ask(link: socket.socket, buffer: bytearray, question: str, known: list, deed: dict, deadline: float) -> str:
+def ask(link: socket.socket, buffer: bytearray, question: str, known: list[str], deed: Plan, deadline: float) -> str:
     """The first line after a question that is one of the known answers, in upper case; all else is chatter. Bounded in
     time and in bytes."""
     end = deed["link"]["end"].encode("latin-1")
@@ -183,10 +185,11 @@ def left(deadline: float) -> float:
     return seconds
 
 
-def _message(deed: dict, *texts: str) -> bytes:
+def _message(deed: Plan, *texts: str) -> bytes:
     """Commands as bytes. A half-sent line is ended first."""
     end = deed["link"]["end"].encode("latin-1")
-    return end + b"".join(text.encode("latin-1") + end for text in texts)
+    data: bytes = end + b"".join(text.encode("latin-1") + end for text in texts)
+    return data
 
 
 if __name__ == "__main__":

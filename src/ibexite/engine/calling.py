@@ -133,7 +133,8 @@ def _call(runtime: Runtime, function: PythonFunction, arguments: list[Any]) -> f
     given = [_in_unit(value, unit) for value, unit in zip(arguments, function.takes, strict=True)]
     result = _outside(runtime).call_function(function.file, function.name, given, function.timeout)
     number = as_number(result, "its result", function.name)
-    return finite(number * float(function.gives.factor) + float(function.gives.offset))
+    found: float = finite(number * float(function.gives.factor) + float(function.gives.offset))
+    return found
 
 
 def _in_unit(value: Any, unit: Unit) -> Any:

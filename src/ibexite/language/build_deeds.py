@@ -80,7 +80,7 @@ class DeedBuilder(ExprBuilder):
             if tree.data in ("else", "else_if"):
                 self._else(line, tree, built)
                 continue
-            statement: Callable[[Line, Tree], nodes.Statement | None] = getattr(self, f"_{tree.data}")
+            statement: Callable[[Line, Tree[Token]], nodes.Statement | None] = getattr(self, f"_{tree.data}")
             offset = self.offset
             made = statement(line, tree)
             self.offset = offset
@@ -242,8 +242,8 @@ class DeedBuilder(ExprBuilder):
         self,
         line: Line,
         name: Token,
-        values: tuple,
-        segments: tuple,
+        values: tuple[nodes.Expr, ...],
+        segments: tuple[nodes.Segment, ...],
         file: str = "",
         refine: nodes.Refine | None = None,
     ) -> nodes.Sweep:

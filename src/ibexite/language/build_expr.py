@@ -147,14 +147,15 @@ class ExprBuilder:
 
     # --- small things ------------------------------------------------------------------------------------------------
 
-    def _span(self, item: Token | Tree) -> Span:
+    def _span(self, item: Token | Tree[Token]) -> Span:
         if isinstance(item, Token):
             assert item.start_pos is not None and item.end_pos is not None
             return Span(self.offset + item.start_pos, self.offset + item.end_pos)
         tokens = list(item.scan_values(lambda value: isinstance(value, Token)))
         if not tokens:
             return Span(self.offset, self.offset + 1)
-        return Span(self.offset + tokens[0].start_pos, self.offset + tokens[-1].end_pos)
+        first, last = self._span(tokens[0]), self._span(tokens[-1])
+        return Span(first.start, last.end)
 
     def _unit(self, token: Token) -> units.Unit:
         try:

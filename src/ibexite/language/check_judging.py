@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from decimal import Decimal
 
 from ibexite import units
 from ibexite.errors import MistakeError
@@ -164,7 +165,7 @@ class JudgingChecker(NameChecker):
                 guard.span, "the guard is wider than the tolerance", "", "Nothing could pass. Measure more exactly."
             )
 
-    def _known_limits(self, statement: nodes.Check) -> tuple[constants.Decimal, constants.Decimal] | None:
+    def _known_limits(self, statement: nodes.Check) -> tuple[Decimal, Decimal] | None:
         """Both limits where they are known before the run."""
         if statement in self.program.limits:
             row = self.program.limits[statement]

@@ -53,7 +53,9 @@ def line_parser() -> lark.Lark:
     return lark.Lark(text, **OPTIONS)
 
 
-def parse_line(source: Source, text: str, offset: int, start: str, usage: tuple[str, ...]) -> lark.Tree | None:
+def parse_line(
+    source: Source, text: str, offset: int, start: str, usage: tuple[str, ...]
+) -> lark.Tree[lark.Token] | None:
     """The parse tree of a line; None after reporting what is wrong with it."""
     try:
         return line_parser().parse(text, start=start)

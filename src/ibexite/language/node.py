@@ -20,6 +20,7 @@ def node(cls: type[T]) -> type[T]:
     arguments = ", ".join(f"{name}=defaults[{name!r}]" if name in defaults else name for name in names)
     made: dict[str, Any] = {"defaults": defaults}
     exec(f"def __init__(self, {arguments}):\n" + "".join(f"    self.{name} = {name}\n" for name in names), made)
-    return type(cls)(cls.__name__, cls.__bases__, {  # type: ignore[misc]
+    new: type[T] = type(cls)(cls.__name__, cls.__bases__, {  # type: ignore[misc]
         **body, "__slots__": names, "__match_args__": names, "__init__": made["__init__"],
     })  # fmt: skip
+    return new

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from typing import Any
+
 from ibexite import units
 from ibexite.errors import did_you_mean
 from ibexite.functions import FUNCTIONS, IN_WAIT, Function
@@ -57,7 +60,7 @@ class CallTyper(TyperBase):
         x: Type,
         axis: str,
         flags: frozenset[str],
-        arguments: list,
+        arguments: Sequence[Any],
         lookup: Lookup,
     ) -> Type | None:
         along = self.axis_of(axis) if axis else None

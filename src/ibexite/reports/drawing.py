@@ -95,7 +95,7 @@ def _right_of(left: Axes) -> Axes:
 def _svg(canvas: Figure) -> str:
     out = io.StringIO()
     # Not by savefig, which draws everything twice.
-    FigureCanvasSVG(canvas).print_svg(out, metadata={"Date": None, "Creator": None})
+    FigureCanvasSVG(canvas).print_svg(out, metadata={"Date": None, "Creator": None})  # type: ignore[no-untyped-call]
     text = out.getvalue()
     return text[text.index("<svg") :]
 
