@@ -43,8 +43,9 @@ class CompilerBase:
     def __init__(self, frame: Frame, bound: dict[str, Any]) -> None:
         self.frame, self.program = frame, frame.program
         self.bound = dict(bound)
-        self.formulas = Formulas(self.program.types, frame.known, frame.names, frame.scope.functions)
-        self.formulas.tolerances = self.program.tolerances
+        self.formulas = Formulas(
+            self.program.types, frame.known, frame.names, frame.scope.functions, self.program.tolerances
+        )
         self.behind: dict[str, frozenset[str]] = {}  # the readings behind each name
         self.several: set[str] = (
             set()

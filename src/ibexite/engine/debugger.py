@@ -93,13 +93,14 @@ class Debugger:
                 f"{key!r} has no value here", remedy=f"There is: {', '.join(sorted(values)) or 'nothing yet'}."
             )
 
-        typer = Typer(source, program.types, program.tolerances, {})
-        typer.axis_of = lambda axis: bindings[axis].type if axis in bindings else None
+        typer = Typer(
+            source, program.types, program.tolerances, {},
+            axis_of=lambda axis: bindings[axis].type if axis in bindings else None,
+        )  # fmt: skip
         kind = typer.type_of(expr, lookup)
         if kind is None or source.findings:
             raise MistakeError("\n".join(f.title + (f": {f.mark}" if f.mark else "") for f in source.findings))
-        formulas = Formulas(program.types, program.main.known, set(values), ())
-        formulas.tolerances = program.tolerances
+        formulas = Formulas(program.types, program.main.known, set(values), (), program.tolerances)
         code = formulas.source(expr)
         from ibexite.holes import decide
 

@@ -133,8 +133,10 @@ class Formulas:
         known: constants.Known,
         names: Collection[str] = (),
         python: Collection[str] = (),
+        tolerances: Mapping[nodes.Criterion, str] | None = None,
     ) -> None:
         self._types, self._known, self._names, self._python = types, known, names, python
+        self._tolerances = tolerances or {}
         self.used: dict[
             str, str
         ] = {}  # the functions of ibexite.analysis that were written, by the names they have there
@@ -228,11 +230,9 @@ class Formulas:
         wrap = "" if self._any_axes(criterion.a, criterion.b) else "fin"
         return f"{wrap}({a} - {half})", f"{wrap}({a} + {half})"
 
-    tolerances: Mapping[nodes.Criterion, str] = {}
-
     def tolerance_kind(self, criterion: nodes.Criterion) -> str:
         """absolute or relative, as the checker found it."""
-        return self.tolerances.get(criterion, "absolute")
+        return self._tolerances.get(criterion, "absolute")
 
     # --- functions ---------------------------------------------------------------------------------------------------
 

@@ -167,8 +167,7 @@ class DeclarationChecker:
             declared_outputs(node.outputs), scope.source.name,
             helps={param.name: param.help for param in node.inputs}, node=node, scope=inner, home=self.program,
         )  # fmt: skip
-        checker = self.block_checker(inner, f"measurement {node.name}")
-        checker.set_points, checker.uses = facts.set_points, facts.uses
+        checker = self.block_checker(inner, f"measurement {node.name}", facts)
         checker.check_block(node.body)
         facts.names = checker.names
         self._outputs(checker, node)
@@ -185,11 +184,9 @@ class DeclarationChecker:
             elif not binding.type.fits(wanted) or set(binding.type.axes) != set(wanted.axes):
                 source.report(out.span, "another type than its value", f"it is {binding.type}", f"Here it is {wanted}.")
 
-    def block_checker(self, scope: Scope, block: str) -> DeedChecker:
+    def block_checker(self, scope: Scope, block: str, measurement: MeasurementFacts | None = None) -> DeedChecker:
         """A checker for one block."""
-        checker = DeedChecker(self.program, scope, block)
-        checker.companions, checker.limit_table = self.companions, self.limit_table
-        return checker
+        return DeedChecker(self.program, scope, block, self.companions, self.limit_table, measurement)
 
 
 def declared_outputs(outputs: tuple[nodes.Typed, ...]) -> dict[str, Type]:

@@ -9,16 +9,12 @@ from ibexite import units
 from ibexite.errors import MistakeError
 from ibexite.language import constants, nodes
 from ibexite.language.check_names import NameChecker
-from ibexite.language.program import LimitTable
 from ibexite.language.source import Span
 from ibexite.values import Quantity, Text, Type, YesNo
 
 
 class JudgingChecker(NameChecker):
     """The verbs check, watch, skip, stop, expect."""
-
-    limit_table: LimitTable | None = None
-    is_measurement = False
 
     def check_block(self, body: tuple[nodes.Statement, ...]) -> None:
         """Checks the lines of a block."""

@@ -10,15 +10,13 @@ from ibexite.errors import MistakeError
 from ibexite.language import constants, nodes
 from ibexite.language.check_names import NameChecker
 from ibexite.language.points import MAX_POINTS
-from ibexite.language.program import Binding, Companions
+from ibexite.language.program import Binding
 from ibexite.language.type_limits import is_degrees
 from ibexite.values import NUMBER, Quantity, Text, Type
 
 
 class LoopChecker(NameChecker):
     """The verbs wait, sweep, repeat, search, leave."""
-
-    companions: Companions | None = None
 
     def check_block(self, body: tuple[nodes.Statement, ...]) -> None:
         """Checks the lines of a block."""

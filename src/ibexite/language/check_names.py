@@ -5,7 +5,16 @@ from __future__ import annotations
 from ibexite.classes import InstrumentClass, instrument_classes
 from ibexite.errors import did_you_mean
 from ibexite.language import nodes
-from ibexite.language.program import Binding, Program, RoleUse, Scope, SetPoint
+from ibexite.language.program import (
+    Binding,
+    Companions,
+    LimitTable,
+    MeasurementFacts,
+    Program,
+    RoleUse,
+    Scope,
+    SetPoint,
+)
 from ibexite.language.source import Span
 from ibexite.language.types import Typer
 from ibexite.values import NUMBER, TEXT, Type, YesNo
@@ -14,11 +23,16 @@ from ibexite.values import NUMBER, TEXT, Type, YesNo
 class NameChecker:
     """The names of one block; `names` grows with what its lines bring into being."""
 
-    def __init__(self, program: Program, scope: Scope, block: str) -> None:
+    def __init__(
+        self, program: Program, scope: Scope, block: str, companions: Companions | None, limits: LimitTable | None,
+        measurement: MeasurementFacts | None = None,
+    ) -> None:  # fmt: skip
+        """A checker of one block; of a measurement, whose set points and uses are kept with what is known of it."""
         self.program, self.scope, self.source, self.block = program, scope, scope.source, block
-        self.typer = Typer(scope.source, program.types, program.tolerances, scope.functions)
-        self.typer.axis_of = self.axis_of
-        self.typer.known = scope.known
+        self.companions, self.limit_table = companions, limits
+        self.typer = Typer(
+            scope.source, program.types, program.tolerances, scope.functions, known=scope.known, axis_of=self.axis_of
+        )
         self.names: dict[str, Binding] = {}
         self.loops: list[nodes.Loop] = []
         self.later: dict[str, Span] = {}
@@ -26,8 +40,9 @@ class NameChecker:
         self.foreign_axes: dict[str, Type] = {}  # of curves that come from elsewhere
         self.hidden: dict[str, str] = {}  # results that cannot be used here, and why
         self.passing: dict[str, int] = {}  # results that live within a loop only, and how deep it is
-        self.set_points: list[SetPoint] = program.set_points
-        self.uses: list[RoleUse] = program.uses
+        home = measurement if measurement is not None else program
+        self.set_points: list[SetPoint] = home.set_points
+        self.uses: list[RoleUse] = home.uses
 
     @property
     def here(self) -> tuple[str, ...]:

@@ -22,13 +22,16 @@ class TyperBase:
         types: dict[nodes.Expr, Type],
         tolerances: dict[nodes.Criterion, str],
         functions: Mapping[str, PythonFunction],
+        *,
+        known: Mapping[str, constants.Value] | None = None,
+        axis_of: Callable[[str], Type | None] = lambda name: None,
     ) -> None:
+        """`known` are values known before the run, to refuse limits that leave no room; `axis_of` tells the type of an
+        axis, as the present block knows it."""
         self.source, self.types, self.tolerances, self.functions = source, types, tolerances, functions
-        self.is_in_wait = False
-        self.known: Mapping[str, constants.Value] = {}  # before the run, to refuse limits that leave no room
-        self.axis_of: Callable[[str], Type | None] = lambda name: (
-            None
-        )  # the type of an axis, as the present block knows it
+        self.known: Mapping[str, constants.Value] = known or {}
+        self.axis_of = axis_of
+        self.is_in_wait = False  # within the condition of a wait, where drift() may be used
 
     def type_of(self, expr: nodes.Expr, lookup: Lookup) -> Type | None:
         """The type of an expression whose names are found by `lookup`; None where a mistake was reported."""
