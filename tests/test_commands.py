@@ -14,11 +14,13 @@ from pathlib import Path
 
 import pytest
 
+from ibexite import errors
 from ibexite.bench.file import read_bench
 from ibexite.cli.main import COMMANDS
+from ibexite.errors import MistakeError
 from ibexite.records.gateway import open_lookup
 from ibexite.records.journal import left_over
-from tests.conftest import GOOD, IBEXITE, SHORT, WEAK, children_of, own_addresses
+from tests.conftest import GOOD, IBEXITE, SHORT, WEAK, own_addresses
 
 RUN = ("run", "fm2_final.ibx", "--simulate", "--yes")
 
@@ -210,19 +212,6 @@ def test_a_full_disk_ends_the_run_with_outputs_off_and_keeps_what_was_read(proje
     assert journal.read_bytes().count(b'"e":"Row"') > 3
 
 
-def test_without_its_guardian_a_run_does_not_go_on_but_is_made_safe(project: Path) -> None:
-    """The guardian is killed; at the next broken connection the run notices, ends, and switches off by itself."""
-    change(project, "bench.toml", "[instruments.dmm.simulated]", "[instruments.dmm.simulated]\ntrouble = "
-           '[{ query = "READ?", how = "close", nth = 40, times = 9 }]')  # fmt: skip
-    process, _ = begun(project)
-    (guardian,) = children_of(process, "guardian_process")
-    os.kill(guardian, signal.SIGKILL)
-    out, _ = process.communicate(timeout=120)
-    assert "the guardian process does not answer" in out and "outputs off: load, supply" in out
-    assert "the guardian process had ended before the run did" in out
-    assert process.returncode == 3
-
-
 def test_a_records_folder_that_cannot_be_made(ibexite, project: Path) -> None:  # noqa: ANN001
     (project / "records").write_text("a file in the way")
     done = ibexite(*RUN, "--serial", GOOD, "--no-report")
@@ -271,3 +260,20 @@ def test_every_command_has_help_with_a_worked_example(ibexite, command: str) -> 
     done = ibexite(command, "--help")
     assert done.returncode == 0 and f"ibexite {command}" in done.stdout.split("Options:")[0].split("\n", 2)[2]
     assert f"ibexite {command}" in (Path(__file__).parents[1] / "README.md").read_text()
+
+
+def test_errors_know_their_exit_codes_and_read_well() -> None:
+    codes = {
+        "MistakeError": 2,
+        "UnitError": 2,
+        "LinkError": 3,
+        "CeilingError": 3,
+        "SequenceError": 3,
+        "RecordsError": 3,
+    }
+    for name, code in codes.items():
+        assert getattr(errors, name)("x").exit_code == code
+    assert errors.StopRun("x").exit_code == 4 and not isinstance(errors.StopRun("x"), Exception)
+    assert str(MistakeError("what", where="where", remedy="Do this.")) == "where: what\nDo this."
+    assert errors.did_you_mean("suply", ["supply", "load"]) == "Did you mean supply?"
+    assert errors.did_you_mean("xyz", ["b", "a"]) == "There is: a, b." and errors.did_you_mean("x", []) == ""

@@ -30,7 +30,7 @@ from ibexite.values import NUMBER, declared
 from tests.conftest import HEADER
 from tests.laboratory import state
 from tests.laboratory.stub_bench import ANSWERS, RESET, MemoryLink, memory_bench
-from tests.runs import Still, carried_out, lines
+from tests.runs import carried_out, lines
 from tests.test_asking_and_keeping import Prepared
 from tests.test_trust import MEASURED, spoilt
 from tests.test_verbs import ended
@@ -476,25 +476,6 @@ def test_a_sweep_has_as_many_points_as_may_be_and_no_more() -> None:
         points.per_ratio(Decimal(1), Decimal(10), Decimal(points.MAX_POINTS), 10)
 
 
-@pytest.mark.parametrize(("loop", "turns", "apart"), [
-    ("for 200 ms every 50 ms", 5, 0.05), ("for 300 ms every 100 ms", 4, 0.1), ("for 190 ms every 50 ms", 4, 0.05), ("3 times every 60 ms", 3, 0.06), ("4 times", 4, 0.0),
-])  # fmt: skip
-def test_a_preview_counts_the_turns_that_are_made_and_knows_when(
-    perform, project, loop: str, turns: int, apart: float
-) -> None:  # noqa: ANN001
-    text = (
-        HEADER
-        + f'test t "T"\n    repeat turn {loop}\n        set load.current = 10 mA * turn\n        read v_in\n    check max(v_in) >= 1 V\n'
-    )
-    program, file = vet(Source("t.ibx", text)), read_bench(project / "bench.toml")
-    assert preview(program, file)[1].rows == turns
-    found = [moment for moment in timeline(program, file) if moment.setting == "load.current"][1:]
-    assert [round(moment.value, 9) for moment in found] == [round(0.01 * (i + 1), 9) for i in range(turns)]
-    if apart:
-        assert {round(b.t - a.t, 6) for a, b in zip(found, found[1:], strict=False)} == {apart}
-    assert len(perform(text.removeprefix(HEADER), clock=Still()).of(events.Row)) == turns
-
-
 def test_set_points_in_a_measurement_are_those_of_the_roles_that_play_it(perform, project) -> None:  # noqa: ANN001
     file = read_bench(project / "bench.toml")
     text = 'test t "T"\n    measure loading(sink = load, output = v_out) as it\n    plot it.volts against it.amps\n    check it.volts >= 4 V\n'
@@ -650,40 +631,6 @@ def test_settled_is_heard_where_it_is_written(tmp_path, monkeypatch) -> None:  #
     seen: list[events.Event] = []
     carried_out(vet(Source("t.ibx", text)), memory_bench(tmp_path), seen.append, opening=Falling.opening)
     assert [event.value for event in seen if isinstance(event, events.Value)] == [3.4]
-
-
-@pytest.mark.parametrize(("loop", "told", "turns", "is_exact"), [
-    ('sweep u over "a", "b"', 'sweep u: 2 points: "a", "b"', 2, True), ("sweep u from 1 V to v_in in 3 points", "sweep u: points known when it begins", 1, False),
-    ("search u from 1 V to v_in resolution 1 V until u > 2 V", "search u from 1 V to v_in resolution 1 V until u > 2 V: points known when it begins", 1, False),
-    ("search u from 1 V to 9 V resolution 1 V until u > 2 V", "search u from 1 V to 9 V resolution 1 V until u > 2 V: up to 9 values, in about 8 points", 8, False),
-    ("repeat k until v_in > 1 V timeout 5 s", "repeat k until v_in > 1 V timeout 5 s: turns known when it ends", 1, False),
-    ("sweep u from 1 V to 9 V step 1 V", "sweep u: 9 points: 1 V, 2 V, 3 V, 4 V, …, 8 V, 9 V", 9, True),
-    ("sweep u from 1 V to 5 V in v_in / 1 V points", "sweep u: points known when it begins", 1, False),
-    ("sweep f from 1 kHz to 4 kHz at 1 per octave", "sweep f: 3 points: 1 kHz, 2 kHz, 4 kHz", 3, True),
-])  # fmt: skip
-def test_what_a_preview_says_of_a_loop(loop: str, told: str, turns: int, is_exact: bool) -> None:
-    program = vet(Source("t.ibx", HEADER + f'test t "T"\n    read v_in\n    {loop}\n        wait 1 s\n'))
-    assert not program.has_mistakes
-    block = preview(program, None)[-1]
-    assert [(step.text, step.times) for step in block.steps[1:]] == [(told, 1), ("wait 1 s", turns)]
-    assert (block.is_exact, block.seconds) == (is_exact, pytest.approx(turns + 0.005))
-
-
-def test_a_preview_knows_how_long_turns_take_that_begin_at_times() -> None:
-    for body, seconds in (("wait 1 s", 4 * 10 + 1), ("wait 12 s", 5 * 12)):
-        lines = f'test t "T"\n    read v_in\n    repeat k 5 times every 10 s\n        {body}\n'
-        assert preview(vet(Source("t.ibx", HEADER + lines)), None)[-1].seconds == pytest.approx(seconds + 0.005)
-
-
-def test_a_preview_tells_what_a_measurement_does_and_how_long_it_takes() -> None:
-    header = MEASURED.replace(" refine where volts near its limit at most 7 points", "") + HEADER
-    lines = 'test t "T"\n    measure loading(sink = load, output = v_out) as it\n    check it.volts >= 4 V\n'
-    block = preview(vet(Source("t.ibx", header + lines)), None)[-1]
-    assert [(step.depth, step.text.partition(":")[0], step.times) for step in block.steps] == [
-        (0, "measure loading(sink = load, output = v_out) as it", 1), (1, "sweep amps", 1), (2, "set sink.current = amps", 5),
-        (2, "wait 6 ms", 5), (2, "read volts = output", 5), (0, "check it.volts >= 4 V", 1),
-    ]  # fmt: skip
-    assert block.seconds == pytest.approx(5 * (0.006 + 0.005)) and block.rows == 5
 
 
 def test_steps_in_a_branch_stand_deeper_than_it() -> None:

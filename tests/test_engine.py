@@ -5,13 +5,16 @@ from __future__ import annotations
 import math
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from ibexite import events
 from ibexite.engine.services import NoOperator, Question
 from ibexite.errors import RecordsError, SequenceError
 from ibexite.instruments.profile import SHIPPED
+from ibexite.language import fill
 from ibexite.stop import Stop
-from tests.conftest import HEADER, SHORT
+from tests.conftest import GOOD, HEADER, SHORT, Recorded
 from tests.runs import lines
 
 SWEEP = """test swept "Swept"
@@ -279,3 +282,38 @@ def test_a_wish_that_is_accepted_when_the_last_test_has_ended_is_heeded_and_a_la
     assert (answers, run.outcome.verdict, run.outcome.reason.text) == ([True, False], "aborted", "stopped by Ctrl-C")
     safe = run.of(events.MadeSafe)[0]
     assert [(role["role"], role["problem"]) for role in safe.roles] == [("load", ""), ("supply", "")]
+
+
+def test_what_ran_on_which_bench_is_recorded_with_the_run(perform) -> None:  # noqa: ANN001
+    run: Recorded = perform('test t "T"\n    read v_in\n    check v_in >= 1 V\n')
+    started, connected = run.of(events.RunStarted)[0], run.of(events.BenchConnected)[0]
+    assert (started.serial, started.operator, started.sequence["title"]) == (GOOD, "tester", "Test")
+    assert len(started.bench["sha256"]) == 64
+    psu = connected.instruments[0]
+    assert (psu["name"], psu["roles"], psu["certificate"], psu["due"]) == ("psu", ["supply"], "K-1187", "2027-05-01")
+    assert psu["identity"].startswith("Firnline,PS-36,SIMULATED-psu") and psu["simulated"] is True
+
+
+def test_calibration_past_its_date_makes_a_trial(perform) -> None:  # noqa: ANN001
+    run = perform(
+        'test t "T"\n    read v_in\n    check v_in >= 1 V\n', change=lambda t: t.replace("2027-05-01", "2026-11-22")
+    )
+    assert run.outcome.trial[1] == ("calibration", "calibration of psu was due on 2026-11-22", "")
+    last_day = perform(
+        'test t "T"\n    read v_in\n    check v_in >= 1 V\n', change=lambda t: t.replace("2026-11-22", "2026-11-23")
+    )
+    assert [reason.code for reason in last_day.outcome.trial] == ["simulated"]
+
+
+def test_a_check_that_fails_before_the_unit_is_an_error_and_no_test_runs(perform) -> None:  # noqa: ANN001
+    header = HEADER.replace("    wait 30 ms\n", "    wait 30 ms\n    read v_in\n    check v_in >= 12 V\n")
+    run = perform('test t "T"\n    read v_in\n    check v_in >= 1 V\n', header=header)
+    assert (run.outcome.verdict, run.outcome.tests) == ("error", {"t": "skipped"})
+    assert "before unit did not pass" in run.outcome.reason.text
+
+
+@given(st.lists(st.from_regex(r"[a-z]{1,8}", fullmatch=True), max_size=5))
+def test_texts_are_filled_in_order(names: list[str]) -> None:
+    text = "".join(f"<{{{name}:V}}>" for name in names)
+    assert [(gap.name, gap.unit) for gap in fill.gaps(text)] == [(name, "V") for name in names]
+    assert fill.fill(text, [name.upper() for name in names]) == "".join(f"<{name.upper()}>" for name in names)

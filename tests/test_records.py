@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import contextlib
+import datetime
 import json
 import math
 import os
 import sqlite3
+import subprocess
+import sys
 import threading
 from collections.abc import Callable
 from dataclasses import replace
@@ -32,6 +35,7 @@ from ibexite.records.gateway import open_lookup, open_store
 from ibexite.records.ingest import rows_of
 from ibexite.records.journal import Journal, left_over, mend_tail, read_journal
 from ibexite.records.migrations import bring_up
+from ibexite.records.run_id import new_run_id
 from ibexite.records.sqlite_file import APPLICATION_ID, DatabaseFault, UnfitValue, open_to_read, open_to_write
 from ibexite.verdicts import NO_REASON, Reason, Verdict
 from tests.runs import emitted
@@ -376,3 +380,39 @@ def test_a_store_at_a_url_of_another_kind_is_refused(tmp_path: Path, ibexite) ->
             open_it("other://host/base")
     refused = ibexite("runs", "--records", "other://host/base")
     assert refused.returncode == 2 and "not known" in refused.stderr and "Traceback" not in refused.stderr
+
+
+def test_many_processes_may_store_into_a_new_store_at_once(tmp_path: Path) -> None:
+    code = ("import sys; from pathlib import Path; from ibexite.records.gateway import open_store\n"
+            "open_store(Path(sys.argv[1])).take_in(Path(sys.argv[2]))")  # fmt: skip
+    paths = []
+    for number in range(4):
+        path = tmp_path / "journals" / f"{number}.jsonl"
+        journal = Journal(path)
+        for event in EVENTS:
+            named = (
+                event._replace(run=f"20261123-09000{number}-aaaaaa") if isinstance(event, events.RunStarted) else event
+            )
+            journal(emitted(named))
+        journal.close()
+        paths.append(path)
+    writers = [subprocess.Popen([sys.executable, "-c", code, str(tmp_path), str(path)]) for path in paths]
+    assert [writer.wait(30) for writer in writers] == [0, 0, 0, 0]
+    assert len(open_lookup(tmp_path).runs()) == 4 and not list((tmp_path / "journals").glob("*.jsonl"))
+
+
+def test_a_disk_that_fails_while_syncing_is_told_at_the_next_event(tmp_path: Path, monkeypatch) -> None:  # noqa: ANN001
+    journal = Journal(tmp_path / "j.jsonl")
+    monkeypatch.setattr(os, "fsync", lambda handle: (_ for _ in ()).throw(OSError(5, "Input/output error")))
+    journal(emitted(EVENTS[1]))
+    journal._syncer.join(5)
+    with pytest.raises(RecordsError, match="Input/output error"):
+        journal(emitted(EVENTS[1]))
+    journal.close()
+
+
+def test_run_ids_sort_by_time_and_differ() -> None:
+    first = datetime.datetime(2026, 11, 23, 9, 0, 0, tzinfo=datetime.timezone(datetime.timedelta(hours=2)))
+    ids = [new_run_id(first + datetime.timedelta(seconds=s)) for s in range(50)]
+    assert ids[0].startswith("20261123-070000-") and ids == sorted(ids)
+    assert len({new_run_id(first) for _ in range(500)}) == 500

@@ -19,7 +19,7 @@ from ibexite.reports.figure_specs import pictures_of
 from ibexite.reports.formats import FORMATS, write_report
 from ibexite.reports.gathering import gather
 from ibexite.reports.html import render
-from tests.conftest import SHORT, WEAK
+from tests.conftest import GOOD, SHORT, WEAK
 
 
 class Page(HTMLParser):
@@ -192,3 +192,13 @@ def test_every_format_of_an_export_holds_all_numbers(records: Path, tmp_path: Pa
         assert all(path.suffix == known.suffix for path in written)
         found = set(re.findall(r"-?[0-9][0-9.e+-]*", " ".join(path.read_text() for path in written)))
         assert numbers <= found, (name, sorted(numbers - found)[:5])
+
+
+def test_no_half_report_is_left_and_the_run_stays(ibexite, project: Path) -> None:  # noqa: ANN001
+    (project / "in_the_way").write_text("")
+    assert ibexite("run", "fm2_final.ibx", "--serial", GOOD, "--simulate", "--yes", "--no-report").returncode == 5
+    done = ibexite("report", "last", "--out", "in_the_way/r.html")
+    assert done.returncode == 3 and "the report cannot be written" in done.stderr
+    done = ibexite("export", "last", "--to", "csv", "--out", "in_the_way/x")
+    assert done.returncode == 3 and "Name another folder with --out." in done.stderr
+    assert ibexite("show", "last").returncode == 0

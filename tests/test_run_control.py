@@ -133,42 +133,6 @@ def test_a_variant_of_the_project_makes_no_trial_and_another_parameter_does(ibex
         ), done.stdout
 
 
-def test_a_retest_takes_the_parameters_that_were_set_by_hand(ibexite, project: Path) -> None:  # noqa: ANN001
-    assert ibexite(*RUN, "--serial", GOOD, "--with", "eff_floor=97.5 %").returncode == 1
-    done = ibexite("retest", GOOD, "--failed", "--simulate", "--yes", "--no-report")
-    assert done.returncode == 1 and "changed since" not in done.stdout, done.stdout
-    told = rows(project, "SELECT params, retest_of != '' FROM runs ORDER BY started")
-    assert [{p["name"]: p["value"] for p in json.loads(params)}["eff_floor"] for params, _ in told] == ["97.5 %"] * 2
-    assert [again for _, again in told] == [0, 1]
-
-
-def test_a_retest_of_what_failed_takes_along_the_tests_that_needed_it(ibexite, project: Path) -> None:  # noqa: ANN001
-    path = project / "fm2_final.ibx"
-    path.write_text(path.read_text().replace('"Efficiency over input and load"', '"Efficiency" needs pass of regulation')
-                    .replace("droop <= 48 mV", "droop <= 2 mV"))  # fmt: skip
-    assert "it needs regulation to pass (fail)" in ibexite(*RUN, "--serial", GOOD).stdout
-    path.write_text(path.read_text().replace("droop <= 2 mV", "droop <= 48 mV"))
-    done = ibexite("retest", GOOD, "--failed", "--simulate", "--yes", "--no-report")
-    assert done.returncode == 5 and "4 of 4 tests passed" in done.stdout, done.stdout
-
-
-def test_a_retest_merges_keeps_the_history_and_marks_what_has_changed(ibexite, project: Path) -> None:  # noqa: ANN001
-    assert ibexite(*RUN, "--serial", WEAK).returncode == 1
-    again = ("retest", WEAK, "--failed", "--simulate", "--yes", "--no-report")
-    done = ibexite(*again)
-    assert done.returncode == 1 and "from run" in done.stdout and "changed since" not in done.stdout
-    assert done.stdout.count("efficiency") >= 1 and "first pass: fail" in done.stdout
-    path = project / "fm2_final.ibx"
-    path.write_text(path.read_text().replace("p_loss <= 780 mW", "p_loss <= 1.4 W").replace("best >= 87.5 %", "best >= 60 %")
-                    .replace("eff_floor = 81 %", "eff_floor = 60 %"))  # fmt: skip
-    merged = ibexite(*again)
-    assert merged.returncode == 5 and "4 of 4 tests passed" in merged.stdout, merged.stdout
-    assert "changed since run" in merged.stdout and ": sequence" in merged.stdout and ": parameters" in merged.stdout
-    verdicts = rows(project, "SELECT verdict, retest_of != '' FROM runs ORDER BY number")
-    assert verdicts == [("fail", 0), ("fail", 1), ("pass", 1)]
-    assert ibexite("retest", WEAK, "--failed").returncode == 2  # nothing failed there any more
-
-
 REHEARSAL = """sequence "Soak"
     product "mast heater"
     serial  "M[0-9]+"

@@ -22,6 +22,7 @@ from ibexite.instruments.profile import SHIPPED
 from ibexite.records.gateway import open_lookup
 from ibexite.records.journal import read_journal
 from ibexite.station.opening import NotReady, Ready, open_to_run, open_to_vet
+from ibexite.station.project import find_project
 from ibexite.station.report_helper import ReportHelper
 from ibexite.station.service import Notice, RunHandle, RunService, UnitOrders
 from ibexite.stop import Stop
@@ -200,3 +201,24 @@ def test_without_the_helper_the_run_is_stored_and_its_report_told_missing(
         assert helper.is_busy and "The run is stored" in helper.finish()["error"] and not helper.is_busy
     with contextlib.closing(open_lookup(project / "records")) as lookup:
         assert [run["verdict"] for run in lookup.runs()] == ["pass"]
+
+
+def test_a_project_is_found_from_any_folder_in_it(project: Path) -> None:
+    (project / "a" / "b").mkdir(parents=True)
+    assert find_project(project / "a" / "b" / "x.ibx").folder == project
+    assert find_project(project / "a" / "b").records == project / "records"
+    (project / "ibexite.toml").write_text('[project]\nbnech = "bench.toml"\n')
+    with pytest.raises(MistakeError, match="bnech"):
+        find_project(project)
+    (project / "ibexite.toml").unlink()
+    assert find_project(project / "a").bench is None
+
+
+def test_a_report_helper_tells_what_went_wrong(tmp_path: Path) -> None:
+    helper = ReportHelper()
+    helper.begin(tmp_path, "no such run", tmp_path / "r.html")
+    assert "there are no runs yet" in helper.finish()["error"] and not helper.is_busy
+    helper._process.kill()
+    helper.begin(tmp_path, "x", tmp_path / "r.html")
+    assert "the report was not written" in helper.finish()["error"]
+    helper.close()

@@ -17,7 +17,6 @@ from ibexite.records import schema
 from tests.conftest import GOOD, IBEXITE, WEAK, children_of
 from tests.laboratory import damaged
 from tests.test_commands import RUN, begun
-from tests.test_toml_and_sessions import Instrument, guarded
 
 
 def test_a_run_that_was_started_to_outlive_its_terminal_does(project: Path) -> None:
@@ -86,32 +85,6 @@ def test_records_that_vanish_during_a_run_make_no_pass_and_leave_nothing_on(proj
     shutil.rmtree(project / "records")
     out, told = process.communicate(timeout=120)
     assert process.returncode == 3 and "Traceback" not in told and "outputs off: load, supply" in out
-
-
-def test_a_guardian_that_cannot_answer_any_more_makes_safe_all_the_same(tmp_path: Path) -> None:
-    instrument = Instrument()
-    entries = guarded(tmp_path, instrument, farewell=b'{"are you there": true}\n')  # and dies before the answer comes
-    instrument.close()
-    assert [e["roles"] for e in entries] == [[{"role": "supply", "problem": ""}]]
-
-
-def test_signals_do_not_end_a_guardian(tmp_path: Path) -> None:
-    instrument = Instrument()
-    entries = guarded(tmp_path, instrument, farewell=b"", signals=(signal.SIGINT, signal.SIGTERM, signal.SIGHUP))
-    instrument.close()
-    assert [e["roles"] for e in entries] == [[{"role": "supply", "problem": ""}]]
-
-
-@pytest.mark.parametrize("greeting, told", [
-    (b"0\n" * 3, "OUTP? answered 1"),  # late answers to somebody else, which say that it is off
-    (b"+1.25\n" * 200_000, "it talks without end"),
-])  # fmt: skip
-def test_a_guardian_believes_no_answer_that_it_has_not_asked_for(tmp_path: Path, greeting: bytes, told: str) -> None:
-    instrument = Instrument(state=b"1\n", greeting=greeting)
-    entries = guarded(tmp_path, instrument, farewell=b"")
-    instrument.close()
-    assert {role["problem"] for entry in entries for role in entry["roles"]} == {told}
-    assert instrument.heard.count(b"OUTP OFF") >= 2
 
 
 def test_a_store_that_somebody_holds_is_waited_for_and_hinders_nobody_from_looking(ibexite, project: Path) -> None:  # noqa: ANN001

@@ -135,20 +135,6 @@ def test_people_read_words_wherever_texts_are_shown(ibexite, project: Path) -> N
     assert all(f">{word}</text>" in figure for word in ("low", "high", "odd"))
 
 
-def test_a_retest_takes_texts_over(ibexite, project: Path) -> None:  # noqa: ANN001
-    first = LOOPS.format(inside="", after='check mark matches "m-.*"').replace(
-        '        ask word = text "Word?"\n        read who = query(supply, "*IDN?") as text\n',
-        "        let word = name\n",
-    )
-    second = 'test b "B"\n    sweep name over "low", "high", "odd"\n        let x = 1\n    check t.mark == "m-low" where t.name == "low"\n    check x >= 2\n'
-    (project / "t.ibx").write_text(HEADER + first + second)
-    (project / "marks.py").write_text(MARKS)
-    assert ibexite("run", "t.ibx", "--simulate", "--serial", "FC00412").returncode == 1
-    assert ibexite("retest", "last", "--failed", "--simulate").returncode == 1
-    shown = ibexite("show", "last").stdout
-    assert shown.count("fail   ") == 2 and "t.mark" in shown and "pass   t.mark" in shown, shown
-
-
 def test_a_wait_for_a_text_is_recorded_as_text(perform, tmp_path: Path) -> None:  # noqa: ANN001
     lines = 'test t "T"\n    wait reading who = query(supply, "*IDN?") as text every 1 ms until who == "{0}" timeout 5 ms\n    read v_in\n    check v_in >= 1 V\n'
     change = lambda text: text.replace("[roles.supply]", "[roles.supply]\nraw = true")  # noqa: E731

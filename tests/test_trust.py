@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import math
 import os
 import tempfile
@@ -11,17 +10,13 @@ from pathlib import Path
 import pytest
 
 from ibexite import events, instruments
-from ibexite.bench.file import read_bench
 from ibexite.engine.orders import Earlier, EarlierTest
-from ibexite.engine.preview import timeline
 from ibexite.engine.services import Halts, NoOperator
 from ibexite.errors import MistakeError, SequenceError
 from ibexite.instruments.profile import load_profile
-from ibexite.language.check import vet
-from ibexite.language.source import Source
 from ibexite.verdicts import Judgement, Reason, Verdict
-from tests.conftest import GOOD, HEADER
-from tests.runs import Still, lines
+from tests.conftest import HEADER
+from tests.runs import Still
 
 PROFILES = Path(instruments.__file__).with_name("profiles")
 GOOD_TEST = 'test good "Good"\n    read v_in\n    check v_in >= 1 V\n'
@@ -408,57 +403,6 @@ def test_a_setting_is_sent_and_recorded_with_the_digits_that_the_instrument_take
     run = perform('test t "T"\n    sweep u over 8.12345 V, 9 V\n        set supply.voltage = u\n        read v_in\n    check v_in >= 1 V\n',
                   change=lambda text: text.replace('"scpi-power-supply"', '"coarse.toml"'))  # fmt: skip
     assert "psu> SOUR1:VOLT 8.123" in run.traffic and not any("8.1234" in line for line in run.traffic)
-
-
-DIGITS = (
-    HEADER.replace("needs\n", "needs\n")
-    + """test t "T"
-    sweep a over 8.12345 V, 9 V
-        set supply.voltage = a
-        wait 12 ms
-        read x = v_in
-    let low = min(x)
-    sweep b from low to low + 0.4938268 V step 0.1234567 V
-        set supply.voltage = b
-        read y = v_in
-    sweep c from 7.00001 V to 10.00001 V in 5 points refine where y3 bends at most 9 points
-        set supply.voltage = c
-        wait 12 ms
-        read z = v_in
-        let y3 = z * z * z
-    search d from 7.11111 V to 9 V resolution 0.77777 mV until d > 8 V
-        set supply.voltage = d
-    check low >= 1 V
-"""
-)
-
-
-def test_what_is_sent_with_few_digits_is_what_preview_says_and_the_record_keeps(ibexite, project: Path) -> None:  # noqa: ANN001
-    profile = (PROFILES / "scpi-power-supply.toml").read_text()
-    (project / "coarse.toml").write_text(profile.replace("[settings.voltage]\n", "[settings.voltage]\ndigits = 4\n"))
-    (project / "bench.toml").write_text(
-        (project / "bench.toml").read_text().replace('"scpi-power-supply"', '"coarse.toml"')
-    )
-    (project / "digits.ibx").write_text(DIGITS)
-    assert "2 points: 8.123 V, 9 V" in ibexite("preview", "digits.ibx").stdout
-    fixed = Source(
-        "t.ibx", HEADER + 'test t "T"\n    set supply.voltage = 8.12345 V\n    read v_in\n    check v_in >= 1 V\n'
-    )
-    moments = timeline(vet(fixed), read_bench(project / "bench.toml"))
-    assert [moment.value for moment in moments if moment.setting == "supply.voltage"] == [9.0, 8.123]
-    done = ibexite("run", "digits.ibx", "--serial", GOOD, "--simulate", "--no-report")
-    assert done.returncode == 5, done.stdout + done.stderr
-    journal = [
-        json.loads(line) for line in next((project / "records" / "journals").rglob("*.jsonl")).read_text().splitlines()
-    ]
-    points = [x for event in journal if event["e"] == "Row" for x in event["x"]]
-    sent = [
-        float(line.rpartition(" ")[2])
-        for event in journal
-        for line in lines(event.get("io", [[], []])[0])
-        if line.startswith("psu> SOUR1:VOLT ")
-    ]
-    assert len(points) > 15 and set(points) <= set(sent) and all(f"{x:.4g}" == f"{x:.12g}" for x in points)
 
 
 def test_what_is_asked_back_may_differ_by_the_resolution_that_the_profile_tells(project) -> None:  # noqa: ANN001

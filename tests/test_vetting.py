@@ -12,7 +12,7 @@ from ibexite.engine.bench_facts import bench_facts
 from ibexite.errors import MistakeError
 from ibexite.language.check import vet
 from ibexite.language.facts import vet_against
-from ibexite.language.source import Source
+from ibexite.language.source import Source, decode_text, read_source
 from tests.conftest import HEADER
 
 WHOLE = """sequence "FM-2 control board"
@@ -234,3 +234,41 @@ def test_a_ceiling_is_looked_at_between_the_ends_of_every_loop(project: Path, li
     vet_against(vet(source), bench_facts(read_bench(project / "bench.toml")))
     found = [f.mark for f in source.findings if f.title == "beyond the ceiling"]
     assert len(found) == len(expected) and all(part in mark for part, mark in zip(expected, found, strict=True)), found
+
+
+@pytest.mark.parametrize("text", ['sequence "T"\r\n    product "P"\r\n', '\ufeffsequence "T"\n    product "P"\n'])
+def test_line_ends_and_marks_of_other_systems_are_understood(tmp_path: Path, text: str) -> None:
+    body = '    serial "X"\ntest t "T"\n    let x = 1\n    check x >= 1\n'.replace(
+        "\n", "\r\n" if "\r" in text else "\n"
+    )
+    (tmp_path / "t.ibx").write_bytes((text + body).encode())
+    source = read_source(tmp_path / "t.ibx")
+    program = vet(source)
+    assert source.findings == [] and program.sequence.product == "P"
+    with pytest.raises(MistakeError):
+        decode_text(b"\xff\xfes\0e\0", "utf16.ibx")
+
+
+def test_nesting_has_an_end() -> None:
+    lines = [f"{'    ' * (depth + 1)}sweep n{depth} over 1" for depth in range(17)]
+    source = Source(
+        "deep.ibx", 'sequence "T"\n    product "P"\ntest t "T"\n' + "\n".join(lines) + "\n" + "    " * 18 + "wait 1 s\n"
+    )
+    vet(source)
+    assert {finding.title for finding in source.findings} >= {"nested too deeply"}
+
+
+@pytest.mark.parametrize(("lines", "title"), [
+    ("    check t_board within 31 degC +/- tolerance\n", "wrong unit"), ("    check t_board within 31 degC +/- 1 degC\n", ""),
+    ("    check t_board within 31 degC +/- 1 K\n", ""), ("    sweep x from 20 degC to 30 degC step 5 degC\n        wait 1 s\n", ""),
+    ("    sweep x from 20 degC to 30 degC step tolerance\n        wait 1 s\n", "wrong unit"),
+    ("after unit\n    read last = t_board\n    check last >= 1 degC\n", "a check after the verdict"),
+])  # fmt: skip
+def test_a_temperature_is_never_taken_for_a_difference(lines: str, title: str) -> None:
+    text = HEADER.replace("rail_3v3     : signal in V", "t_board : signal in degC")
+    text = (
+        text.replace("before unit", "params\n    tolerance = 1 degC\n\nbefore unit") + 'test t "T"\n    read t_board\n'
+    )
+    source = Source("t.ibx", text + lines)
+    vet(source)
+    assert [f.title for f in source.findings if f.level == "mistake"] == ([title] if title else [])

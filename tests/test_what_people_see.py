@@ -69,21 +69,6 @@ def test_what_before_unit_measured_and_judged_stands_everywhere(ibexite, project
     assert re.search(r"before unit did not pass: board is powered: 5\.\d+ V, against >= 40 V", failed.stdout)
 
 
-def test_a_retest_on_another_profile_or_program_says_so(ibexite, project: Path, small) -> None:  # noqa: ANN001
-    shutil.copy(SHIPPED / "scpi-power-supply.toml", project / "mine.toml")
-    bench = project / "bench.toml"
-    bench.write_text(bench.read_text().replace('"scpi-power-supply"', '"mine.toml"'))
-    (project / "p.py").write_text('print("{\\"x\\": 1}")\n')
-    small(ONE + 'test b "B"\n    call "p.py" gives x in V timeout 20 s\n    check x >= 2 V\n')
-    assert ibexite(*RUN, "--no-report").returncode == 1
-    again = ("retest", "last", "--only", "b", "--simulate", "--no-report")
-    assert "changed since" not in ibexite(*again).stdout
-    for name, told in (("mine.toml", "profile mine"), ("p.py", "p.py")):
-        (project / name).write_text((project / name).read_text() + "# revised\n")
-        done = ibexite(*again)
-        assert re.search(f"changed since run .*: .*{told}", done.stdout), done.stdout
-
-
 def test_a_merged_result_is_whole_in_every_place(ibexite, project: Path, small) -> None:  # noqa: ANN001
     small(
         ONE

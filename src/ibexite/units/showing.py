@@ -58,6 +58,7 @@ def plain_number(value: float, digits: int = 6) -> str:
 def format_value(value: float, dimension: Dimension, *, shown: str | None = None, digits: int = 6) -> str:
     """A base value with a unit, for people.
 
+    >>> from ibexite.units import AMPERE, CELSIUS, PLAIN
     >>> format_value(0.0125, AMPERE), format_value(304.15, CELSIUS), format_value(0.81, PLAIN, shown="%")
     ('12.5 mA', '31 degC', '81 %')
     """

@@ -1,12 +1,11 @@
-"""Small parts that much rests on: TOML with good messages, the guardian process, the report helper, run ids, fills."""
+"""The guardian: what it switches off when a run has died, over which connection, and whom it believes."""
 
 from __future__ import annotations
 
 import contextlib
-import datetime
 import json
 import os
-import re
+import signal
 import socket
 import subprocess
 import sys
@@ -14,88 +13,11 @@ import threading
 from pathlib import Path
 
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
 
-from ibexite import errors, units
 from ibexite.bench import guardian_process
 from ibexite.bench.guardian import Guardian
-from ibexite.errors import MistakeError
-from ibexite.language import fill
-from ibexite.records.run_id import new_run_id
-from ibexite.station.report_helper import ReportHelper
-from ibexite.toml_reader import read_toml
-
-
-@pytest.fixture
-def table(tmp_path: Path):  # noqa: ANN201
-    """Reads a TOML text."""
-
-    def read(text: str):  # noqa: ANN202
-        (tmp_path / "f.toml").write_text(text)
-        return read_toml(tmp_path / "f.toml", what="test file")
-
-    return read
-
-
-@pytest.mark.parametrize(("text", "asked", "what"), [
-    ("", lambda t: t.text("name"), "is missing"), ("name = 5", lambda t: t.text("name"), "5 does not fit"),
-    ("n = true", lambda t: t.integer("n"), "True does not fit"), ("n = 'x'", lambda t: t.flag("n", False), "'x' does not fit"),
-    ("n = ['a', 5]", lambda t: t.texts("n"), "not all of these are texts"),
-    ("n = '5 A'", lambda t: t.quantity("n", units.VOLT), "'5 A' is a current"),
-    ("n = ['5 V', '4 V']", lambda t: t.extent("n", units.VOLT), "the first is not below"),
-    ("n = 'x'", lambda t: t.table("n"), "'x' does not fit"), ("nmae = 'x'", lambda t: [t.text("name", ""), t.finish()], "is not a key"),
-    ("n = 2027", lambda t: t.date("n"), "2027 does not fit"),
-])  # fmt: skip
-def test_values_that_do_not_fit_are_named(table, text: str, asked, what: str) -> None:  # noqa: ANN001
-    with pytest.raises(MistakeError) as error:
-        asked(table(text))
-    assert what in error.value.what and re.fullmatch(r".*f[.]toml(:1)?: n\w*", error.value.where)
-
-
-@pytest.mark.parametrize(("content", "what"), [
-    (b"\xff\xfe", "this is not UTF-8 text"), (b"a = = 1", "not valid TOML: Invalid value (at line 1, column 5)"),
-    (b"#" * 1_100_000, "a test file has at most 1,000,000"),
-])  # fmt: skip
-def test_files_that_are_no_toml_are_named(tmp_path: Path, content: bytes, what: str) -> None:
-    (tmp_path / "x.toml").write_bytes(content)
-    with pytest.raises(MistakeError) as error:
-        read_toml(tmp_path / "x.toml", what="test file")
-    assert what in error.value.what
-    for path in (tmp_path, tmp_path / "missing.toml"):
-        with pytest.raises(MistakeError):
-            read_toml(path, what="test file")
-
-
-def test_errors_know_their_exit_codes_and_read_well() -> None:
-    codes = {
-        "MistakeError": 2,
-        "UnitError": 2,
-        "LinkError": 3,
-        "CeilingError": 3,
-        "SequenceError": 3,
-        "RecordsError": 3,
-    }
-    for name, code in codes.items():
-        assert getattr(errors, name)("x").exit_code == code
-    assert errors.StopRun("x").exit_code == 4 and not isinstance(errors.StopRun("x"), Exception)
-    assert str(MistakeError("what", where="where", remedy="Do this.")) == "where: what\nDo this."
-    assert errors.did_you_mean("suply", ["supply", "load"]) == "Did you mean supply?"
-    assert errors.did_you_mean("xyz", ["b", "a"]) == "There is: a, b." and errors.did_you_mean("x", []) == ""
-
-
-def test_run_ids_sort_by_time_and_differ() -> None:
-    first = datetime.datetime(2026, 11, 23, 9, 0, 0, tzinfo=datetime.timezone(datetime.timedelta(hours=2)))
-    ids = [new_run_id(first + datetime.timedelta(seconds=s)) for s in range(50)]
-    assert ids[0].startswith("20261123-070000-") and ids == sorted(ids)
-    assert len({new_run_id(first) for _ in range(500)}) == 500
-
-
-@given(st.lists(st.from_regex(r"[a-z]{1,8}", fullmatch=True), max_size=5))
-def test_texts_are_filled_in_order(names: list[str]) -> None:
-    text = "".join(f"<{{{name}:V}}>" for name in names)
-    assert [(gap.name, gap.unit) for gap in fill.gaps(text)] == [(name, "V") for name in names]
-    assert fill.fill(text, [name.upper() for name in names]) == "".join(f"<{name.upper()}>" for name in names)
+from tests.conftest import children_of
+from tests.test_commands import begun, change
 
 
 class Instrument:
@@ -200,16 +122,6 @@ def test_the_guardian_leaves_a_run_alone_that_said_good_bye(tmp_path: Path) -> N
     assert b"OUTP" not in instrument.heard
 
 
-def test_a_report_helper_tells_what_went_wrong(tmp_path: Path) -> None:
-    helper = ReportHelper()
-    helper.begin(tmp_path, "no such run", tmp_path / "r.html")
-    assert "there are no runs yet" in helper.finish()["error"] and not helper.is_busy
-    helper._process.kill()
-    helper.begin(tmp_path, "x", tmp_path / "r.html")
-    assert "the report was not written" in helper.finish()["error"]
-    helper.close()
-
-
 def test_a_guardian_that_is_left_something_to_do_was_there(tmp_path: Path) -> None:
     with (tmp_path / "journal").open("ab") as journal:
         for left in ([], ["supply"]):
@@ -239,3 +151,42 @@ def test_a_link_that_takes_nothing_does_not_keep_the_guardian_from_the_others() 
     with unread, heard:
         assert heard.recv(100) == b"\nOUTP OFF\n"
         guardian.join(20)
+
+
+def test_a_guardian_that_cannot_answer_any_more_makes_safe_all_the_same(tmp_path: Path) -> None:
+    instrument = Instrument()
+    entries = guarded(tmp_path, instrument, farewell=b'{"are you there": true}\n')  # and dies before the answer comes
+    instrument.close()
+    assert [e["roles"] for e in entries] == [[{"role": "supply", "problem": ""}]]
+
+
+def test_signals_do_not_end_a_guardian(tmp_path: Path) -> None:
+    instrument = Instrument()
+    entries = guarded(tmp_path, instrument, farewell=b"", signals=(signal.SIGINT, signal.SIGTERM, signal.SIGHUP))
+    instrument.close()
+    assert [e["roles"] for e in entries] == [[{"role": "supply", "problem": ""}]]
+
+
+@pytest.mark.parametrize("greeting, told", [
+    (b"0\n" * 3, "OUTP? answered 1"),  # late answers to somebody else, which say that it is off
+    (b"+1.25\n" * 200_000, "it talks without end"),
+])  # fmt: skip
+def test_a_guardian_believes_no_answer_that_it_has_not_asked_for(tmp_path: Path, greeting: bytes, told: str) -> None:
+    instrument = Instrument(state=b"1\n", greeting=greeting)
+    entries = guarded(tmp_path, instrument, farewell=b"")
+    instrument.close()
+    assert {role["problem"] for entry in entries for role in entry["roles"]} == {told}
+    assert instrument.heard.count(b"OUTP OFF") >= 2
+
+
+def test_without_its_guardian_a_run_does_not_go_on_but_is_made_safe(project: Path) -> None:
+    """The guardian is killed; at the next broken connection the run notices, ends, and switches off by itself."""
+    change(project, "bench.toml", "[instruments.dmm.simulated]", "[instruments.dmm.simulated]\ntrouble = "
+           '[{ query = "READ?", how = "close", nth = 40, times = 9 }]')  # fmt: skip
+    process, _ = begun(project)
+    (guardian,) = children_of(process, "guardian_process")
+    os.kill(guardian, signal.SIGKILL)
+    out, _ = process.communicate(timeout=120)
+    assert "the guardian process does not answer" in out and "outputs off: load, supply" in out
+    assert "the guardian process had ended before the run did" in out
+    assert process.returncode == 3

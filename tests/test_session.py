@@ -7,16 +7,18 @@ import threading
 import time
 from collections.abc import Callable, Iterator
 from contextlib import suppress
+from pathlib import Path
 
 import pytest
 
 from ibexite import units
+from ibexite.bench.file import read_bench
 from ibexite.bench.query import Item
 from ibexite.bench.read_line import ReadLine
 from ibexite.errors import InstrumentError, LinkError
 from ibexite.instruments.link import LinkOptions
 from ibexite.instruments.open_link import open_link
-from ibexite.instruments.profile import load_profile
+from ibexite.instruments.profile import SHIPPED, load_profile
 from ibexite.instruments.session import Session, User
 from tests.runs import lines
 
@@ -164,3 +166,41 @@ def test_nothing_listens() -> None:
     with pytest.raises(LinkError) as error:
         open_link(f"TCPIP::127.0.0.1::{port}::SOCKET", LinkOptions("psu", 0.3))
     assert "nothing listens there" in error.value.what
+
+
+def test_an_instrument_with_other_manners(tmp_path: Path) -> None:
+    """CR LF at the end of lines, no error queue, no completion query: all said in the profile."""
+    from ibexite.bench.bench import Bench
+
+    heard = bytearray()
+    listener = socket.create_server(("127.0.0.1", 0))
+
+    def serve() -> None:
+        with listener, listener.accept()[0] as link:
+            while data := link.recv(4096):
+                heard.extend(data)
+                for line in data.split(b"\r\n"):
+                    if line.endswith(b"?"):
+                        link.sendall(b"Odd,X,1,1\r\n" if line == b"*IDN?" else b"1.5\r\n")
+
+    thread = threading.Thread(target=serve, daemon=True)
+    thread.start()
+    text = (SHIPPED / "scpi-power-supply.toml").read_text()
+    text = text.replace('error_query    = "SYST:ERR?"', 'error_query = ""\ncomplete_query = ""')
+    text = text.replace('limiting_query = "STAT:QUES?"', 'limiting_query = ""').replace(
+        '"25 ms"', '"25 ms"\nterminator = "\\r\\n"'
+    )
+    (tmp_path / "odd.toml").write_text(text)
+    (tmp_path / "bench.toml").write_text(
+        f'[bench]\nname = "odd"\n[instruments.psu]\nprofile = "odd.toml"\naddress = "TCPIP::127.0.0.1::'
+        f'{listener.getsockname()[1]}::SOCKET"\n[roles.supply]\ninstrument = "psu"\n'
+    )
+    bench = Bench(read_bench(tmp_path / "bench.toml"))
+    bench.connect(["psu"])
+    bench.set_line([("supply", "voltage"), ("supply", "current_limit")])(1.25, 0.5)
+    bench.complete()
+    assert bench.read_errors() == bench.take_limiting() == []
+    assert bench.read_line([bench.role_item("x", "supply", "voltage", {})], together=False, averaging=2)() == [1.5]
+    bench.close()
+    thread.join(5)
+    assert bytes(heard) == (b"*IDN?\r\n*CLS\r\n*RST\r\nSOUR1:VOLT 1.25\r\nSOUR1:CURR 0.5\r\n" + 2 * b"MEAS1:VOLT?\r\n")
