@@ -48,6 +48,22 @@ before unit
 """
 
 
+SMALL_HEAD = """sequence "Small"
+    product "P"
+    serial "A[0-9]"
+needs
+    supply : power_supply
+    load : electronic_load
+    v_in, v_out : signal in V
+before unit
+    set supply.current_limit = 1.3 A, supply.voltage = 9 V, supply.output = on
+    set load.current = 0 A, load.input = on
+    wait 30 ms
+    read idle_v = v_out
+    check idle_v >= 4 V as "board is powered"
+"""
+
+
 @pytest.fixture
 def project(tmp_path: Path) -> Path:
     """A folder with the files of the example project."""
@@ -72,10 +88,13 @@ def children_of(process: subprocess.Popen, name: str) -> list[int]:
 
 @pytest.fixture
 def ibexite(project: Path) -> Callable[..., subprocess.CompletedProcess[str]]:
-    """Runs the installed program in the example project."""
+    """Runs the installed program in the example project; runs write no report unless it is asked for, which takes longer
+    than all else."""
 
-    def run(*arguments: str, **options: object) -> subprocess.CompletedProcess[str]:
+    def run(*arguments: str, report: bool = False, **options: object) -> subprocess.CompletedProcess[str]:
         environment = {**os.environ, "COLUMNS": "120"}
+        if arguments[0] in ("run", "retest") and not report and "--no-report" not in arguments:
+            arguments = (*arguments, "--no-report")
         return subprocess.run([*IBEXITE, *arguments], cwd=project, capture_output=True, text=True, timeout=120,
                               stdin=subprocess.DEVNULL, env=environment, check=False, **options)  # type: ignore[call-overload,no-any-return]  # fmt: skip
 
@@ -146,3 +165,13 @@ def perform(serve: Callable[..., BenchFile], project: Path) -> Callable[..., Rec
         return Recorded(outcome, events, file)
 
     return run
+
+
+@pytest.fixture
+def small(project: Path):  # noqa: ANN201
+    """Writes a small sequence."""
+
+    def write(lines: str, head: str = SMALL_HEAD) -> None:
+        (project / "small.ibx").write_text(head + lines)
+
+    return write

@@ -57,7 +57,7 @@ def test_a_run_ends_with_one_verdict_and_its_exit_code(ibexite, serial, options,
 
 
 def test_what_is_stored_can_be_listed_shown_exported_and_reported(ibexite, project: Path) -> None:  # noqa: ANN001
-    ran = ibexite(*RUN, "--serial", WEAK)
+    ran = ibexite(*RUN, "--serial", WEAK, report=True)
     report = project / re.search(r"report: (\S+)", ran.stdout)[1]  # type: ignore[index]
     listed = ibexite("runs", "--serial", WEAK).stdout
     assert "FAIL (trial)" in listed and "3 of 4" in listed

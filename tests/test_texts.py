@@ -119,7 +119,7 @@ def test_people_read_words_wherever_texts_are_shown(ibexite, project: Path) -> N
     )
     (project / "t.ibx").write_text(text)
     (project / "marks.py").write_text(MARKS)
-    assert ibexite("run", "t.ibx", "--simulate", "--serial", "FC00412").returncode == 1
+    assert ibexite("run", "t.ibx", "--simulate", "--serial", "FC00412", report=True).returncode == 1
     shown = ibexite("show", "last").stdout
     assert 'm-odd   matches "m-[lh].*"' in shown and "name = odd   1 of 3 failed" in shown
     ibexite("export", "last", "--to", "csv", "--out", "out")

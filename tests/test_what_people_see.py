@@ -17,35 +17,11 @@ from ibexite.instruments.profile import SHIPPED
 from ibexite.records.gateway import open_lookup
 from ibexite.reports.gathering import gather
 from ibexite.reports.html import render
-from tests.conftest import GOOD
+from tests.conftest import GOOD, SMALL_HEAD
 from tests.test_report import Page
 
-HEAD = """sequence "Small"
-    product "P"
-    serial "A[0-9]"
-needs
-    supply : power_supply
-    load : electronic_load
-    v_in, v_out : signal in V
-before unit
-    set supply.current_limit = 1.3 A, supply.voltage = 9 V, supply.output = on
-    set load.current = 0 A, load.input = on
-    wait 30 ms
-    read idle_v = v_out
-    check idle_v >= 4 V as "board is powered"
-"""
 ONE = 'test a "A"\n    read v_in\n    check v_in >= 1 V\n'
 RUN = ("run", "small.ibx", "--serial", "A1", "--simulate")
-
-
-@pytest.fixture
-def small(project: Path):  # noqa: ANN201
-    """Writes a small sequence."""
-
-    def write(lines: str, head: str = HEAD) -> None:
-        (project / "small.ibx").write_text(head + lines)
-
-    return write
 
 
 def page(project: Path) -> str:
@@ -63,7 +39,7 @@ def test_what_before_unit_measured_and_judged_stands_everywhere(ibexite, project
         assert re.search(r"board is powered\s+5\s?\.\d+\s+V\s+>= 4 V", shown) and "idle_v" in shown, shown
     stored = json.loads(ibexite("show", "last", "--format", "json").stdout)
     assert any(result["label"] == "board is powered" for part in stored["tests"] for result in part["results"])
-    small(ONE, HEAD.replace("idle_v >= 4 V", "idle_v >= 40 V"))
+    small(ONE, SMALL_HEAD.replace("idle_v >= 4 V", "idle_v >= 40 V"))
     failed = ibexite(*RUN, "--no-report")
     assert failed.returncode == 3
     assert re.search(r"before unit did not pass: board is powered: 5\.\d+ V, against >= 40 V", failed.stdout)
@@ -122,7 +98,7 @@ def test_an_instrument_that_is_silent_is_named_with_the_command(ibexite, project
 def test_a_bad_reading_in_a_test_without_checks_is_seen(ibexite, project: Path, small) -> None:  # noqa: ANN001
     bench = project / "bench.toml"
     bench.write_text(bench.read_text().replace('["-0.1 V", "20 V"]', '["-0.1 V", "2 V"]'))
-    small('test a "A"\n    read v_in\n', HEAD.partition("    read idle_v")[0])
+    small('test a "A"\n    read v_in\n', SMALL_HEAD.partition("    read idle_v")[0])
     done = ibexite(*RUN, "--no-report")
     assert done.returncode == 3 and "nothing was judged" in done.stdout
     assert re.search(r"bad readings, left out: 1 \(v_in not believable: [89](\.\d+)? V\)", done.stdout), done.stdout
@@ -166,7 +142,7 @@ def test_a_table_of_units_keeps_remarks_and_gets_unrounded_numbers(ibexite, proj
 def test_a_report_has_tables_of_its_sweeps_and_pictures_of_its_waits(ibexite, project: Path, small) -> None:  # noqa: ANN001
     small('test a "A"\n    sweep u over 7 V, 8 V, 9 V\n        set supply.voltage = u\n        wait 20 ms\n        read v_in\n'
           "    check v_in >= 1 V\n    wait reading v_out every 10 ms until v_out > 4 V for 4 readings timeout 2 s\n")  # fmt: skip
-    assert ibexite(*RUN).returncode == 5
+    assert ibexite(*RUN, report=True).returncode == 5
     (report,) = (project / "records" / "reports").glob("*.html")
     text = report.read_text()
     assert re.search(r"<table[^>]*>(?:(?!</table>).)*>7<.*?>8<.*?>9<", text, re.DOTALL), "a table with the points"

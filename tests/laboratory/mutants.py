@@ -40,9 +40,7 @@ COMPARISONS = {ast.Lt: "<=", ast.LtE: "<", ast.Gt: ">=", ast.GtE: ">", ast.Eq: "
                ast.In: "not in", ast.NotIn: "in"}  # fmt: skip
 SIGNS = {ast.Add: "-", ast.Sub: "+", ast.Mult: "/", ast.Div: "*"}
 # Modules that run isolated in a process of their own, where coverage does not see them, and the tests that try them.
-UNSEEN = {
-    "guardian_process.py": ("test_guardian", "test_survival", "test_laboratory", "test_session")
-}
+UNSEEN = {"guardian_process.py": ("test_guardian", "test_survival", "test_laboratory", "test_session")}
 PATIENCE = 60.0  # s, and three times what its tests take: a mutant that hangs is noticed
 WORKERS = 2
 
