@@ -31,7 +31,7 @@ bench: $(VENV)/installed-for-tests
 
 # Parser tables and generated parts of the documents; needed after a change of grammar, schema or functions.
 tables: $(VENV)/installed-for-tests
-	$(BIN)/python -m ibexite.language.grammar
+	$(BIN)/python -m ibexite.language.make_tables
 	$(BIN)/python -m ibexite.records.description
 	$(BIN)/python -m ibexite.records.make_page docs/data-model.md
 	$(BIN)/python -m ibexite.cli.explain docs/reference.md

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-import pickle
+import json
+from typing import Any
 
 import lark
 import pytest
@@ -10,31 +11,78 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from ibexite import units
-from ibexite.language import grammar, words
+from ibexite.language import grammar, make_tables, words
 from ibexite.language.check import vet
+from ibexite.language.parser import SyntaxMistake
 from ibexite.language.source import Source
 from tests.test_vetting import MISTAKES, WHOLE
 
 
 def test_the_grammar_has_no_conflicts() -> None:
-    lark.Lark(grammar.grammar_text(), strict=True, **grammar.OPTIONS)
+    lark.Lark(grammar.grammar_text(), strict=True, **make_tables.OPTIONS)
 
 
 def test_the_shipped_tables_belong_to_the_grammar() -> None:
-    shipped = pickle.loads((grammar._FOLDER / "ibexite.tables").read_bytes())  # type: ignore[operator]
-    assert shipped[1] == pickle.loads(grammar.make_tables())[1], "run: make tables"
+    mark, shipped = grammar.shipped()
+    made = json.loads(grammar.packed(grammar.digest(), make_tables.made_tables()))
+    assert (mark, json.loads(grammar.packed(mark, shipped))) == (grammar.digest(), made), "run: make tables"
+
+
+REFERENCE = lark.Lark(grammar.grammar_text(), **make_tables.OPTIONS)
+LINES = [
+    line for lines in (WHOLE, *(lines for lines, _ in MISTAKES)) for line in map(str.strip, lines.splitlines()) if line
+]
+
+
+def plain(found: Any) -> Any:
+    """A tree of either parser as plain data, with where its tokens stand."""
+    if hasattr(found, "children"):
+        return (str(found.data), [plain(child) for child in found.children])
+    return None if found is None else (found.type, str(found), found.start_pos, found.end_pos)
+
+
+def by_reference(line: str, start: str) -> Any:
+    """The tree that Lark itself makes of a line, or where it says that nothing fits."""
+    try:
+        return plain(REFERENCE.parse(line, start=start))
+    except lark.exceptions.UnexpectedInput as error:
+        is_end = isinstance(error, lark.exceptions.UnexpectedToken) and error.token.type == "$END"
+        return len(line.rstrip()) if is_end else error.pos_in_stream
+
+
+@settings(max_examples=400, deadline=None)
+@given(st.data())
+def test_lines_are_parsed_as_by_the_maker_of_the_tables(data) -> None:  # noqa: ANN001
+    line, start = (
+        data.draw(st.sampled_from(LINES)),
+        data.draw(st.sampled_from(make_tables.STARTS[-1:] * 4 + make_tables.STARTS)),
+    )
+    for _ in range(data.draw(st.integers(0, 2))):
+        at, cut = data.draw(st.integers(0, len(line))), data.draw(st.integers(0, 6))
+        line = (
+            line[:at]
+            + data.draw(
+                st.sampled_from(["", " ", "(", ")", ",", "=", "5 V", " in", " on", "x.y", "-", "^2", '"a"', "%"])
+            )
+            + line[at + cut :]
+        )
+    try:
+        found = plain(grammar.line_parser().parse(line, start))
+    except SyntaxMistake as mistake:
+        found = mistake.at
+    assert found == by_reference(line, start)
 
 
 @pytest.mark.parametrize("symbol", sorted(units.UNITS))
 def test_every_unit_is_one_token_with_its_number(symbol: str) -> None:
-    tree = grammar.line_parser().parse(f"wait 5 {symbol}", start="deed_line")
+    tree = grammar.line_parser().parse(f"wait 5 {symbol}", "deed_line")
     assert tree.children[0].children == [f"5 {symbol}"]
 
 
 @pytest.mark.parametrize("word", sorted(words.RESERVED))
 def test_no_word_of_the_language_is_taken_for_a_unit(word: str) -> None:
     assert word not in units.UNITS
-    tokens = [t for t in grammar.line_parser().lex(f"wait 5 {word}") if t.type == "QUANTITY"]
+    tokens = [t for t in grammar.line_parser().scan(f"wait 5 {word}") if t.type == "QUANTITY"]
     assert [str(t) for t in tokens] == ["5"]
 
 

@@ -5,13 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from lark import Token, Tree
-
 from ibexite.errors import did_you_mean
 from ibexite.language import nodes, words
 from ibexite.language.build_expr import ExprBuilder, string
 from ibexite.language.grammar import parse_line
 from ibexite.language.layout import Line
+from ibexite.language.parser import Token, Tree
 from ibexite.language.source import Span
 from ibexite.values import NUMBER, TEXT, YES_NO, declared
 
@@ -80,7 +79,7 @@ class DeedBuilder(ExprBuilder):
             if tree.data in ("else", "else_if"):
                 self._else(line, tree, built)
                 continue
-            statement: Callable[[Line, Tree[Token]], nodes.Statement | None] = getattr(self, f"_{tree.data}")
+            statement: Callable[[Line, Tree], nodes.Statement | None] = getattr(self, f"_{tree.data}")
             offset = self.offset
             made = statement(line, tree)
             self.offset = offset

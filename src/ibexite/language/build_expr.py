@@ -5,11 +5,10 @@ from __future__ import annotations
 from decimal import Decimal
 from typing import Any
 
-from lark import Token, Tree
-
 from ibexite import units
 from ibexite.errors import UnitError
 from ibexite.language import nodes, words
+from ibexite.language.parser import Token, Tree
 from ibexite.language.source import Source, Span
 
 MOST_DEPTH = 60  # of a formula; each term of a sum is one deeper than the one before
@@ -147,11 +146,10 @@ class ExprBuilder:
 
     # --- small things ------------------------------------------------------------------------------------------------
 
-    def _span(self, item: Token | Tree[Token]) -> Span:
+    def _span(self, item: Token | Tree) -> Span:
         if isinstance(item, Token):
-            assert item.start_pos is not None and item.end_pos is not None
             return Span(self.offset + item.start_pos, self.offset + item.end_pos)
-        tokens = list(item.scan_values(lambda value: isinstance(value, Token)))
+        tokens = list(item.tokens())
         if not tokens:
             return Span(self.offset, self.offset + 1)
         first, last = self._span(tokens[0]), self._span(tokens[-1])

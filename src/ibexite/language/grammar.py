@@ -1,69 +1,62 @@
 """Loads the parser of one line, from tables made beforehand, and puts syntax errors into words.
 
-The tables (ibexite.tables) are made by `python -m ibexite.language.grammar`. They are used when they were made by this
-version of Lark from this grammar; else the parser is built from the grammar, which takes longer and does the same.
+The tables (ibexite.tables) are made by `python -m ibexite.language.make_tables`.
 """
 
 from __future__ import annotations
 
 import hashlib
-import io
-import pickle
+import json
 import re
 from functools import cache
 from pathlib import Path
 from typing import Any
 
-import lark
-
 from ibexite import units
 from ibexite.errors import UnitError, did_you_mean, nearest
 from ibexite.language import words
+from ibexite.language.parser import LineParser, Rule, SyntaxMistake, Tables, Terminal
 from ibexite.language.source import Source, Span
 
-STARTS = ["top_line", "header_line", "need_line", "param_line", "section_line", "output_line", "deed_line"]
-OPTIONS: dict[str, Any] = {"parser": "lalr", "lexer": "contextual", "start": STARTS, "maybe_placeholders": True}
-_FOLDER = Path(__file__).parent
+FOLDER = Path(__file__).parent
+TABLES = "ibexite.tables"
 _WORD = re.compile(r'"[^"\n]*"?|[A-Za-z_]\w*|\d[\w.]*|\S')
 
 
 def grammar_text() -> str:
     """The grammar, as shipped."""
-    return _FOLDER.joinpath("ibexite.lark").read_text("utf-8")
+    return FOLDER.joinpath("ibexite.lark").read_text("utf-8")
 
 
-def make_tables() -> bytes:
-    """The parser tables with the versions they belong to."""
-    text = grammar_text()
-    buffer = io.BytesIO()
-    lark.Lark(text, **OPTIONS).save(buffer)
-    return pickle.dumps((lark.__version__, hashlib.sha256(text.encode()).hexdigest(), buffer.getvalue()))
+def digest() -> str:
+    """What the tables are marked with: the hash of the grammar that they were made of."""
+    return hashlib.sha256(grammar_text().encode()).hexdigest()
+
+
+def packed(mark: str, tables: Tables) -> bytes:
+    """Tables as they are shipped."""
+    return json.dumps([mark, *tables[:-1], sorted(tables.ignored)], separators=(",", ":")).encode()
+
+
+def shipped() -> tuple[str, Tables]:
+    """The mark of the shipped tables, and the tables."""
+    mark, states, starts, rules, terminals, ignored = json.loads(FOLDER.joinpath(TABLES).read_bytes())
+    made = [Rule(*rule) for rule in rules], [Terminal(*terminal) for terminal in terminals]
+    return mark, Tables(states, starts, *made, frozenset(ignored))
 
 
 @cache
-def line_parser() -> lark.Lark:
+def line_parser() -> LineParser:
     """The parser of one logical line."""
-    text = grammar_text()
-    try:
-        version, digest, tables = pickle.loads(_FOLDER.joinpath("ibexite.tables").read_bytes())
-    except (FileNotFoundError, pickle.UnpicklingError, ValueError, EOFError):
-        version = digest = ""
-    if (version, digest) == (lark.__version__, hashlib.sha256(text.encode()).hexdigest()):
-        return lark.Lark.load(io.BytesIO(tables))
-    return lark.Lark(text, **OPTIONS)
+    return LineParser(shipped()[1])
 
 
-def parse_line(
-    source: Source, text: str, offset: int, start: str, usage: tuple[str, ...]
-) -> lark.Tree[lark.Token] | None:
+def parse_line(source: Source, text: str, offset: int, start: str, usage: tuple[str, ...]) -> Any:
     """The parse tree of a line; None after reporting what is wrong with it."""
     try:
-        return line_parser().parse(text, start=start)
-    except lark.exceptions.UnexpectedInput as error:
-        at = error.pos_in_stream if error.pos_in_stream is not None and error.pos_in_stream >= 0 else len(text)
-        if isinstance(error, lark.exceptions.UnexpectedToken) and error.token.type == "$END":
-            at = len(text.rstrip())
-        _report_syntax(source, text, offset, at, words.usage_for(usage, text))
+        return line_parser().parse(text, start)
+    except SyntaxMistake as mistake:
+        _report_syntax(source, text, offset, mistake.at, words.usage_for(usage, text))
         return None
 
 
@@ -102,9 +95,3 @@ def _report_unit(source: Source, span: Span, word: str) -> None:
     if near and near != word and not remedy.startswith("Did you"):
         remedy = did_you_mean(word, words.RESERVED)
     source.report(span, f"unknown unit {word}" if word not in words.RESERVED else f"unexpected '{word}'", "", remedy)
-
-
-if __name__ == "__main__":
-    from pathlib import Path
-
-    _FOLDER.joinpath("ibexite.tables").write_bytes(make_tables())
