@@ -6,16 +6,16 @@ Sequences are vetted against a class, profiles promise to fulfil it, the simulat
 from __future__ import annotations
 
 import tomllib
-from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
 from typing import Any
 
+from ibexite.frozen import frozen
 from ibexite.units import Dimension, parse_unit
 from ibexite.values import YES_NO, Quantity, Type, Waveform
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Feature:
     """One setting, reading or action of a class. dimension is None for on/off and yes/no; `axes` are those of a reading
     that gives a curve, with what is measured along them."""
@@ -35,7 +35,7 @@ class Feature:
         return (Waveform if axes == Waveform.AXES else Quantity)(axes, self.dimension)
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class InstrumentClass:
     """A class of instrument; `switch` is the setting that applies its `levels` to the product ("" if it has none)."""
 

@@ -8,14 +8,14 @@ people and have their unit is its own business.
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
 from typing import Any, ClassVar, Self
 
 from ibexite import units
+from ibexite.frozen import frozen, replaced
 from ibexite.units import PLAIN, Dimension
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Type:
     """What is common to all types. `axes` names the axes of a curve; a single value has none."""
 
@@ -49,11 +49,11 @@ class Type:
 
     def over(self, axes: tuple[str, ...]) -> Self:
         """The same over other axes."""
-        return replace(self, axes=axes)
+        return replaced(self, axes=axes)
 
     def single(self) -> Self:
         """One value of it."""
-        return replace(self, axes=()) if self.axes else self
+        return replaced(self, axes=()) if self.axes else self
 
     def compares(self, other: Type) -> bool:
         """True if values of both can be compared: one kind and dimension, whatever their axes."""
@@ -74,7 +74,7 @@ class Type:
         raise NotImplementedError
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Quantity(Type):
     """A number with a unit, or a bare one."""
 
@@ -101,7 +101,7 @@ class Quantity(Type):
 
     def as_declared(self) -> Quantity:
         """To be shown in the unit that was written, also where that is the bare one."""
-        return replace(self, shown=self.written.symbol or None)
+        return replaced(self, shown=self.written.symbol or None)
 
     def compares(self, other: Type) -> bool:
         """True if values of both can be compared: one dimension, whatever their axes."""
@@ -119,7 +119,7 @@ class Quantity(Type):
         return units.format_value(value, self.dimension, shown=self.shown or None, digits=digits)
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Waveform(Quantity):
     """A quantity over time at even steps, as an instrument records it. Computing with it gives curves."""
 
@@ -131,7 +131,7 @@ class Waveform(Quantity):
         return Quantity((), self.dimension, self.shown)
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class YesNo(Type):
     """Yes or no; as a number 1 or 0."""
 
@@ -145,7 +145,7 @@ class YesNo(Type):
         return "yes" if value else "no"
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Text(Type):
     """A text."""
 

@@ -5,10 +5,10 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 from ibexite import units
+from ibexite.frozen import frozen
 from ibexite.holes import is_equal
 from ibexite.units import Unit
 from ibexite.values import Quantity, stored_type
@@ -16,7 +16,7 @@ from ibexite.values import Quantity, stored_type
 MOST_DECIMALS = 18
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class JudgedText:
     """A result in words. Empty where there is nothing to say; numbers without unit, which is in `unit`."""
 

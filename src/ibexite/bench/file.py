@@ -7,12 +7,12 @@ import hashlib
 import math
 import re
 from collections.abc import Callable, Collection
-from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TypeVar
 
 from ibexite import units
 from ibexite.errors import MistakeError, did_you_mean
+from ibexite.frozen import frozen, replaced
 from ibexite.instruments.address import Address, parse_address
 from ibexite.instruments.open_link import reachable
 from ibexite.instruments.profile import Profile, load_profile
@@ -20,7 +20,7 @@ from ibexite.toml_reader import TomlTable, read_toml
 from ibexite.units import Dimension
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Calibration:
     """Until when an instrument's calibration holds, and its certificate."""
 
@@ -28,7 +28,7 @@ class Calibration:
     certificate: str
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class TroubleEntry:
     """A fault that a simulated stand-in shows on demand."""
 
@@ -38,7 +38,7 @@ class TroubleEntry:
     times: int
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class SimulatedEntry:
     """The stand-in of an instrument: what it says it is, what its channels are wired to, how long it takes."""
 
@@ -48,7 +48,7 @@ class SimulatedEntry:
     trouble: tuple[TroubleEntry, ...]
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class InstrumentEntry:
     """A thing with an address."""
 
@@ -60,7 +60,7 @@ class InstrumentEntry:
     simulated: SimulatedEntry | None
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class RoleEntry:
     """What a sequence speaks to. Ceilings and protection are in base units, by setting."""
 
@@ -72,7 +72,7 @@ class RoleEntry:
     allows_raw: bool = False  # raw commands may be sent to it
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Thermistor:
     """An NTC thermistor: r25 in ohm at 25 degC, beta in K.
 
@@ -91,7 +91,7 @@ class Thermistor:
         return self.r25 * math.exp(self.beta * (1 / temperature - 1 / 298.15))
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class SignalEntry:
     """A named quantity: a reading of a role, its set-up, and the conversion to what it means."""
 
@@ -115,7 +115,7 @@ class SignalEntry:
         return self.thermistor.resistance(value) if self.thermistor else value / self.scale
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class BenchFile:
     """A bench file that was read and found right."""
 
@@ -131,11 +131,11 @@ class BenchFile:
     def moved_to(self, ports: dict[str, int]) -> BenchFile:
         """The same bench with its instruments on ports of this machine (their simulated stand-ins)."""
         moved = {
-            name: replace(fact, address=f"TCPIP::127.0.0.1::{ports[name]}::SOCKET")
+            name: replaced(fact, address=f"TCPIP::127.0.0.1::{ports[name]}::SOCKET")
             for name, fact in self.instruments.items()
             if name in ports
         }
-        return replace(self, instruments={**self.instruments, **moved})
+        return replaced(self, instruments={**self.instruments, **moved})
 
 
 def read_bench(path: str | Path) -> BenchFile:

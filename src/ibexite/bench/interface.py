@@ -4,10 +4,10 @@ without them) or one made for a test is plugged in without a change anywhere els
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, NamedTuple, Protocol
 
 from ibexite.bench.file import BenchFile
+from ibexite.frozen import frozen
 from ibexite.holes import Bad
 from ibexite.units import Dimension
 from ibexite.values import Type
@@ -27,7 +27,7 @@ class Connected(NamedTuple):
     is_simulated: bool
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Discrepancy:
     """What is not as it was believed. kind: tripped (a protection), off (an output went off by itself), lost (a setting
     is another one), doubt (answers may belong to other questions)."""
@@ -37,7 +37,7 @@ class Discrepancy:
     text: str
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class SafeDeed:
     """What became of one role on the way to the safe state; `problem` is "" when it is off and says so."""
 

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import ast
 import hashlib
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 from ibexite import units
 from ibexite.classes import instrument_classes
 from ibexite.errors import MistakeError, UnitError, did_you_mean
+from ibexite.frozen import replaced
 from ibexite.language import nodes
 from ibexite.language.program import MeasurementFacts
 from ibexite.language.python_function import PythonFunction
@@ -168,7 +168,7 @@ def _facts(name: str, declared: dict[str, Any], kind: str, file: str, where: str
             raise MistakeError(
                 f"the axis {axis!r} is no output", where=where, remedy=f'Add it to the outputs: "{axis}": "Hz"'
             )
-        facts.outputs[axis] = replace(facts.outputs[axis], axes=(axis,))
+        facts.outputs[axis] = replaced(facts.outputs[axis], axes=(axis,))
     facts.timeout = _seconds(declared.get("timeout", "60 s"), where)
     facts.version = str(declared.get("version", ""))
     return facts

@@ -5,12 +5,12 @@ from __future__ import annotations
 import csv
 import io
 import re
-from dataclasses import dataclass
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
 from ibexite.errors import MistakeError
+from ibexite.frozen import frozen
 from ibexite.plain_file import read_plain
 
 MAX_BYTES = 50_000_000
@@ -18,7 +18,7 @@ WORKBOOK = ".xlsx"
 _WRITTEN = re.compile(r'"[^"]*"|\\.')  # in the format of a cell: what is written as it stands
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Row:
     """One row: its number in the file, and its cells by column."""
 
@@ -26,7 +26,7 @@ class Row:
     cells: dict[str, str]
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Sheet:
     """A table that was read."""
 

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from ibexite.engine.selection import Selection
+from ibexite.frozen import frozen
 from ibexite.verdicts import NO_REASON, Judgement, Reason, Verdict
 
 
@@ -44,7 +45,7 @@ class Outcome:
         return {name: facts.verdict for name, facts in self.facts.items()}
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class EarlierTest:
     """A test as an earlier run left it; `run` is the run in which it was carried out."""
 

@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol
 
 from ibexite.errors import NoAnswerError, SequenceError
+from ibexite.frozen import frozen
 from ibexite.stop import Stop
 from ibexite.units import Unit
 
@@ -65,7 +66,7 @@ class AheadClock:
             self._ahead += seconds
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Question:
     """A question: kind is confirm, button, yes_no, choice, text, number or adjust. Bounds are in base units."""
 
@@ -157,7 +158,7 @@ class Consenting(NoOperator):
         raise SequenceError(f"nobody can adjust it: {question.text!r}", remedy=f"It is at {said}.")
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Halt:
     """Where the run stands: the line that comes next, its text, and the values so far by name."""
 
@@ -175,7 +176,7 @@ class Prompt(Protocol):
         """The decision; `evaluate` gives the value of a formula in words."""
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Halts:
     """Where a run halts: at each line, or at the lines and tests that are named; and who is asked there."""
 

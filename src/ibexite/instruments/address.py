@@ -10,12 +10,12 @@ import ipaddress
 import re
 import socket
 from collections.abc import Callable
-from dataclasses import dataclass
 
 from ibexite.errors import MistakeError
+from ibexite.frozen import frozen
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class _OnNetwork:
     """What a host answers at."""
 
@@ -37,7 +37,7 @@ class _OnNetwork:
             return self.host.lower()
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class RawSocket(_OnNetwork):
     """A TCP port that takes and gives lines."""
 
@@ -48,7 +48,7 @@ class RawSocket(_OnNetwork):
         return f"{self._number()}:{self.port}"
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Hislip(_OnNetwork):
     """HiSLIP (IVI-6.1): a sub-address at a host."""
 
@@ -60,7 +60,7 @@ class Hislip(_OnNetwork):
         return f"{self._number()}:{self.port} {self.sub_address.lower()}"
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Vxi11(_OnNetwork):
     """VXI-11: a device at a host."""
 
@@ -71,7 +71,7 @@ class Vxi11(_OnNetwork):
         return f"{self._number()} {self.device.lower()}"
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class _AtThisMachine:
     """What is plugged into this machine; a stand-in of it is served elsewhere."""
 
@@ -81,7 +81,7 @@ class _AtThisMachine:
         return False
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Serial(_AtThisMachine):
     """A serial port: its number, or the name that the system has for it."""
 
@@ -92,7 +92,7 @@ class Serial(_AtThisMachine):
         return f"serial {self.port}"
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Usbtmc(_AtThisMachine):
     """A USB test and measurement class device: vendor, product, serial number, interface."""
 

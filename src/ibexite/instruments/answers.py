@@ -3,13 +3,13 @@ and step or point by point. A profile says which."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from decimal import Decimal
 from typing import TYPE_CHECKING
 
 from ibexite import units
 from ibexite.classes import Feature
 from ibexite.errors import UnitError, did_you_mean
+from ibexite.frozen import frozen
 from ibexite.protocols.scpi import INFINITY, NOT_A_NUMBER, response_value
 from ibexite.units import Dimension, Unit
 
@@ -22,7 +22,7 @@ NUMBERS = {"int8": "i1", "uint8": "u1", "int16": "i2", "uint16": "u2", "int32": 
 ORDERS = {"big": ">", "little": "<"}
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Told:
     """A number that a profile knows, or the query that asks for it. Numbers are in `unit` of the instrument."""
 
@@ -35,7 +35,7 @@ class Told:
         return number * float(self.unit.factor) + float(self.unit.offset)
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class AxisCommands:
     """How the points of an axis are known: start and step, or a list of them (then `points` is its query)."""
 
@@ -46,7 +46,7 @@ class AxisCommands:
     unit: Unit
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class CurveCommands:
     """How the values of a curve are answered. `numbers` is the type of those in a block, "" for a list in characters; a
     value is number x factor + offset, in the unit of the reading."""

@@ -12,11 +12,11 @@ What always holds, of every kind (tests/test_link_contract.py):
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from enum import Enum
 from typing import Any, Protocol
 
 from ibexite.errors import LinkError
+from ibexite.frozen import frozen
 
 TURN = 0.1  # s
 
@@ -33,7 +33,7 @@ class Reply(Enum):
     BLOCK = "block"  # one such block; what is given is its content
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class LinkOptions:
     """How a link is used: its name in messages, the time-out in s, the terminator of lines. `heed` is called while a
     reply is waited for; what it raises ends the wait."""
@@ -44,7 +44,7 @@ class LinkOptions:
     heed: Callable[[], None] = lambda: None
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Rescue:
     """What the guardian needs so that it can make an instrument safe when the run has died.
 

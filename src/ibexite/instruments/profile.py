@@ -7,12 +7,12 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Callable
-from dataclasses import dataclass
 from pathlib import Path
 
 from ibexite import units
 from ibexite.classes import Feature, InstrumentClass, instrument_classes
 from ibexite.errors import MistakeError, UnitError, did_you_mean
+from ibexite.frozen import frozen
 from ibexite.instruments.answers import CurveCommands, curve_commands
 from ibexite.plain_file import is_file
 from ibexite.toml_reader import TomlTable, read_toml
@@ -22,7 +22,7 @@ SHIPPED = Path(__file__).with_name("profiles")
 ALL_DIGITS = 15  # with as many every decimal number survives a float (IEEE 754 binary64)
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class SettingCommands:
     """How a setting is written and asked back; `{value}` and `{channel}` are filled in."""
 
@@ -66,7 +66,7 @@ class SettingCommands:
         return max(1e-3 * abs(value) + 1e-4 * span + 1e-9, self.resolution)
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class ReadingCommands:
     """How a reading is taken. With `select` the instrument is a scanner: one query reads several channels. `curve` says
     how a whole curve is answered; None for one value."""
@@ -80,7 +80,7 @@ class ReadingCommands:
     curve: CurveCommands | None = None
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Profile:
     """One kind of instrument."""
 

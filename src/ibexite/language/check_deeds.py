@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 from ibexite import units
 from ibexite.errors import UnitError, did_you_mean
+from ibexite.frozen import replaced
 from ibexite.language import constants, fill, nodes
 from ibexite.language.check_bench_lines import BenchLineChecker
 from ibexite.language.check_judging import JudgingChecker
@@ -49,7 +48,7 @@ class DeedChecker(BenchLineChecker, LoopChecker, JudgingChecker):
                 statement.value.span, "wrong unit", str(kind), f"It cannot be shown in {statement.shown.symbol}."
             )
         elif statement.shown is not None and isinstance(kind, Quantity):
-            kind = replace(kind, shown=statement.shown.symbol)
+            kind = replaced(kind, shown=statement.shown.symbol)
         self.bind(statement.name, "let", kind.over(self.here + kind.axes), statement.span)
 
     def _if(self, statement: nodes.If) -> None:
@@ -119,9 +118,9 @@ class DeedChecker(BenchLineChecker, LoopChecker, JudgingChecker):
         for point in facts.set_points:
             role = roles.get(point.role) or point.role
             self.set_points.append(
-                replace(point, role=role, known={**point.known, **values}, loops=(*self.loops, *point.loops))
+                replaced(point, role=role, known={**point.known, **values}, loops=(*self.loops, *point.loops))
             )
-        self.uses += [replace(use, role=roles.get(use.role) or use.role) for use in facts.uses]
+        self.uses += [replaced(use, role=roles.get(use.role) or use.role) for use in facts.uses]
         self._outputs_of(statement, facts.outputs)
 
     def _played_by(self, statement: nodes.Measure, need: nodes.Need, given: nodes.Expr | None) -> str:

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from decimal import Decimal
 
 from ibexite import units
 from ibexite.errors import MistakeError
+from ibexite.frozen import replaced
 from ibexite.language import constants, nodes
 from ibexite.language.check_names import NameChecker
 from ibexite.language.points import MAX_POINTS
@@ -195,7 +195,7 @@ class LoopChecker(NameChecker):
         self.leave_loop()
         binding = self.names.get(search.name)
         if binding is not None and self.here:  # within another loop what it found is a column of that one
-            self.names[search.name] = replace(binding, type=binding.type.over(self.here))
+            self.names[search.name] = replaced(binding, type=binding.type.over(self.here))
 
     def _leave(self, statement: nodes.Leave) -> None:
         if not any(isinstance(loop, nodes.Sweep | nodes.Repeat) for loop in self.loops[-1:]):

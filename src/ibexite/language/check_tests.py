@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 from ibexite.classes import instrument_classes
 from ibexite.errors import MistakeError, did_you_mean
+from ibexite.frozen import replaced
 from ibexite.language import constants, nodes
 from ibexite.language.check_declarations import DeclarationChecker
 from ibexite.language.program import Scope
@@ -113,7 +112,7 @@ class TestChecker(DeclarationChecker):
             del self.program.set_points[first:]
             for value, _ in self.program.corners(group):
                 assert value is not None
-                self.program.set_points += [replace(p, known={**p.known, group.corner: value}) for p in mine]
+                self.program.set_points += [replaced(p, known={**p.known, group.corner: value}) for p in mine]
 
     def _switches(self) -> None:
         """A level that is set on a role whose output is never switched on reaches nothing: surely a forgotten line."""

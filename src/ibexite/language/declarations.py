@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
+from ibexite.frozen import node
 from ibexite.language.expressions import Expr
-from ibexite.language.node import node
 from ibexite.language.source import Span
 from ibexite.language.statements import Statement, Typed
 from ibexite.values import Quantity, Type

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from ibexite.language.node import node
+from ibexite.frozen import node
 from ibexite.language.source import Span
 from ibexite.units import Amount, Unit
 

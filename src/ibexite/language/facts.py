@@ -10,6 +10,7 @@ from decimal import Decimal
 
 from ibexite import units
 from ibexite.errors import MistakeError, did_you_mean
+from ibexite.frozen import frozen
 from ibexite.language import constants, nodes, points
 from ibexite.language.program import Program, RoleUse, SetPoint
 from ibexite.units import Dimension
@@ -19,7 +20,7 @@ MAX_COMBINATIONS = 20_000
 SEARCHED = 101  # values that are looked at between the ends of a search
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class SettingBound:
     """An allowed extent of a setting, in base units; `origin` says where it is written."""
 
@@ -43,7 +44,7 @@ class RoleFacts:
     sent: Mapping[str, Callable[[float], float]] = field(default_factory=dict)  # of settings that are sent rounded
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class BenchFacts:
     """The roles and signals of a bench file."""
 

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+
+from ibexite.frozen import frozen
 
 _HOLE = re.compile(r"\{([^{}]*)\}")
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Gap:
     """One pair of braces: the name, the unit or "", and where it stands in the text."""
 

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from typing import Protocol
 
+from ibexite.frozen import frozen
 from ibexite.language import nodes
 from ibexite.language.constants import Value
 from ibexite.language.python_function import PythonFunction
@@ -14,7 +15,7 @@ from ibexite.language.source import Source, Span
 from ibexite.values import Type
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Binding:
     """A name of a test: how it came to be (sweep, read, let, ask, call, elapsed, output), its type, where it got its
     value."""
@@ -25,7 +26,7 @@ class Binding:
     span: Span
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class SetPoint:
     """One assignment with what is around it, kept for the comparison with ceilings and ranges.
 
@@ -40,7 +41,7 @@ class SetPoint:
     known: Mapping[str, Value]
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class RoleUse:
     """A reading, action, raw command or query of a role."""
 
@@ -49,7 +50,7 @@ class RoleUse:
     source: Source
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class LimitRow:
     """A row of a limit table, in base units; `is_approved` is false for a placeholder. `origin`: file and row."""
 
@@ -109,7 +110,7 @@ class MeasurementFacts:
         return refusal(param, value, self.inputs[name], self.scope.known) if param is not None else None
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class VettedMeasure:
     """One `measure` line, vetted: what plays each role and signal, and the inputs as expressions or defaults."""
 
@@ -118,7 +119,7 @@ class VettedMeasure:
     inputs: dict[str, nodes.Expr | None]
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Case:
     """A test as it is run: once, or once for each corner of its group. `name` is unique within the run."""
 

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from ibexite import units
+from ibexite.frozen import frozen
 from ibexite.units import Dimension
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class PythonFunction:
     """A function of a Python file with the units that it declares. An argument that takes whole curves is a list
     there."""

@@ -7,13 +7,14 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from ibexite.errors import MistakeError
+from ibexite.frozen import frozen
 from ibexite.plain_file import read_plain
 
 MAX_BYTES = 1_000_000
 MOST_SHOWN = 200  # characters of a line that are shown with a finding
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Span:
     """A stretch of the source, as offsets from its start; `end` is the first offset behind it."""
 
@@ -21,7 +22,7 @@ class Span:
     end: int
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Finding:
     """A finding at a place: what it is in a few words, and what to do. level: mistake, warning or note."""
 

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from ibexite.frozen import node
 from ibexite.language.expressions import Criterion, Expr
-from ibexite.language.node import node
 from ibexite.language.source import Span
 from ibexite.units import Unit
 from ibexite.values import Type

@@ -3,9 +3,8 @@ in type_operators, limits in type_limits, functions in type_calls."""
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 from ibexite import units
+from ibexite.frozen import replaced
 from ibexite.language import nodes
 from ibexite.language.type_base import Lookup
 from ibexite.language.type_calls import CallTyper
@@ -31,7 +30,7 @@ class Typer(OperatorTyper, LimitTyper, CallTyper):
                 return self._arithmetic(expr, lookup)
             case nodes.Minus():
                 inner = self.quantity(expr.operand, lookup)
-                return replace(inner, dimension=units.negate(inner.dimension)) if inner else None
+                return replaced(inner, dimension=units.negate(inner.dimension)) if inner else None
             case nodes.Compare():
                 return self._compare(expr, lookup)
             case nodes.Logic():

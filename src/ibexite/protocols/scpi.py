@@ -8,8 +8,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable
-from dataclasses import dataclass
 from functools import lru_cache
+
+from ibexite.frozen import frozen
 
 NOT_A_NUMBER = 9.91e37  # SCPI-1999 volume 1, 7.2.1.5
 INFINITY = 9.9e37  # 7.2.1.4; also what a meter answers when it is overloaded
@@ -55,7 +56,7 @@ class ScpiError(Exception):
         return f'{self.number},"{text}{";" + self.detail if self.detail else ""}"'
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Command:
     """One command of a program message: its whole header in upper case, query or not, parameters as text."""
 

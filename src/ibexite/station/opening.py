@@ -4,10 +4,10 @@ connected. Findings are values; what becomes of them is the caller's business.""
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from ibexite.frozen import frozen
 from ibexite.station.project import Project, find_project, need_bench, shown_path
 
 if TYPE_CHECKING:
@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from ibexite.language.source import Finding, Source
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Opened:
     """A vetted sequence; the bench file is None where none is named and none is needed."""
 
@@ -36,7 +36,7 @@ class Opened:
         return self.program.has_mistakes
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Ready:
     """A sequence without mistakes, and the bench that it was vetted against: it may be run."""
 

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from ibexite.frozen import frozen
 
 Powers = tuple[float, ...]
 BASE_UNITS = ("m", "kg", "s", "A", "K", "cd", "rad")
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Dimension:
     """What a value measures: its kind (linear, point, level, db) and its powers of the base units."""
 

@@ -5,11 +5,11 @@ from __future__ import annotations
 import math
 import re
 import sys
-from dataclasses import dataclass
 from decimal import Decimal
 from functools import lru_cache
 
 from ibexite.errors import UnitError, nearest
+from ibexite.frozen import frozen
 from ibexite.units.dimensions import (
     AMPERE,
     BASE_UNITS,
@@ -33,7 +33,7 @@ from ibexite.units.dimensions import (
 PREFIXES = {"f": -15, "p": -12, "n": -9, "u": -6, "m": -3, "": 0, "k": 3, "M": 6, "G": 9, "T": 12}
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Unit:
     """A way to write a dimension: base value = written value * factor + offset."""
 
@@ -51,7 +51,7 @@ class Unit:
         return (value - float(self.offset)) / float(self.factor)
 
 
-@dataclass(frozen=True, slots=True)
+@frozen
 class Amount:
     """A value in base form, exact, with the unit it was written in."""
 
