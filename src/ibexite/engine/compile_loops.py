@@ -259,7 +259,8 @@ class LoopCompiler(CompilerBase):
         place = f"({commas('p_', outer)})"
         for name in loop.columns:
             if self._is_used_as_curve(name, outer):
-                self._emit(f"{variable(name)} = {loop.table}.curve({name!r}, {place})", line)
+                made = f"curve({name!r}, {place})" if outer else f"whole({name!r})"
+                self._emit(f"{variable(name)} = {loop.table}.{made}", line)
         if not isinstance(loop.node, nodes.Search) and self._is_used_as_curve(loop.axis, outer):
             self._emit(f"v_{loop.axis} = {loop.axis_key}.curve()", line)
         if is_outermost:

@@ -165,6 +165,21 @@ class LoopTable:
             every_place = product(*(range(len(axis)) for axis in self.axes))
             self._places = [place for place, _ in zip(every_place, range(rows), strict=False)]
 
+    def whole(self, column: str) -> Curve:
+        """A column as a curve over all axes when the outermost loop is over: no copy is made of its values."""
+        if self._places is not None or column not in self.columns or self._texts or not self._values:
+            return self.curve(column)
+        import numpy as np
+
+        from ibexite.analysis.curve import ArrayCurve
+
+        shape, step = [len(axis) for axis in self.axes], len(self.columns)
+        if len(self._values) != math.prod(shape) * step:
+            return self.curve(column)
+        # While there is such a view the array cannot grow: a further call of the measurement makes a new one.
+        values = np.frombuffer(self._values)[self.columns.index(column) :: step].reshape(shape)
+        return ArrayCurve({axis.name: axis.values() for axis in self.axes}, values, self._bounds_of(column, ()))
+
     def curve(self, column: str, place: tuple[int, ...] = ()) -> Curve:
         """A column as a curve over all axes, or over the inner ones at one place of the outer ones."""
         import numpy as np
