@@ -175,3 +175,13 @@ def small(project: Path):  # noqa: ANN201
         (project / "small.ibx").write_text(head + lines)
 
     return write
+
+
+def pytest_terminal_summary(terminalreporter: pytest.TerminalReporter) -> None:
+    """Says how many lines of tests there are to those of the code."""
+    here = Path(__file__).parent
+    tests, code = (
+        sum(len(path.read_bytes().splitlines()) for path in folder.rglob("*.py"))
+        for folder in (here, here.parent / "src")
+    )
+    terminalreporter.write_line(f"tests: {tests:,} lines, {100 * tests / code:.0f} % of the {code:,} lines of the code")
