@@ -42,6 +42,14 @@ def test_statistics_leave_holes_out(name: str, y: list[float], expected: float) 
     assert found == pytest.approx(expected, nan_ok=True, rel=1e-6)
 
 
+@given(st.lists(st.floats(-1e6, 1e6), min_size=1, max_size=9), st.floats(0, 1))
+def test_a_percentile_is_that_of_the_textbook(values: list[float], part: float) -> None:
+    given_ = np.array([*values, NAN])
+    assert statistics.percentile(np.arange(len(given_)), given_, part) == pytest.approx(
+        np.quantile(values, part), abs=1e-6
+    )
+
+
 @pytest.mark.parametrize(("y", "level", "options", "expected"), [
     ([0, 2, 0, 2, 0], 1, {}, [0.5, 1.5, 2.5, 3.5]), ([0, 2, 0, 2, 0], 1, {"falling": False}, [0.5, 2.5]),
     ([0, 2, 0, 2, 0], 1, {"rising": False}, [1.5, 3.5]), ([0, 1, 2, 3, 4], 2, {}, [2.0]),  # a point on the level: once
@@ -216,7 +224,7 @@ def test_a_result_that_is_too_large_for_a_number_is_a_hole(name: str) -> None:
         ([1.0, 2.0, 3.0], [-1e308, 1e308, -1e308]),
     ):
         result = find(target_of(function, VOLT, frozenset(), "points" if name == "smooth" else ""))(
-            ArrayCurve({"k": np.array(xs)}, np.array(ys)), "k", *[3.0 for _ in function.arguments[1:]], **{k: v.strip("'") for k, v in option.items()})  # fmt: skip
+            ArrayCurve({"k": np.array(xs)}, np.array(ys)), "k", *[0.3 if kind == "plain" else 3.0 for kind in function.arguments[1:]], **{k: v.strip("'") for k, v in option.items()})  # fmt: skip
         assert not np.isinf(getattr(result, "values", result)).any()
 
 

@@ -97,6 +97,29 @@ def median(x: Array, y: Array) -> float:
     return float(np.median(good)) if len(good) else np.nan
 
 
+def percentile(x: Array, y: Array, part: float) -> float:
+    """The value of y, shape (n,), below which a part from 0 to 1 of the values lies, linear between neighbours in rank,
+    in the unit of y. x is not used.
+
+    Source: R. J. Hyndman, Y. Fan, Sample Quantiles in Statistical Packages, The American Statistician 50 (1996), 7.
+
+    >>> percentile(np.arange(5.0), np.array([4.0, 1.0, np.nan, 3.0, 2.0]), 0.5)
+    2.5
+
+    Raises:
+        ValueError: the part is less than 0 or more than 1.
+    """
+    if not 0 <= part <= 1:
+        raise ValueError(f"a percentile of {100 * part:g} %: it lies between 0 % and 100 %")
+    good = np.sort(_good(y))
+    if not len(good):
+        return np.nan
+    place = part * (len(good) - 1)
+    below = math.floor(place)
+    above = min(below + 1, len(good) - 1)
+    return float((1 - place + below) * good[below] + (place - below) * good[above])
+
+
 def rms(x: Array, y: Array) -> float:
     """The root of the mean square of y, shape (n,), in the unit of y. x is not used."""
     good = _good(y)
