@@ -27,6 +27,11 @@ class Feature:
     axes: dict[str, Dimension]
 
     @property
+    def told(self) -> str:
+        """Its unit for people, with the axes of a curve."""
+        return f"{self.unit} over {', '.join(self.axes)}" if self.axes else self.unit
+
+    @property
     def type(self) -> Type:
         """The type of its values."""
         if self.dimension is None:

@@ -89,8 +89,8 @@ def _class_entry(known: InstrumentClass) -> str:
     for title, features in (("settings", known.settings), ("readings", known.readings)):
         if features:
             lines += ["", title]
-            lines += [f"    {f.name:<16} {f.unit:<8} {f.help}" for f in features.values()]
-    lines += ["", "actions", *(f"    {name:<16} {'':<8} {text}" for name, text in known.actions.items())]
+            lines += [f"    {f.name:<16} {f.told:<12} {f.help}" for f in features.values()]
+    lines += ["", "actions", *(f"    {name:<16} {'':<12} {text}" for name, text in known.actions.items())]
     name = next(iter(known.settings), "")
     unit = known.settings[name].unit if name else ""
     example = (
@@ -150,7 +150,7 @@ def reference_page() -> str:
     for known in instrument_classes().values():
         parts.append(f"### {known.name}\n\n{known.help[0].upper() + known.help[1:]}.\n\n| | unit | |\n|---|---|---|")
         for kind, features in (("setting", known.settings), ("reading", known.readings)):
-            parts += [f"| {kind} `{f.name}` | {f.unit} | {f.help} |" for f in features.values()]
+            parts += [f"| {kind} `{f.name}` | {f.told} | {f.help} |" for f in features.values()]
         parts += [f"| action `{name}` | | {text} |" for name, text in known.actions.items()]
         parts.append("")
     return "\n".join(parts)
