@@ -14,7 +14,7 @@ from ibexite.analysis import catalog
 from ibexite.analysis import pointwise as curves
 from ibexite.analysis.catalog import find
 from ibexite.analysis.curve import ArrayCurve, Curve
-from ibexite.engine import formula, judge
+from ibexite.engine import formula, judge, judged_points
 from ibexite.engine.judge import Tally
 from ibexite.engine.loops import Refined
 from ibexite.errors import SequenceError
@@ -329,3 +329,33 @@ def test_a_failing_value_never_looks_like_its_limit(limit: float, relative: floa
         assert float(text.margin) < 0
     elif is_equal(value, limit):
         assert float(text.value) == float(text.high)
+
+
+POINT = st.one_of(st.floats(-5, 5), st.sampled_from([math.nan, NEVER_MEASURED, 1.0]))
+TRUTH = st.sampled_from([0.0, 1.0, 1.0, math.nan, NEVER_MEASURED])
+
+
+@given(
+    st.lists(st.tuples(POINT, st.floats(-3, 0), TRUTH), min_size=1, max_size=12),
+    st.integers(1, 5),
+    st.sampled_from([0.0, 0.25]),
+)
+def test_curves_are_judged_alike_in_blocks_of_any_size(points: list, block: int, guard: float) -> None:
+    def judged_in(size: int) -> Tally:
+        tally = Tally(guard=guard)
+        value, low, where = (
+            ArrayCurve({"x": np.arange(float(len(points)))}, np.array(column)) for column in zip(*points, strict=True)
+        )
+        with pytest.MonkeyPatch.context() as patch:
+            patch.setattr(judged_points, "BLOCK", size)
+            tally.judge_curve(value, low, 2.0, where)
+        return tally
+
+    one, other, naive = judged_in(block), judged_in(1_000), Tally(guard=guard)
+    for x, (value, low, where) in enumerate(points):
+        naive.judge_where(where, value, low, 2.0, (float(x),))
+    for name in ("judged", "failed", "bad", "margin", "value", "low", "high", "at", "failing", "limits"):
+        found = getattr(one, name)
+        assert found == getattr(other, name) or found != found, name
+        if name in ("judged", "failed", "bad", "failing"):
+            assert found == getattr(naive, name), name

@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from ibexite import verdicts
-from ibexite.errors import SequenceError
+from ibexite.engine.limit_errors import negative_guard, too_wide_a_guard, wrong_way_round
 from ibexite.events import MOST_LIMITS
 from ibexite.holes import EQUAL, Bound, Counts, is_never_measured
 from ibexite.verdicts import FAULT_OF_UNIT, FAULTS, NO_REASON, Found, Reason, Verdict
+
+if TYPE_CHECKING:
+    from ibexite.engine.judged_points import Block, JudgedPoints
 
 MAX_FAILING_KEPT = 500
 At = tuple[float | str, ...]  # the axis values of a point
@@ -126,7 +128,7 @@ class Tally:
             raise negative_guard()
         low, high = low + self.guard, high - self.guard
         if low > high:
-            raise SequenceError("the guard is wider than the tolerance", remedy="Nothing could pass.")
+            raise too_wide_a_guard()
         return low, high
 
     def _judge_hole(self, value: float, low: float, high: float, at: At) -> None:
@@ -157,77 +159,47 @@ class Tally:
             self.bound = value.word
 
     def judge_curve(self, value: Any, low: Any, high: Any, where: Any, at: At = ()) -> None:
-        """Judges a curve (or a single value) where the condition holds."""
+        """Judges a curve (or a single value) where the condition holds. Its points are looked at in blocks, so that
+        long curves take no more memory; what their limits have of mistakes is found before any point is judged."""
         if all(isinstance(x, float | int) for x in (value, low, high, where)):
             self.judge_where(where, value, low, high, at)
             return
-        import numpy as np
-
-        from ibexite.analysis.curve import joined_axes, never, spread
-
-        axes = joined_axes(value, low, high, where)
-        shape = tuple(len(axis) for axis in axes.values())
-        flat = [
-            np.broadcast_to(np.asarray(spread(x, axes), dtype=float), shape).ravel() for x in (value, low, high, where)
-        ]
-        unmeasured = np.logical_or.reduce([never(x) for x in flat])
-        undecided = np.isnan(flat[3])
-        chosen = np.flatnonzero(((flat[3] != 0) | undecided) & ~unmeasured)
-        values, lows, highs = (x[chosen] for x in flat[:3])
-        if (lows > highs).any():
-            worst = int((lows - highs).argmax())
-            raise wrong_way_round(float(lows[worst]), float(highs[worst]))
         if self.guard < 0:
             raise negative_guard()
-        if self.guard:
-            lows, highs = lows + self.guard, highs - self.guard
-            if (lows > highs).any():
-                raise SequenceError("the guard is wider than the tolerance", remedy="Nothing could pass.")
-        margins = np.fmin(np.where(np.isnan(values), math.nan, values - lows), highs - values)
-        margins[np.abs(margins) <= EQUAL * np.abs(values)] = 0.0
-        margins[np.isnan(values) | np.isnan(lows) | np.isnan(highs) | undecided[chosen]] = math.nan
-        good = np.flatnonzero(~np.isnan(margins))
+        from ibexite.engine.judged_points import JudgedPoints
+
+        points = JudgedPoints(value, low, high, where, self.guard)
+        varies = points.limits_vary()
+        for block in points.blocks():
+            self._judge_block(points, block, at, varies)
+
+    def _judge_block(self, points: JudgedPoints, block: Block, at: At, varies: bool) -> None:
+        margins = block.margins()
+        good, holes = block.good(margins)
         fails = good[(margins[good] <= 0) if self.is_strict else (margins[good] < 0)]
-        points = [axis.tolist() for axis in axes.values()]
 
         def at_point(i: int) -> At:
-            places = np.unravel_index(chosen[i], shape)
-            return at + tuple(axis[p] for axis, p in zip(points, places, strict=True))
+            return at + points.place(block.places[i])
 
-        self.judged += len(chosen)
+        self.judged += len(margins)
         self.failed += len(fails)
-        holes = np.flatnonzero(np.isnan(margins))
-        bounds = {i: bound for i, bound in _bounds_at(value, axes, chosen).items() if not undecided[chosen[i]]}
-        bounded = self._judge_bounds(bounds, lows, highs, at_point)
-        self.bad += len(holes) - bounded  # those that only a bound is known of are counted there
+        self.bad += len(holes)
+        for i, bound in points.bounds_in(block):  # of these no more is known; they are judged by that
+            self.bad -= 1
+            self._judge_bound(bound, float(block.lows[i]), float(block.highs[i]), at_point(i))
         self.failing += [at_point(i) for i in fails[: MAX_FAILING_KEPT - len(self.failing)]]
-        if len(good):
-            self._take_worst(values, lows, highs, margins, int(good[margins[good].argmin()]), at_point)
-            self._take_extent(list(axes.values()), np.unravel_index(chosen[good], shape), at)
-            if (lows[good] != lows[good[0]]).any() or (highs[good] != highs[good[0]]).any():
-                room = MOST_LIMITS - len(self.limits)
-                self.limits += [(*at_point(i), float(lows[i]), float(highs[i])) for i in good[:room]]
-
-    def _judge_bounds(self, bounds: Mapping[int, Bound], lows: Any, highs: Any, at_point: Any) -> int:
-        """Judges the points of which only a bound is known; how many there are."""
-        found = 0
-        for i, bound in bounds.items():
-            if lows[i] == lows[i] and highs[i] == highs[i]:
-                self._judge_bound(bound, float(lows[i]), float(highs[i]), at_point(i))
-                found += 1
-        return found
-
-    def _take_worst(self, values: Any, lows: Any, highs: Any, margins: Any, worst: int, at_point: Any) -> None:
+        if not len(good):
+            return
+        worst = int(good[margins[good].argmin()])
         if margins[worst] < self.margin:
-            self.margin, self.value = float(margins[worst]), float(values[worst])
-            self.low, self.high, self.at = float(lows[worst]), float(highs[worst]), at_point(worst)
-            self.bound = ""
-
-    def _take_extent(self, points: list[Any], places: tuple[Any, ...], at: At) -> None:
-        met = [axis[p].tolist() for axis, p in zip(points, places, strict=True)]
-        least, most = [*at, *map(min, met)], [*at, *map(max, met)]
-        self.least = list(map(min, self.least, least)) if self.least else least
-        self.most = list(map(max, self.most, most)) if self.most else most
+            self.margin, self.value, self.bound = float(margins[worst]), float(block.values[worst]), ""
+            self.low, self.high, self.at = float(block.lows[worst]), float(block.highs[worst]), at_point(worst)
+        least, most = points.extent(block.places[good])
+        self.least = list(map(min, self.least or [*at, *least], [*at, *least]))
+        self.most = list(map(max, self.most or [*at, *most], [*at, *most]))
+        if varies:
+            room = MOST_LIMITS - len(self.limits)
+            self.limits += [(*at_point(i), float(block.lows[i]), float(block.highs[i])) for i in good[:room]]
 
     def verdict(self, hole_reasons: list[Reason]) -> Found:
         """pass, fail or error, and why. A hole is never a pass unless it is allowed and told: it fails where it is a
@@ -260,30 +232,3 @@ class Tally:
             many = f"{self.behind} bad value{'s' if self.behind > 1 else ''}"
             parts.append(f"{many} left out of it" + (f" ({why})" if not self.bad else ""))
         return ", ".join(parts)
-
-
-def _bounds_at(value: Any, axes: dict[str, Any], chosen: Any) -> dict[int, Bound]:
-    """The bounds in a curve that is judged over some axes, its own and perhaps further ones: by the number of the point
-    among the chosen ones (places in the flattened shape of the axes)."""
-    if not getattr(value, "bounds", None):
-        return {}
-    import numpy as np
-
-    from ibexite.analysis.curve import ArrayCurve, spread
-
-    own = ArrayCurve(value.axes, np.arange(value.values.size, dtype=float).reshape(value.values.shape))
-    places = np.broadcast_to(spread(own, axes), tuple(map(len, axes.values()))).ravel()[chosen]
-    return {i: value.bounds[int(place)] for i, place in enumerate(places) if int(place) in value.bounds}
-
-
-def negative_guard() -> SequenceError:
-    """A guard that would make the limits wider."""
-    return SequenceError("the guard is below zero", remedy="It is the uncertainty of the measurement.")
-
-
-def wrong_way_round(low: float, high: float) -> SequenceError:
-    """The error for limits of which the lower is above the upper."""
-    return SequenceError(
-        f"the lower limit {low:g} is above the upper one {high:g} (base units)",
-        remedy="Nothing could pass. Look at what the limits depend on.",
-    )

@@ -9,8 +9,9 @@ from types import TracebackType
 from typing import TYPE_CHECKING, Any
 
 from ibexite import events
-from ibexite.engine.judge import Tally, wrong_way_round
+from ibexite.engine.judge import Tally
 from ibexite.engine.leaving import TestOver, UnitOver
+from ibexite.engine.limit_errors import wrong_way_round
 from ibexite.engine.tallies import judged, source_text
 from ibexite.errors import SequenceError
 from ibexite.language import nodes
