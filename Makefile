@@ -12,7 +12,7 @@ test: $(VENV)/installed-for-tests
 	$(BIN)/ruff check src tests benchmarks
 	$(BIN)/ruff format --check --quiet src tests benchmarks
 	$(BIN)/mypy
-	$(BIN)/pytest -n 2
+	$(BIN)/pytest -n 4
 
 # The long round of the laboratories: the better part of an hour and a half.
 hard: $(VENV)/installed-for-tests
