@@ -25,7 +25,7 @@ from ibexite.events import Judged, SideRef
 from ibexite.instruments.link import Reply
 from ibexite.instruments.profile import SHIPPED, load_profile
 from ibexite.records.gateway import open_lookup
-from ibexite.records.side_file import MOST_INLINE, EvenPoints, SideFile, SideValues, read_side
+from ibexite.records.side_file import EvenPoints, SideFile, SideValues, read_side
 from tests.conftest import Recorded
 from tests.laboratory.stub_bench import MemoryLink
 from tests.test_decisions import from_memory
@@ -265,7 +265,7 @@ def test_curves_are_stored_as_they_were(ibexite, project: Path) -> None:  # noqa
 
 def test_a_side_file_that_was_never_ended_has_all_that_is_referred_to(tmp_path: Path) -> None:
     path = tmp_path / "curves" / "run.arrows"
-    side, series = SideFile(path), [np.arange(n) * 1.5 for n in (5, MOST_INLINE, 1)]
+    side, series = SideFile(path), [np.arange(n) * 1.5 for n in (5, events.LONG, 1)]
     series[0][2] = math.nan
     refs = [side.put(numbers) for numbers in series]  # and never closed, as by a kill
     whole = path.read_bytes()

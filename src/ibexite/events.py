@@ -31,6 +31,7 @@ NOTHING_SAID: Said = ((), ())
 Numbers = Sequence[float | str | None] | SideRef
 """Values of a curve in events; a hole is NaN, or None where it was read back from JSON."""
 
+LONG = 1_000  # numbers of a curve, beyond which they are no list in events, and lie beside the journal
 MOST_LIMITS = 20_000  # points that a result keeps its limits of
 
 

@@ -14,8 +14,6 @@ from ibexite.values import Quantity
 if TYPE_CHECKING:
     from ibexite.analysis.curve import Curve
 
-LONG = 1_000  # numbers of a curve, from which on they are no list
-
 
 class Values(FrameBase):
     """What a block reads and computes."""
@@ -107,7 +105,7 @@ class Values(FrameBase):
 
 def _numbers(values: Any) -> Any:
     """Values for an event: a long series of numbers as the array that it is."""
-    return values if len(values) > LONG and values.dtype.kind == "f" else values.tolist()
+    return values if len(values) > events.LONG and values.dtype.kind == "f" else values.tolist()
 
 
 def plain(value: Any) -> Any:

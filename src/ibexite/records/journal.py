@@ -16,9 +16,9 @@ from typing import Any
 import orjson
 
 from ibexite.errors import RecordsError
-from ibexite.events import Emitted, WholeCurve
+from ibexite.events import LONG, Emitted, WholeCurve
 from ibexite.file_lock import try_lock
-from ibexite.records.side_file import FOLDER, MOST_INLINE, SideFile
+from ibexite.records.side_file import FOLDER, SideFile
 from ibexite.records.side_file import SUFFIX as SIDE_SUFFIX
 from ibexite.records.stored_events import stored
 
@@ -88,7 +88,7 @@ class Journal:
 
     def _put(self, numbers: Any) -> Any:
         """Numbers as the journal has them: long series, which come as arrays, by a reference."""
-        return self._side.put(numbers) if getattr(numbers, "ndim", 0) and len(numbers) > MOST_INLINE else numbers
+        return self._side.put(numbers) if getattr(numbers, "ndim", 0) and len(numbers) > LONG else numbers
 
     def _sync(self) -> None:
         self._is_dirty = False

@@ -20,7 +20,6 @@ from ibexite.events import SideRef
 
 FOLDER = "curves"  # below the records
 SUFFIX = ".arrows"
-MOST_INLINE = 1_000  # numbers that stand in the journal itself
 _COLUMN = "value"
 
 
