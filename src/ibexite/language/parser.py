@@ -140,14 +140,6 @@ class LineParser:
             values.append(token)
             at = token.end_pos
 
-    def scan(self, text: str) -> list[Token]:
-        """The tokens of a text where anything may stand."""
-        found, at = [], 0
-        while (token := self._next(text, at, -1)) is not None:
-            found.append(token)
-            at = token.end_pos
-        return found
-
     def _next(self, text: str, at: int, state: int) -> Token | None:
         """The next token that may stand in a state; None at the end. Raises SyntaxMistake."""
         tried = self._tried.get(state) or self._made(state)
@@ -175,8 +167,7 @@ class LineParser:
     def _made(self, state: int) -> Tried:
         """The terminals that may stand in a state, as they are tried: of a word that a pattern matches as well, the
         word is meant."""
-        accepted = set(self._tables.states[state]) if state >= 0 else {t.name for t in self._tables.terminals}
-        accepted |= self._tables.ignored
+        accepted = set(self._tables.states[state]) | self._tables.ignored
         terminals = [terminal for terminal in self._tables.terminals if terminal.name in accepted]
         words = {name for terminal in terminals for name in terminal.words.values()}
         self._tried[state] = [
