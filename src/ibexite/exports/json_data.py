@@ -3,16 +3,19 @@ base units; a hole is null."""
 
 from __future__ import annotations
 
-import json
 from typing import Any
 
+import orjson
+
 from ibexite.records.stored_run import Grid, RunRecord, TestRecord, put_together
+
+_OPTIONS = orjson.OPT_INDENT_2 | orjson.OPT_APPEND_NEWLINE  # what is no finite number becomes null
 
 
 def files_of(run: RunRecord) -> dict[str, str]:
     """The text of the only file, by its name without suffix."""
     data = {"run": run.row, "parts": list(map(_part, run.parts)), "attached": run.files}
-    return {"run": json.dumps(data, indent=1, ensure_ascii=False, allow_nan=False) + "\n"}
+    return {"run": orjson.dumps(data, option=_OPTIONS).decode()}
 
 
 def _part(test: TestRecord) -> dict[str, Any]:
