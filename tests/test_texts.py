@@ -75,11 +75,12 @@ def test_texts_of_loops_are_judged_point_by_point(perform, inside: str, after: s
     assert [result.failed for result in run.of(Judged)] == failed
 
 
-def test_the_worst_text_is_told_with_its_place_and_what_was_demanded(perform) -> None:  # noqa: ANN001
-    (result,) = loops(perform, after='check word == "x"').of(Judged)
-    assert (result.said, result.demand, result.at) == ("y", 'is "x"', {"name": "high"})
+@pytest.mark.parametrize(("wanted", "said", "failing"), [("x", "y", ["high", "odd"]), ("y", "x", ["low"])])
+def test_the_worst_text_is_told_with_its_place_and_what_was_demanded(perform, wanted: str, said: str, failing: list[str]) -> None:  # noqa: ANN001  # fmt: skip
+    (result,) = loops(perform, after=f'check word == "{wanted}"').of(Judged)
+    assert (result.said, result.demand, result.at) == (said, f'is "{wanted}"', {"name": failing[0]})
     assert (result.value, result.low, result.margin, result.judged) == (None, None, None, 3)
-    assert result.failing == [["high"], ["odd"]]
+    assert result.failing == [[place] for place in failing]
 
 
 def test_a_text_that_cannot_be_had_is_a_hole_that_does_not_pass(perform) -> None:  # noqa: ANN001
