@@ -10,6 +10,7 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
+from hypothesis import settings
 
 from ibexite.bench.file import BenchFile, read_bench
 from ibexite.companions.files import Files
@@ -62,6 +63,10 @@ before unit
     read idle_v = v_out
     check idle_v >= 4 V as "board is powered"
 """
+
+# A test says what comes out, never how long it takes.
+settings.register_profile("untimed", deadline=None)
+settings.load_profile("untimed")
 
 
 @pytest.fixture

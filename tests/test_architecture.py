@@ -16,7 +16,7 @@ import ibexite
 SOURCE = Path(ibexite.__file__).parent
 # Each part and the parts it may import, besides itself, `errors` and `frozen`.
 ALLOWED = {
-    "errors": set(), "frozen": set(), "file_lock": set(), "plain_file": set(), "verdicts": set(), "holes": {"verdicts"}, "offer": set(), "units": set(), "values": {"units"}, "events": {"holes", "values", "verdicts"}, "protocols": set(), "demo": set(), "stop": set(), "__init__": {"offer"},
+    "errors": set(), "frozen": set(), "file_lock": set(), "plain_file": set(), "verdicts": set(), "holes": {"verdicts"}, "offer": set(), "units": set(), "compound": {"units"}, "values": {"units", "compound"}, "events": {"holes", "values", "verdicts"}, "protocols": set(), "demo": set(), "stop": set(), "__init__": {"offer"},
     "classes": {"units", "values"}, "functions": {"units"}, "toml_reader": {"units", "plain_file"}, "wording": {"units", "holes", "values"},
     "analysis": {"units", "holes"},
     "language": {"units", "classes", "functions", "plain_file", "values"},
@@ -25,10 +25,10 @@ ALLOWED = {
     "bench": {"units", "analysis", "instruments", "protocols", "toml_reader", "file_lock", "holes", "values", "verdicts"},
     "outside": set(),
     "companions": {"units", "classes", "language", "toml_reader", "plain_file", "values"},
-    "engine": {"units", "classes", "language", "bench", "instruments", "analysis", "events", "functions", "holes", "outside", "values", "verdicts", "wording", "stop", "__init__"},
+    "engine": {"units", "compound", "classes", "language", "bench", "instruments", "analysis", "events", "functions", "holes", "outside", "values", "verdicts", "wording", "stop", "__init__"},
     "records": {"events", "analysis", "units", "wording", "file_lock", "plain_file", "holes", "values", "verdicts"},
-    "reports": {"records", "plain_file", "analysis", "units", "wording", "events", "holes", "values"},
-    "exports": {"records", "plain_file"},
+    "reports": {"records", "plain_file", "compound", "analysis", "units", "wording", "events", "holes", "values"},
+    "exports": {"records", "plain_file", "values"},
     "station": {"engine", "records", "reports", "bench", "instruments", "simulate", "language", "companions", "analysis", "protocols", "units", "events", "stop", "values", "verdicts", "plain_file", "toml_reader"},
     # Options, views and exit codes; what it computes with (analysis, companions, links) it asks the station for.
     "cli": {"station", "engine", "records", "reports", "exports", "bench", "instruments", "simulate", "language", "classes", "functions", "events", "holes", "stop", "verdicts", "wording", "units", "demo", "plain_file", "toml_reader", "__init__"},

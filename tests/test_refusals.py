@@ -14,7 +14,7 @@ from ibexite.bench import proof, safety
 from ibexite.bench.lock import AddressLocks
 from ibexite.bench.query import BadReading, Item
 from ibexite.bench.read_line import mean_of
-from ibexite.engine import asking
+from ibexite.engine import keeping
 from ibexite.engine.calling import call_function, typed_value
 from ibexite.engine.cleaning import Cleaning
 from ibexite.engine.measuring import _Requests
@@ -172,7 +172,7 @@ def test_means_are_taken_as_their_kind_demands() -> None:
 
 
 def test_a_file_that_is_too_large_is_not_attached(tmp_path, monkeypatch) -> None:  # noqa: ANN001
-    monkeypatch.setattr(asking, "MAX_ATTACHED", 3)
+    monkeypatch.setattr(keeping, "MOST_BYTES", 3)
     heard: list[events.Event] = []
     monkeypatch.chdir(tmp_path)
     (tmp_path / "big.csv").write_text("1,2,3")
@@ -199,9 +199,9 @@ def test_results_of_programs_are_of_their_types() -> None:
         ({"x": [1.0, 2.0], "n": "two"}, curve, "no points for the axis n"),
     ):  # fmt: skip
         with pytest.raises(ProgramError) as error:
-            typed_value(answer, "x", kind, "p.py")
+            typed_value(SimpleNamespace(), answer, "x", kind, "p.py")
         assert told in str(error.value)
-    assert typed_value({"x": "A"}, "x", TEXT, "p.py") == "A"
+    assert typed_value(SimpleNamespace(), {"x": "A"}, "x", TEXT, "p.py") == "A"
     function = SimpleNamespace(arguments=[("x", "V", False)], name="f")
     assert math.isnan(call_function(SimpleNamespace(), function, (math.nan,)))  # type: ignore[arg-type]
 

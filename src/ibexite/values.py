@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any, ClassVar, Self
 
-from ibexite import units
+from ibexite import compound, units
 from ibexite.frozen import frozen, replaced
 from ibexite.units import PLAIN, Dimension
 
@@ -145,8 +145,24 @@ class YesNo(Type):
         return "yes" if value else "no"
 
 
+class Words(Type):
+    """What is held as a text: texts, and what has several parts (compound.py), in its fixed form."""
+
+    def said(self, value: Any, digits: int = 4) -> str:
+        """The text itself."""
+        return str(value)
+
+    def as_demanded(self, value: str) -> str:
+        """What a check demands that compares with this value."""
+        return f'is "{value}"'
+
+    def as_judged(self, value: str, wanted: str) -> str:
+        """A value that was compared with another, for the result."""
+        return value
+
+
 @frozen
-class Text(Type):
+class Text(Words):
     """A text."""
 
     stored = "text"
@@ -154,15 +170,126 @@ class Text(Type):
     def _what(self) -> str:
         return "a text"
 
+
+class Compound(Words):
+    """What has several parts: recorded, shown and compared as a whole; no formula computes with it."""
+
+    def read(self, answer: Any) -> str:
+        """Its text from what a program answers. ValueError, with what is wrong, if it is no such thing."""
+        raise NotImplementedError
+
+    def rows(self, value: str) -> tuple[list[str], list[list[str]]]:
+        """All of it in words: the heads of columns, and rows."""
+        raise NotImplementedError
+
+    def unrounded(self, value: str) -> list[list[str]]:
+        """All of it for other programs: heads, and rows."""
+        raise NotImplementedError
+
+    def differs(self, value: str, wanted: str) -> str:
+        """Where one differs first from another, in words; "" if it does not."""
+        raise NotImplementedError
+
+    def as_demanded(self, value: str) -> str:
+        """What a check demands that compares with this value."""
+        return f"the same {self.said(value)}"
+
+    def as_judged(self, value: str, wanted: str) -> str:
+        """A value that was compared with another, for the result: where it differs."""
+        return self.differs(value, wanted) or self.said(value)
+
+
+@frozen
+class Table(Compound):
+    """A table: named columns of as many rows."""
+
+    stored = "table"
+
+    def _what(self) -> str:
+        return "a table"
+
     def said(self, value: Any, digits: int = 4) -> str:
-        """The text itself."""
-        return str(value)
+        """Its size and columns."""
+        return compound.table_said(value)
+
+    def read(self, answer: Any) -> str:
+        """Its text from what a program answers."""
+        return compound.table_text(answer)
+
+    def rows(self, value: str) -> tuple[list[str], list[list[str]]]:
+        """All of it in words."""
+        return compound.table_rows(value)
+
+    def unrounded(self, value: str) -> list[list[str]]:
+        """All of it for other programs."""
+        return compound.table_unrounded(value)
+
+    def differs(self, value: str, wanted: str) -> str:
+        """The first cell that differs."""
+        return compound.table_differs(value, wanted)
+
+
+@frozen
+class Connections(Compound):
+    """What is connected with what: nets of pins."""
+
+    stored = "connections"
+
+    def _what(self) -> str:
+        return "connections"
+
+    def said(self, value: Any, digits: int = 4) -> str:
+        """How many nets and pins."""
+        return compound.connections_said(value)
+
+    def read(self, answer: Any) -> str:
+        """Its text from what a program answers."""
+        return compound.connections_text(answer)
+
+    def rows(self, value: str) -> tuple[list[str], list[list[str]]]:
+        """All of it in words."""
+        return compound.connections_rows(value)
+
+    def unrounded(self, value: str) -> list[list[str]]:
+        """All of it for other programs."""
+        return compound.connections_unrounded(value)
+
+    def differs(self, value: str, wanted: str) -> str:
+        """The first net that differs."""
+        return compound.connections_differ(value, wanted)
+
+
+@frozen
+class Picture(Words):
+    """A picture. It is looked at, not compared."""
+
+    stored = "picture"
+
+    def compares(self, other: Type) -> bool:
+        """False: the same thing looks different in every picture of it."""
+        return False
+
+    def fits(self, other: Type) -> bool:
+        """True for another picture."""
+        return isinstance(other, Picture)
+
+    def _what(self) -> str:
+        return "a picture"
+
+    def said(self, value: Any, digits: int = 4) -> str:
+        """Its name and size."""
+        return compound.picture_said(value)
 
 
 NUMBER, YES_NO, TEXT = Quantity(), YesNo(), Text()
-_STORED: dict[str, type[Type]] = {kind.stored: kind for kind in (Quantity, Waveform, YesNo, Text)}
-_WORDS: dict[str, Type] = {"number": NUMBER, "text": TEXT, "yes_no": YES_NO}
-WORDS = tuple(_WORDS)  # that declarations name types by, beside units
+_KINDS: tuple[type[Type], ...] = (Quantity, Waveform, YesNo, Text, Table, Connections, Picture)
+_STORED: dict[str, type[Type]] = {kind.stored: kind for kind in _KINDS}
+SINGLE_WORDS = ("number", "text", "yes_no")  # that declarations name types of one part by, beside units
+_WORDS: dict[str, Type] = {
+    "number": NUMBER,
+    **{kind.stored: kind() for kind in _KINDS if kind not in (Quantity, Waveform)},
+}
+WORDS = tuple(_WORDS)  # and all
 
 
 def declared(kind: units.Unit | str, axes: tuple[str, ...] = ()) -> Type:
@@ -178,6 +305,11 @@ def column_of(name: str, kind: Type, origin: str = "read") -> dict[str, Any]:
     is no quantity. stored_type reads it back."""
     told = {"name": name, "unit": kind.unit, "shown": kind.shown or "", "origin": origin}
     return told if type(kind) is Quantity else told | {"kind": kind.stored}
+
+
+def is_words(entry: Mapping[str, Any]) -> bool:
+    """Whether values of a stored column are texts, from its entry."""
+    return issubclass(_STORED[entry.get("kind", Quantity.stored)], Words)
 
 
 def stored_type(entry: Mapping[str, Any]) -> Type:

@@ -165,10 +165,8 @@ def column_text(value: float | str | None, entry: Mapping[str, Any], digits: int
     """A stored value with unit; `entry` has unit and shown. A text may be given as its number among its labels."""
     if value is None or value != value:
         return "-"
-    if isinstance(value, str):
-        return value
-    if entry.get("labels"):
-        return str(entry["labels"][int(value)])
+    if entry.get("labels") and not isinstance(value, str):
+        value = entry["labels"][int(value)]
     return stored_type(entry).said(value, digits)
 
 

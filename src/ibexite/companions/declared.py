@@ -17,7 +17,7 @@ from ibexite.language.python_function import PythonFunction
 from ibexite.language.source import Span
 from ibexite.plain_file import is_file, read_plain
 from ibexite.toml_reader import TomlTable, read_toml
-from ibexite.values import TEXT, WORDS, YES_NO, Quantity, Type, declared
+from ibexite.values import SINGLE_WORDS, TEXT, WORDS, YES_NO, Quantity, Type, declared
 
 MAX_BYTES = 1_000_000
 MANIFEST = ".measurement.toml"  # end of the name of a file that declares an outside program
@@ -178,7 +178,7 @@ def _need(name: str, text: str, where: str) -> nodes.Need:
     span = Span(0, 1)
     if text in instrument_classes():
         return nodes.Need(span, name, text)
-    if text in WORDS:
+    if text in SINGLE_WORDS:
         return nodes.Need(span, name, None, declared(text))
     if "_" in text:
         raise MistakeError(
@@ -201,6 +201,8 @@ def _output(text: str, where: str) -> Type:
     unit, over, axes = text.partition(" over ")
     names = tuple(axis.strip() for axis in axes.split(",")) if over else ()
     if unit in WORDS:
+        if over and unit not in SINGLE_WORDS:
+            raise MistakeError(f"{text!r} is no type of an output", where=where, remedy=f"Write: {unit}")
         return declared(unit, names)
     return declared(_unit(unit, where), names)
 

@@ -2,23 +2,18 @@
 
 from __future__ import annotations
 
-import hashlib
 import math
-import re
-import shutil
 from functools import partial
 from typing import TYPE_CHECKING, Any
 
 from ibexite import events, units
+from ibexite.engine.keeping import keep_file
 from ibexite.engine.services import Question
-from ibexite.errors import SequenceError
 from ibexite.language import fill, nodes
 from ibexite.values import Quantity
 
 if TYPE_CHECKING:
     from ibexite.engine.frame import Frame
-
-MAX_ATTACHED = 50_000_000  # bytes
 
 
 def ask(frame: Frame, statement: nodes.Ask, bounds: tuple[Any, ...], *values: Any) -> Any:
@@ -91,25 +86,6 @@ def attach(frame: Frame, statement: nodes.Attach, *values: Any) -> None:
     Raises:
         SequenceError: it is not there, or too large.
     """
-    runtime = frame.runtime
     gaps = fill.gaps(statement.file)
     name = fill.fill(statement.file, [frame.bare(g, v) for g, v in zip(gaps, values, strict=True)])
-    path = runtime.folder / name
-    try:
-        size = path.stat().st_size
-        if size > MAX_ATTACHED:
-            raise SequenceError(f"{name} has {size:,} bytes, too many to attach", remedy=f"At most {MAX_ATTACHED:,}.")
-        digest = hashlib.sha256(path.read_bytes()).hexdigest()
-        kept = ""
-        if runtime.records is not None:
-            folder = runtime.records / "files"
-            folder.mkdir(parents=True, exist_ok=True)
-            safe = re.sub(r"[^A-Za-z0-9._-]", "_", path.name)
-            target = folder / f"{digest[:16]}_{safe}"
-            shutil.copyfile(path, target)
-            kept = str(target)
-    except OSError as error:
-        raise SequenceError(
-            f"{name} cannot be attached ({error.strerror})", remedy="It must lie beside the sequence."
-        ) from None
-    runtime.emit(events.Attached(runtime.now(), frame.block, name, kept, digest, size))
+    keep_file(frame.runtime, frame.block, name)

@@ -3,17 +3,20 @@
 from __future__ import annotations
 
 import time
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from ibexite import events
+from ibexite.compound import picture_text
 from ibexite.engine.formula import finite
+from ibexite.engine.keeping import keep_file
 from ibexite.errors import ProgramError
 from ibexite.holes import NEVER_MEASURED
 from ibexite.language import nodes
 from ibexite.language.python_function import PythonFunction
 from ibexite.outside.children import Outside, as_number
 from ibexite.units import Unit
-from ibexite.values import Text, Type, YesNo
+from ibexite.values import Compound, Picture, Type, Words, YesNo
 
 if TYPE_CHECKING:
     from ibexite.engine.frame import Frame
@@ -29,35 +32,48 @@ def call_executable(
     data = {name: as_data(value) for name, value in given.items()}
     began = time.monotonic()
     answer = _outside(runtime).call_executable(program, data, seconds)
-    gave = {typed.name: typed_value(answer, typed.name, typed.type, program.name)
+    gave = {typed.name: typed_value(frame, answer, typed.name, typed.type, program.name)
             for typed in statement.gives}  # fmt: skip
-    told = {name: as_data(value) for name, value in gave.items()}
+    told = {typed.name: told_of(typed.type, gave[typed.name]) for typed in statement.gives}
     runtime.emit(
         events.Called(runtime.now(), frame.block, statement.program, data, told, round(time.monotonic() - began, 6))
     )
     return tuple(gave.values())
 
 
-def typed_value(answer: dict[str, Any], name: str, kind: Type, who: str) -> Any:
-    """One result of a program, as its type says.
+def typed_value(frame: Frame, answer: dict[str, Any], name: str, kind: Type, who: str) -> Any:
+    """One result of a program, as its type says. Of a picture it gives the name of a file, of which a copy is kept.
 
     Raises:
         ProgramError: it is missing, or of another type or shape.
+        SequenceError: there is no such file.
     """
     if name not in answer:
         raise ProgramError(f"{who} gave no {name}", remedy=f"It gave: {', '.join(map(str, answer)) or 'nothing'}.")
     value = answer[name]
     if kind.axes:
         return _curve(answer, name, kind, who)
-    if isinstance(kind, YesNo):
-        if not isinstance(value, bool):
-            raise ProgramError(f"{who} gave {value!r:.60} for {name}, not true or false")
-        return value
-    if isinstance(kind, Text):
-        if not isinstance(value, str):
-            raise ProgramError(f"{who} gave {value!r:.60} for {name}, not a text")
-        return value
-    return as_number(value, name, who)
+    try:
+        match kind:
+            case YesNo():
+                if not isinstance(value, bool):
+                    raise ProgramError(f"{who} gave {value!r:.60} for {name}, not true or false")
+                return value
+            case Compound():
+                return kind.read(value)
+            case Words():
+                if not isinstance(value, str):
+                    raise ProgramError(f"{who} gave {value!r:.60} for {name}, not a text")
+                return _picture(frame, value) if isinstance(kind, Picture) else value
+            case _:
+                return as_number(value, name, who)
+    except ValueError as error:
+        raise ProgramError(f"{who} gave {name}, {error}") from None
+
+
+def _picture(frame: Frame, file: str) -> str:
+    kept = keep_file(frame.runtime, frame.block, file)
+    return picture_text(Path(file).name, kept.path, kept.sha256, kept.data)
 
 
 def _curve(answer: dict[str, Any], name: str, kind: Type, who: str) -> Any:
@@ -101,6 +117,11 @@ def as_data(value: Any) -> Any:
             "values": [None if v != v else v for v in value.values.ravel().tolist()],
         }
     return None if isinstance(value, float) and value != value else value
+
+
+def told_of(kind: Type, value: Any) -> Any:
+    """What a program gave, for the event of its call: a value of several parts in short, for it has an event itself."""
+    return kind.said(value) if isinstance(kind, Compound | Picture) else as_data(value)
 
 
 def call_function(runtime: Runtime, function: PythonFunction, values: tuple[Any, ...]) -> Any:

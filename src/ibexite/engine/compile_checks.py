@@ -5,7 +5,7 @@ from __future__ import annotations
 from ibexite.engine.compile_base import CompilerBase
 from ibexite.engine.formula import readings_behind
 from ibexite.language import constants, nodes
-from ibexite.values import Text
+from ibexite.values import Words
 
 
 class CheckCompiler(CompilerBase):
@@ -17,7 +17,7 @@ class CheckCompiler(CompilerBase):
         readings = readings_behind(statement.value, self.behind)
         at = "(" + "".join(f"v_{axis}, " for axis in axes) + ")"
         where = self.formulas.source(statement.where) if statement.where is not None else "True"
-        if isinstance(kind, Text):
+        if isinstance(kind, Words):
             tally = self._bind("check", self.frame.text_tally(statement, axes + kind.axes, readings))
             value = self.formulas.source(statement.value)
             self._emit(f"{tally}.judge_text({value}, {self._wanted(statement)}, {where}, {at})", line)

@@ -8,7 +8,7 @@ from ibexite import units
 from ibexite.engine.frame_base import FrameBase
 from ibexite.errors import SequenceError
 from ibexite.language import fill
-from ibexite.values import TEXT, Type, YesNo
+from ibexite.values import TEXT, Type, Words, YesNo
 
 
 class Gaps(FrameBase):
@@ -30,9 +30,7 @@ class Gaps(FrameBase):
     def written(self, gap: fill.Gap, value: Any) -> str:
         """A value for people."""
         kind = self._type_of_gap(gap)
-        if isinstance(value, str):
-            return value
-        if isinstance(kind, YesNo):
+        if isinstance(kind, Words | YesNo):
             return "unknown" if value != value else kind.said(value)
         if gap.unit:
             return units.plain_number(units.parse_unit(gap.unit).from_base(value), 9)

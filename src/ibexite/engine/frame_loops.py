@@ -14,7 +14,7 @@ from ibexite.engine.loops import Refined, SearchTurns, Turns
 from ibexite.engine.tables import Axis, LoopTable
 from ibexite.errors import MistakeError, SequenceError
 from ibexite.language import constants, nodes, points
-from ibexite.values import Text
+from ibexite.values import Words
 
 
 class Loops(FrameBase):
@@ -28,7 +28,7 @@ class Loops(FrameBase):
 
     def table(self, axes: tuple[Axis, ...], columns: tuple[str, ...], is_ragged: bool) -> LoopTable:
         """A new table."""
-        texts = [name for name in columns if name in self.names and isinstance(self.names[name].type, Text)]
+        texts = [name for name in columns if name in self.names and isinstance(self.names[name].type, Words)]
         table = LoopTable(self.runtime.next_table(), axes, columns, self.runtime, is_ragged, texts)
         self._stateful.append(table)
         return table

@@ -7,7 +7,7 @@ import time
 from typing import TYPE_CHECKING, Any
 
 from ibexite import events
-from ibexite.engine.calling import _outside, as_data, typed_value
+from ibexite.engine.calling import _outside, as_data, told_of, typed_value
 from ibexite.errors import IbexiteError, ProgramError, SequenceError
 from ibexite.holes import Counts
 from ibexite.language import nodes
@@ -144,7 +144,7 @@ def _outside_the_language(
                 raise ProgramError(f"{facts.name} failed: {message['error']}", remedy=f"It is in {facts.origin}.")
             if "result" in message:
                 is_done = True
-                outputs = _outputs(message["result"], use)
+                outputs = _outputs(frame, message["result"], use)
                 break
             try:
                 child.send(requests.answer(message))
@@ -160,13 +160,13 @@ def _outside_the_language(
             child.close()
         elif not is_done:
             outside.drop(facts.origin)
-    told = {name: as_data(value) for name, value in outputs.items()}
+    told = {name: told_of(facts.outputs[name], value) for name, value in outputs.items()}
     runtime.emit(events.Called(runtime.now(), frame.block, facts.name, given, told, round(time.monotonic() - began, 6)))
     return outputs
 
 
-def _outputs(result: Any, use: VettedMeasure) -> dict[str, Any]:
+def _outputs(frame: Frame, result: Any, use: VettedMeasure) -> dict[str, Any]:
     facts = use.measurement
     if not isinstance(result, dict):
         raise ProgramError(f"{facts.name} gave {result!r:.60}", remedy="It must give an object with its outputs.")
-    return {name: typed_value(result, name, kind, facts.name) for name, kind in facts.outputs.items()}
+    return {name: typed_value(frame, result, name, kind, facts.name) for name, kind in facts.outputs.items()}

@@ -10,7 +10,7 @@ from ibexite import events, units
 from ibexite.engine.judge import Tally
 from ibexite.holes import hole_of
 from ibexite.language import nodes
-from ibexite.values import Text, YesNo
+from ibexite.values import Words, YesNo
 from ibexite.verdicts import FAULTS, Found, Reason
 
 if TYPE_CHECKING:
@@ -115,17 +115,20 @@ class TextTally(ReportedTally):
             self._judge_one(value_here, wanted_here, where_here, at + place)
 
     def _judge_one(self, value: Any, wanted: Any, where: Any, at: tuple[Any, ...]) -> None:
-        criterion, before = self._statement.criterion, self.margin
-        assert criterion is not None
-        demand = f'{"matches" if criterion.kind == "matches" else "is"} "{wanted}"'
+        statement, before = self._statement, self.margin
+        assert statement.criterion is not None
+        is_pattern = statement.criterion.kind == "matches"
+        kind = self._frame.runtime.program.types[statement.value]
+        assert isinstance(kind, Words)
+        demand = f'matches "{wanted}"' if is_pattern else "the same" if wanted != wanted else kind.as_demanded(wanted)
         if not isinstance(value, str) or not isinstance(wanted, str):
             self.judge_where(where, hole_of(value, wanted), 1.0, math.inf, at)
             self._demand = self._demand or demand
             return
-        holds = re.fullmatch(wanted, value) is not None if criterion.kind == "matches" else value == wanted
+        holds = re.fullmatch(wanted, value) is not None if is_pattern else value == wanted
         self.judge_where(where, float(holds), 1.0, math.inf, at)
         if self.margin < before:
-            self._said, self._demand = value[:200], demand
+            self._said, self._demand = kind.as_judged(value, wanted)[:200], demand
 
     def close(self) -> None:
         """Emits the result; a text has no number, and no margin."""
@@ -137,7 +140,7 @@ def _subject(frame: Frame, statement: nodes.Check) -> events.Subject:
     """What a check line judges. Its unit is shown as that of its limit is, where it has none of its own."""
     types = frame.runtime.program.types
     kind, shown = types[statement.value], ""
-    if not isinstance(kind, Text):
+    if not isinstance(kind, Words):
         limit = types[statement.criterion.a] if statement.criterion is not None else kind
         shown = kind.shown or limit.shown or ""
     text, name = texts(frame, statement)

@@ -11,6 +11,7 @@ import re
 from collections.abc import Iterable
 
 from ibexite.records.stored_run import Grid, RunRecord, TestRecord, put_together
+from ibexite.values import Compound
 
 RESULT_COLUMNS = (
     "label",
@@ -29,15 +30,25 @@ RESULT_COLUMNS = (
 
 
 def files_of(run: RunRecord) -> dict[str, str]:
-    """The texts of the files by their names without suffix: results, values, and TEST or TEST_N for each table, with
-    __2 and so on behind a name that is taken."""
+    """The texts of the files by their names without suffix: results, values, TEST or TEST_N for each table of loops,
+    TEST_NAME for a value that is a table or connections; with __2 and so on behind a name that is taken."""
     files = {"results": _results(run), "values": _values(run)}
     for test in run.tests:
         tables = put_together([grid for grid in test.grids if grid.axes])
         for number, grid in enumerate(tables, 1):
             name = re.sub(r"[^A-Za-z0-9_-]", "_", test.row["name"]) + (f"_{number}" if len(tables) > 1 else "")
             files[_free_name(name, files)] = _table(grid)
+        for name, kind, text in test.single_words():
+            if isinstance(kind, Compound):
+                name = re.sub(r"[^A-Za-z0-9_-]", "_", f"{test.row['name']}_{name}")
+                files[_free_name(name, files)] = _written(kind.unrounded(text))
     return files
+
+
+def _written(rows: Iterable[Iterable[object]]) -> str:
+    out = io.StringIO()
+    csv.writer(out).writerows(rows)
+    return out.getvalue()
 
 
 def _free_name(name: str, taken: Iterable[str]) -> str:

@@ -11,7 +11,7 @@ from ibexite.language.check_judging import JudgingChecker
 from ibexite.language.check_loops import LoopChecker
 from ibexite.language.program import Binding, VettedMeasure
 from ibexite.language.source import Span
-from ibexite.values import NUMBER, Quantity, Text, Type
+from ibexite.values import NUMBER, Compound, Picture, Quantity, Type, Words
 
 
 class DeedChecker(BenchLineChecker, LoopChecker, JudgingChecker):
@@ -229,6 +229,9 @@ class DeedChecker(BenchLineChecker, LoopChecker, JudgingChecker):
                     place, "a curve in a text", str(kind), "Take one value of it before: let best = max(x)"
                 )
                 continue
+            if bare and isinstance(kind, Compound | Picture):
+                self.source.report(place, "this has several parts", str(kind), "Only texts and numbers are sent.")
+                continue
             if not gap.unit:
                 if bare and isinstance(kind, Quantity) and not kind.dimension.is_plain:
                     symbol = units.symbol_of(kind.dimension)
@@ -267,7 +270,7 @@ class DeedChecker(BenchLineChecker, LoopChecker, JudgingChecker):
         if binding is None:
             self.report_unknown(nodes.Name(statement.span, name))
             return None
-        if binding.type.is_complex or isinstance(binding.type, Text):
+        if binding.type.is_complex or isinstance(binding.type, Words):
             self.source.report(statement.span, f"'{name}' cannot be drawn", str(binding.type),
                                "Draw its size or phase: let size = abs(z)")  # fmt: skip
             return None

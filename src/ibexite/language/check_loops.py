@@ -12,7 +12,7 @@ from ibexite.language.check_names import NameChecker
 from ibexite.language.points import MAX_POINTS
 from ibexite.language.program import Binding
 from ibexite.language.type_limits import is_degrees
-from ibexite.values import NUMBER, Quantity, Text, Type
+from ibexite.values import NUMBER, Quantity, Type, Words
 
 
 class LoopChecker(NameChecker):
@@ -81,7 +81,7 @@ class LoopChecker(NameChecker):
         self.leave_loop()
 
     def _points(self, sweep: nodes.Sweep, kind: Type) -> list[Decimal] | None:
-        if isinstance(kind, Text):
+        if isinstance(kind, Words):
             values = [constants.evaluate(v, self.scope.known) for v in sweep.values]
             if not all(isinstance(v, str) for v in values):
                 self.source.report(sweep.span, "texts must be known before the run", "", "Write them in quotes.")

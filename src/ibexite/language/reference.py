@@ -122,7 +122,10 @@ VERBS = {
         "with the "
         "results on its standard output, numbers in base SI units. Python files are run by the Python of Ibexite. "
         "If it "
-        "fails, hangs, floods its output or gives something else, the test is an error.",
+        "fails, hangs, floods its output or gives something else, the test is an error. "
+        "A table is lists of cells by column, with units in their heads (delay in us); connections are lists of pins, "
+        "one for each net; a picture is the name of a PNG or JPEG file beside the sequence. These are recorded, shown "
+        "and compared with `==`; pictures are only shown.",
         'call "link_stress.py" with delay = 5 us gives errors as number, locked as yes_no timeout 20 s',
     ),
     "send": Entry(

@@ -97,7 +97,15 @@ HEADER_USAGE: dict[str, tuple[str, ...]] = {
 SECTION_USAGE: dict[str, tuple[str, ...]] = {"needs": ("needs",), "inputs": ("inputs",), "outputs": ("outputs",)}
 NEED_USAGE = ("role : instrument_class", "signal_name, … : signal in unit", "signal_name, … : signal yes_no")
 PARAM_USAGE = ('name = value [of a, b] [between a and b] ["help"]',)
-OUTPUT_USAGE = ("name in unit [over axis]", "name as yes_no", "name as text", "name as number")
+OUTPUT_USAGE = (
+    "name in unit [over axis]",
+    "name as yes_no",
+    "name as text",
+    "name as number",
+    "name as table",
+    "name as connections",
+    "name as picture",
+)
 
 
 def whole_usage(usage: tuple[str, ...]) -> str:

@@ -16,7 +16,7 @@ from ibexite.errors import RecordsError
 from ibexite.holes import Bad
 from ibexite.records.older_journals import into_present_form
 from ibexite.records.stored_events import KINDS, event_of
-from ibexite.values import Quantity, Text
+from ibexite.values import Quantity, is_words
 from ibexite.verdicts import Reason, Verdict, told
 from ibexite.wording import percent_of_tolerance
 
@@ -162,7 +162,7 @@ class _Collector:
             texts: dict[int, dict[str, float]] = {
                 i: {text: float(n) for n, text in enumerate(c.get("labels") or ())}
                 for i, c in enumerate(columns)
-                if c.get("kind") == Text.stored
+                if is_words(c)
             }
             self.grids[e.table] = _Grid(test, columns, array("d"), [[] for _ in columns], texts)
 

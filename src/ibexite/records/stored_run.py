@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import datetime
 from array import array
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from itertools import chain
 from typing import TYPE_CHECKING
 
 from ibexite.records.sqlite_file import RowDict
+from ibexite.values import Type, is_words, stored_type
 
 if TYPE_CHECKING:
     from ibexite.analysis.curve import Curve
@@ -100,6 +101,13 @@ class TestRecord:
     grids: list[Grid]
     bad_readings: list[RowDict]
     figures: list[RowDict]
+
+    def single_words(self) -> Iterator[tuple[str, Type, str]]:
+        """The single values that are held as texts: name, type, text."""
+        for grid in self.grids:
+            column = grid.columns[0]
+            if not grid.axes and is_words(column) and len(column["labels"]) == 1:
+                yield column["name"], stored_type(column), column["labels"][0]
 
     def grid_with(self, name: str, *others: str) -> Grid | None:
         """The grid that has a column of this name (not as an axis), and the other columns or axes as well."""

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Callable, Sequence
+from pathlib import Path
 from typing import Any
 
+from ibexite.compound import picture_of
 from ibexite.records.stored_run import Grid, RunRecord, TestRecord, put_together
 from ibexite.reports.figure_specs import pictures_of
-from ibexite.reports.model import DataTable, Report, ReportFigure, ResultLine, TestPart
+from ibexite.reports.model import DataTable, Photo, Report, ReportFigure, ResultLine, TestPart
 from ibexite.units import parse_unit, plain_number, unit_for
-from ibexite.values import Quantity, stored_type
+from ibexite.values import Compound, Picture, Quantity, stored_type
 from ibexite.wording import (
     column_text,
     duration_text,
@@ -67,10 +70,38 @@ def _test(test: TestRecord) -> TestPart:
     ]
     axes = [c for grid in test.grids for c in grid.columns if c["origin"] == "sweep"]
     bad = [(b["name"], place_text(b["at"], axes), b["reason"], b["raw"]) for b in test.bad_readings]
+    tables = [_data_table(grid) for grid in put_together([g for g in test.grids if g.axes and len(g.data[0])])]
+    compounds, photos = _parts(test)
     return TestPart(
         {**test.row, "time": duration_text(test.row["duration"])}, results, values, figures, bad, _holes(test),
-        [_data_table(grid) for grid in put_together([g for g in test.grids if g.axes and len(g.data[0])])],
+        [*compounds, *tables], photos,
     )  # fmt: skip
+
+
+def _parts(test: TestRecord) -> tuple[list[DataTable], list[Photo]]:
+    """The single values of several parts: as tables, and the pictures."""
+    tables, photos = [], []
+    for name, kind, text in test.single_words():
+        match kind:
+            case Compound():
+                heads, rows = kind.rows(text)
+                left_out = max(0, len(rows) - MOST_ROWS)
+                tables.append(DataTable(f"{name}: {kind.said(text)}", heads, rows[:MOST_ROWS], left_out))
+            case Picture():
+                told = picture_of(text)
+                photos.append(
+                    Photo(f"{name}: {kind.said(text)}", told["media"], _bytes_of(told["path"], told["sha256"]))
+                )
+    return tables, photos
+
+
+def _bytes_of(path: str, sha256: str) -> bytes:
+    """The kept file; none if it is gone, or another by now."""
+    try:
+        data = Path(path).read_bytes() if path else b""
+    except OSError:
+        return b""
+    return data if hashlib.sha256(data).hexdigest() == sha256 else b""
 
 
 def _figures_of_waits(test: TestRecord) -> list[dict[str, Any]]:

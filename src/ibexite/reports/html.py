@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 from functools import cache
 
 import jinja2
@@ -31,6 +32,7 @@ def _template() -> jinja2.Template:
     )
     environment.filters["aligned"] = _aligned
     environment.filters["drawn"] = draw
+    environment.filters["base64"] = lambda data: base64.b64encode(data).decode()
     return environment.get_template("report.html")
 
 

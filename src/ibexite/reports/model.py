@@ -97,6 +97,15 @@ class DataTable:
 
 
 @dataclass(frozen=True, slots=True)
+class Photo:
+    """A picture that a test has as a value: PNG or JPEG, as it was kept; no bytes where the file is gone."""
+
+    title: str
+    media: str
+    data: bytes
+
+
+@dataclass(frozen=True, slots=True)
 class TestPart:
     """One test of the report."""
 
@@ -107,6 +116,7 @@ class TestPart:
     bad_readings: list[tuple[str, str, str, str]]
     holes: list[tuple[str, str]]  # columns with points that were never measured, and how many
     tables: list[DataTable]
+    photos: list[Photo]
 
     @property
     def worst(self) -> ResultLine | None:

@@ -59,6 +59,7 @@ def _test(test: TestPart) -> Iterator[str]:
     for name, value in test.values:
         yield f"    value  {name} = {value}"
     yield from map(_table, test.tables)
+    yield from (f"    photo  {photo.title}" for photo in test.photos)
     for name, count in test.holes:
         yield f"    never measured: {name} at {count}"
     for name, place, reason, raw in test.bad_readings:

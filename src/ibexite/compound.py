@@ -1,0 +1,225 @@
+"""Values of several parts: tables, connections, pictures. A run and its records hold each as one text (JSON) in a fixed
+form, so that equal values have equal texts; here such texts are made of what programs answer, and taken apart again.
+
+All `..._text` functions raise ValueError with what is wrong, to stand behind "PROGRAM gave NAME, ".
+"""
+
+from __future__ import annotations
+
+import json
+import math
+from collections.abc import Mapping
+from decimal import Decimal
+from typing import Any
+
+from ibexite import units
+from ibexite.errors import UnitError
+from ibexite.frozen import frozen
+
+MOST_CELLS = 100_000
+MOST_PINS = 20_000
+_MEDIA = {b"\x89PNG\r\n\x1a\n": "image/png", b"\xff\xd8\xff": "image/jpeg"}
+
+
+@frozen
+class TableColumn:
+    """A column of a table: numbers in base units (NaN for a hole) with their unit and the one to show, or texts, or
+    yes and no."""
+
+    name: str
+    unit: str
+    shown: str
+    cells: tuple[float | str | bool, ...]
+
+    @property
+    def head(self) -> str:
+        """Its name with the unit that it is shown in."""
+        return f"{self.name} in {self.shown}" if self.shown else self.name
+
+    def said(self, row: int) -> str:
+        """One of its cells for people, without unit."""
+        cell = self.cells[row]
+        if isinstance(cell, str):
+            return cell
+        if isinstance(cell, bool):
+            return "yes" if cell else "no"
+        if math.isnan(cell):
+            return "-"
+        return units.plain_number(units.parse_unit(self.shown).from_base(cell) if self.shown else cell, 6)
+
+
+def table_text(answer: Any) -> str:
+    """The text of a table that is given as lists of cells by the heads of its columns, "delay in us" or "counter".
+
+    >>> table_text({"counter": ["crc", "frame"], "delay in us": [3, None]})
+    '[["counter","","",["crc","frame"]],["delay","s","us",[3e-06,null]]]'
+    """
+    if not isinstance(answer, dict) or not answer:
+        raise ValueError('not a table: lists of cells by column, {"counter": ["crc"], "delay in us": [3]}')
+    columns = [_given_column(head, cells) for head, cells in answer.items()]
+    lengths = {len(cells) for *_, cells in columns}
+    if len(lengths) > 1:
+        raise ValueError(f"a table with columns of different lengths: {', '.join(map(str, sorted(lengths)))}")
+    if sum(lengths) * len(columns) > MOST_CELLS:
+        raise ValueError(f"a table of more than {MOST_CELLS:,} cells")
+    names = [name for name, *_ in columns]
+    if len(set(names)) < len(names):
+        raise ValueError(f"a table with two columns of one name: {max(names, key=names.count)}")
+    return _text(columns)
+
+
+def _given_column(head: str, cells: Any) -> list[Any]:
+    name, _, symbol = (part.strip() for part in head.partition(" in "))
+    if not isinstance(cells, list) or not name:
+        raise ValueError(f"a table whose column {head!r} is no list")
+    try:
+        unit = units.parse_unit(symbol) if symbol else units.NO_UNIT
+    except UnitError as error:
+        raise ValueError(f"a table whose column {head!r} has no known unit ({error.what})") from None
+    if all(cell is None or (isinstance(cell, int | float) and not isinstance(cell, bool)) for cell in cells):
+        return [name, units.base_symbol(unit.dimension), symbol, [_number(cell, unit, head) for cell in cells]]
+    kinds = {type(cell) for cell in cells}
+    if symbol or kinds not in ({str}, {bool}):
+        raise ValueError(f"a table whose column {head!r} has cells of several kinds, or a unit for what is no number")
+    return [name, "", "", cells]
+
+
+def _number(cell: int | float | None, unit: units.Unit, head: str) -> float | None:
+    """A cell in the base unit; None for a hole."""
+    number = math.nan if cell is None else float(unit.to_base(Decimal(str(cell))))
+    if math.isinf(number):
+        raise ValueError(f"a table with a number in column {head!r} that is too large")
+    return None if math.isnan(number) else number
+
+
+def table_of(text: str) -> list[TableColumn]:
+    """The columns of a table from its text."""
+    return [
+        TableColumn(name, unit, shown, tuple(math.nan if cell is None else cell for cell in cells))
+        for name, unit, shown, cells in json.loads(text)
+    ]
+
+
+def connections_text(answer: Any) -> str:
+    """The text of connections that are given as nets, each a list of the pins that are connected in it. A net of one
+    pin says that this one is connected to none.
+
+    >>> connections_text([["J2.1", "J1.1"], ["J1.2"]])
+    '[["J1.1","J2.1"],["J1.2"]]'
+    """
+    if not isinstance(answer, list) or not all(isinstance(net, list) and net for net in answer):
+        raise ValueError('not connections: lists of pins, [["J1.1", "J2.1"], ["J1.2"]]')
+    pins = [pin for net in answer for pin in net]
+    if not all(isinstance(pin, str) and pin for pin in pins):
+        raise ValueError("connections with a pin that is no name")
+    if len(pins) > MOST_PINS:
+        raise ValueError(f"connections of more than {MOST_PINS:,} pins")
+    if len(set(pins)) < len(pins):
+        raise ValueError(f"connections with {max(pins, key=pins.count)} twice; a pin belongs to one net")
+    return _text(sorted(sorted(net) for net in answer))
+
+
+def nets_of(text: str) -> list[list[str]]:
+    """The nets of connections from their text, in order, each with its pins in order."""
+    nets: list[list[str]] = json.loads(text)
+    return nets
+
+
+def picture_text(name: str, path: str, sha256: str, data: bytes) -> str:
+    """The text of a picture: what it is called, where it is kept, and the hash, kind and size of its bytes."""
+    media = next((media for begin, media in _MEDIA.items() if data.startswith(begin)), None)
+    if media is None:
+        raise ValueError(f"{name!r:.60}, which is neither a PNG nor a JPEG file")
+    return _text({"name": name, "path": path, "sha256": sha256, "media": media, "size": len(data)})
+
+
+def picture_of(text: str) -> Mapping[str, Any]:
+    """What the text of a picture says: name, path, sha256, media, size."""
+    found: Mapping[str, Any] = json.loads(text)
+    return found
+
+
+def _text(value: Any) -> str:
+    return json.dumps(value, separators=(",", ":"), ensure_ascii=False)
+
+
+# --- in words --------------------------------------------------------------------------------------------------------
+
+
+def table_said(text: str) -> str:
+    """A table in a few words: how many rows of what."""
+    columns = table_of(text)
+    return f"{_count(len(columns[0].cells), 'row')} of {', '.join(column.name for column in columns)}"
+
+
+def connections_said(text: str) -> str:
+    """Connections in a few words: how many nets and pins."""
+    nets = nets_of(text)
+    return f"{_count(len(nets), 'net')} of {_count(sum(map(len, nets)), 'pin')}"
+
+
+def picture_said(text: str) -> str:
+    """A picture in a few words: its name and size."""
+    picture = picture_of(text)
+    return f"{picture['name']} ({picture['size']:,} bytes)"
+
+
+def _count(number: int, what: str) -> str:
+    return f"{number} {what}" if number == 1 else f"{number} {what}s"
+
+
+def table_rows(text: str) -> tuple[list[str], list[list[str]]]:
+    """The heads of a table and its rows, in words."""
+    columns = table_of(text)
+    rows = range(len(columns[0].cells))
+    return [column.head for column in columns], [[column.said(row) for column in columns] for row in rows]
+
+
+def connections_rows(text: str) -> tuple[list[str], list[list[str]]]:
+    """The nets of connections, a row each, with their heads."""
+    return ["net", "pins"], [[str(number), " ".join(net)] for number, net in enumerate(nets_of(text), 1)]
+
+
+def table_unrounded(text: str) -> list[list[str]]:
+    """A table for other programs: heads with base units, then numbers without loss, nothing for a hole."""
+    columns = table_of(text)
+    heads = [f"{column.name} [{column.unit}]" if column.unit else column.name for column in columns]
+    return [heads, *([_plain(cell) for cell in row] for row in zip(*(c.cells for c in columns), strict=True))]
+
+
+def connections_unrounded(text: str) -> list[list[str]]:
+    """Connections for other programs: a line a pin, with the number of its net."""
+    return [["net", "pin"], *([str(number), pin] for number, net in enumerate(nets_of(text), 1) for pin in net)]
+
+
+def _plain(cell: float | str | bool) -> str:
+    if isinstance(cell, bool):
+        return "yes" if cell else "no"
+    return cell if isinstance(cell, str) else "" if math.isnan(cell) else repr(float(cell))
+
+
+def table_differs(text: str, other: str) -> str:
+    """Where a table differs first from another, in words; "" if it does not."""
+    columns, wanted = table_of(text), table_of(other)
+    if [column.head for column in columns] != [column.head for column in wanted]:
+        return f"columns {', '.join(c.head for c in columns)} instead of {', '.join(c.head for c in wanted)}"
+    if len(columns[0].cells) != len(wanted[0].cells):
+        return f"{_count(len(columns[0].cells), 'row')} instead of {len(wanted[0].cells)}"
+    for row in range(len(columns[0].cells)):
+        for column, its in zip(columns, wanted, strict=True):
+            if repr(column.cells[row]) != repr(its.cells[row]):
+                return f"row {row + 1}: {column.head} is {column.said(row)} instead of {its.said(row)}"
+    return ""
+
+
+def connections_differ(text: str, other: str) -> str:
+    """The first net of others that connections do not have so, and what its pins are connected to; "" if they are the
+    same."""
+    nets, wanted = ({tuple(net) for net in nets_of(side)} for side in (text, other))
+    lacking = sorted(wanted - nets)
+    for net in lacking:
+        found = sorted(one for one in nets if set(one) & set(net))
+        more = f", and {_count(len(lacking) - 1, 'more net')}" if len(lacking) > 1 else ""
+        return f"{'+'.join(net)} expected, found {' '.join(map('+'.join, found)) or 'none of its pins'}{more}"
+    extra = sorted(nets - wanted)
+    return f"{'+'.join(extra[0])} not expected" if extra else ""

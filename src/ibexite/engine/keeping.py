@@ -1,0 +1,51 @@
+"""Files that a run keeps: copies in the folder of the records, named by their hash."""
+
+from __future__ import annotations
+
+import hashlib
+import re
+from typing import TYPE_CHECKING, NamedTuple
+
+from ibexite import events
+from ibexite.errors import SequenceError
+
+if TYPE_CHECKING:
+    from ibexite.engine.runtime import Runtime
+
+MOST_BYTES = 50_000_000  # of a file
+
+
+class Kept(NamedTuple):
+    """A file that was kept: its bytes, its hash, and where the copy lies ("" where a run keeps none)."""
+
+    data: bytes
+    sha256: str
+    path: str
+
+
+def keep_file(runtime: Runtime, block: str, name: str) -> Kept:
+    """Takes a copy of a file beside the sequence into the records, and tells of it.
+
+    Raises:
+        SequenceError: it is not there, or too large.
+    """
+    source = runtime.folder / name
+    try:
+        size = source.stat().st_size
+        if size > MOST_BYTES:
+            raise SequenceError(f"{name} has {size:,} bytes, too many to attach", remedy=f"At most {MOST_BYTES:,}.")
+        data = source.read_bytes()
+        digest = hashlib.sha256(data).hexdigest()
+        kept = ""
+        if runtime.records is not None:
+            folder = runtime.records / "files"
+            folder.mkdir(parents=True, exist_ok=True)
+            target = folder / f"{digest[:16]}_{re.sub(r'[^A-Za-z0-9._-]', '_', source.name)}"
+            target.write_bytes(data)
+            kept = str(target)
+    except OSError as error:
+        raise SequenceError(
+            f"{name} cannot be attached ({error.strerror})", remedy="It must lie beside the sequence."
+        ) from None
+    runtime.emit(events.Attached(runtime.now(), block, name, kept, digest, len(data)))
+    return Kept(data, digest, kept)
