@@ -12,7 +12,8 @@ test: $(VENV)/installed-for-tests
 	$(BIN)/ruff check src tests benchmarks
 	$(BIN)/ruff format --check --quiet src tests benchmarks
 	$(BIN)/mypy
-	$(BIN)/pytest -n 4
+	$(BIN)/python -m compileall -q src tests
+	$(BIN)/pytest -n 4 --dist worksteal
 
 # The long round of the laboratories: the better part of an hour and a half.
 hard: $(VENV)/installed-for-tests

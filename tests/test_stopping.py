@@ -104,9 +104,9 @@ def test_ctrl_c_is_heard_at_once_wherever_the_run_is(project: Path, line: str) -
     assert "outputs off: load, supply" in terminal.seen
 
 
-@pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM])
-@pytest.mark.parametrize("moment", ["margin", "PASS (trial)"])  # while `after unit` waits; when it has ended
-@pytest.mark.parametrize("units", [1, 2])
+@pytest.mark.parametrize(("units", "moment", "number"), [  # while `after unit` waits; when it has ended
+    (1, "margin", signal.SIGINT), (1, "PASS (trial)", signal.SIGTERM), (2, "margin", signal.SIGTERM), (2, "PASS (trial)", signal.SIGINT),
+])  # fmt: skip
 def test_a_signal_at_the_end_changes_no_verdict_and_no_further_unit_is_run(
     project: Path, units: int, moment: str, number: int
 ) -> None:
