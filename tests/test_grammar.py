@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+from functools import cache
 from typing import Any
 
 import lark
@@ -19,8 +20,14 @@ from ibexite.language.source import Source
 from tests.test_vetting import MISTAKES, WHOLE
 
 
+@cache
+def reference() -> lark.Lark:
+    """The parser that Lark makes; in its strict mode, in which a conflict of the grammar is an error."""
+    return lark.Lark(grammar.grammar_text(), strict=True, **make_tables.OPTIONS)
+
+
 def test_the_grammar_has_no_conflicts() -> None:
-    lark.Lark(grammar.grammar_text(), strict=True, **make_tables.OPTIONS)
+    reference()
 
 
 def test_the_shipped_tables_belong_to_the_grammar() -> None:
@@ -29,7 +36,6 @@ def test_the_shipped_tables_belong_to_the_grammar() -> None:
     assert (mark, json.loads(grammar.packed(mark, shipped))) == (grammar.digest(), made), "run: make tables"
 
 
-REFERENCE = lark.Lark(grammar.grammar_text(), **make_tables.OPTIONS)
 LINES = [
     line for lines in (WHOLE, *(lines for lines, _ in MISTAKES)) for line in map(str.strip, lines.splitlines()) if line
 ]
@@ -45,7 +51,7 @@ def plain(found: Any) -> Any:
 def by_reference(line: str, start: str) -> Any:
     """The tree that Lark itself makes of a line, or where it says that nothing fits."""
     try:
-        return plain(REFERENCE.parse(line, start=start))
+        return plain(reference().parse(line, start=start))
     except lark.exceptions.UnexpectedInput as error:
         is_end = isinstance(error, lark.exceptions.UnexpectedToken) and error.token.type == "$END"
         return len(line.rstrip()) if is_end else error.pos_in_stream

@@ -208,7 +208,7 @@ def test_timing_tells_what_lines_and_commands_cost(ibexite) -> None:  # noqa: AN
 
 def test_halting_shows_values_evaluates_formulas_and_runs_a_line_again(project: Path) -> None:
     main, side = pty.openpty()
-    process = subprocess.Popen([*IBEXITE, *RUN, "--serial", GOOD, "--break", "rails"], cwd=project, stdin=side, stdout=side,
+    process = subprocess.Popen([*IBEXITE, *RUN, "--serial", GOOD, "--break", "rails", "--no-report"], cwd=project, stdin=side, stdout=side,
                                stderr=side, env={**os.environ, "COLUMNS": "120"}, close_fds=True)  # fmt: skip
     os.close(side)
     said = ""

@@ -117,7 +117,7 @@ def test_a_signal_at_the_end_changes_no_verdict_and_no_further_unit_is_run(
     (project / "short.ibx").write_text(HEADER + body)
     (project / "units.csv").write_text(f"serial\n{GOOD}\nFC00413\n")
     which = ["--serial", GOOD] if units == 1 else ["--table", "units.csv"]
-    terminal = Terminal(project, "run", "short.ibx", *which, "--simulate", "--real-time")
+    terminal = Terminal(project, "run", "short.ibx", *which, "--simulate", "--real-time", "--no-report")
     terminal.until(moment)
     while not (project / "cleaning").exists():
         time.sleep(0.01)
