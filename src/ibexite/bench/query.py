@@ -74,6 +74,9 @@ class BadReading(Exception):
         self.reason, self.raw = Reason(code, BAD_READINGS[code] + more), raw
 
 
+_NONE_BAD: list[Bad] = []
+
+
 class Query:
     """One query on one instrument and the items that its reply holds."""
 
@@ -85,8 +88,11 @@ class Query:
         ask = commands.query.replace("{channel}", str(first.channel))
         self._select = commands.select.replace("{channels}", ",".join(str(item.channel) for item in items))
         self._ask, self._select_and_ask = session.message(ask), session.message(self._select, ask)
-        self._is_single = len(items) == 1
-        self._value, self._exchange = first.value, session.exchange_once
+        self._in_full = (
+            self._select_and_ask if self._select else self._ask
+        )  # what is told of a reply that does not come
+        self._is_single, self._place = len(items) == 1, places[0]
+        self._value, self._exchange, self._answer = first.value, session.exchange_once, session.answer
 
     def _message(self) -> Message:
         """The query, with the selection of its channels if others were selected last."""
@@ -101,9 +107,14 @@ class Query:
 
     def take(self, values: list[Any]) -> list[Bad]:
         """Puts the values of the reply into their places; what is bad in it."""
-        reply = self.session.answer(self._select_and_ask if self._select else self._ask)
+        reply = self._answer(self._in_full)
         if self._is_single:
-            return self._put(reply, 0, values)
+            try:
+                values[self._place] = self._value(reply)
+            except BadReading as error:
+                values[self._place] = nan
+                return [Bad(self.items[0].name, error.reason, error.raw)]
+            return _NONE_BAD
         texts = reply.split(",")
         if len(texts) != len(self.items):
             reason = Reason("count", f"{len(texts)} values instead of {len(self.items)}")

@@ -34,10 +34,9 @@ class CurveQuery(Query):
     def take(self, values: list[Any]) -> list[Bad]:
         """Puts the curve into its place; what is bad in it: all of it, or some of its points."""
         name, place = self.items[0].name, self.places[0]
-        asked = self._select_and_ask if self._select else self._ask
         reply: bytes = (
-            self.session.answer_with_block(asked) if self._commands.numbers
-            else self.session.answer(asked).encode("latin-1")
+            self.session.answer_with_block(self._in_full) if self._commands.numbers
+            else self.session.answer(self._in_full).encode("latin-1")
         )  # fmt: skip
         try:
             curve, bad = self._curve(reply)

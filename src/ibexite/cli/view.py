@@ -9,7 +9,8 @@ from __future__ import annotations
 import shutil
 import sys
 import time
-from typing import TextIO
+from collections.abc import Callable
+from typing import Any, TextIO
 
 import click
 
@@ -43,6 +44,7 @@ class RunView:
     def __init__(self, stream: TextIO | None = None) -> None:
         self._stream = stream or sys.stdout
         self._is_terminal = self._stream.isatty()
+        self._handlers: dict[type, Callable[[Any], None] | None] = {}  # of each kind of event that came by
         self._results: list[events.Judged] = []
         self._tables: dict[int, events.TableStarted] = {}
         self._rows = self._rows_to_come = 0
@@ -59,10 +61,13 @@ class RunView:
     def __call__(self, emitted: events.Emitted) -> None:
         """Shows an event, if it is one that is shown."""
         event = emitted.event
-        handler = getattr(self, "_" + type(event).__name__.lower(), None)
+        kind = type(event)
+        if kind not in self._handlers:
+            self._handlers[kind] = getattr(self, "_" + kind.__name__.lower(), None)
+        handler = self._handlers[kind]
         if handler is not None:
             handler(event)
-        if isinstance(event, _AT_ONCE):
+        if kind in _AT_ONCE:
             self._stream.flush()
 
     def line(self, text: str = "") -> None:

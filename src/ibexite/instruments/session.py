@@ -156,12 +156,16 @@ class Session:
         try:
             self.link.ask(message.data)
         except LinkError as error:
-            self._recover(error)
             raise self._reconnected(error) from None
 
     def answer(self, message: Message) -> str:
         """The reply to the query that `ask` has sent. Raises Reconnected."""
-        line = self._received(message, Reply.LINE).decode("latin-1")
+        try:
+            line = self.link.receive().decode("latin-1")
+        except LinkError as error:
+            raise self._reconnected(_naming(error, message)) from None
+        if self.unproven:
+            self.unproven.clear()
         user = self.user
         user.said.append((self.name, "<", line))
         user.said_at.append(user.now())
@@ -170,20 +174,13 @@ class Session:
     def answer_with_block(self, message: Message) -> bytes:
         """As `answer`, for a reply that is a definite length block: its content. Of that the length is told: what it
         says is in the records as a curve."""
-        content = self._received(message, Reply.BLOCK)
+        try:
+            content = self.link.receive(Reply.BLOCK)
+        except LinkError as error:
+            raise self._reconnected(_naming(error, message)) from None
+        self.unproven.clear()
         self._tell("<", f"#{len(str(len(content)))}{len(content)}…")
         return content
-
-    def _received(self, message: Message, reply: Reply) -> bytes:
-        try:
-            received = self.link.receive(reply)
-        except LinkError as error:
-            error = _naming(error, message)
-            self._recover(error)
-            raise self._reconnected(error) from None
-        if self.unproven:
-            self.unproven.clear()
-        return received
 
     def exchange_once(self, message: Message) -> str:
         """Asks and answers. Raises Reconnected: it is to be asked again, from its set-up on."""
@@ -195,9 +192,7 @@ class Session:
         try:
             line = self.link.exchange(message.data).decode("latin-1")
         except LinkError as error:
-            error = _naming(error, message)
-            self._recover(error)
-            raise self._reconnected(error) from None
+            raise self._reconnected(_naming(error, message)) from None
         if self.unproven:
             self.unproven.clear()
         said.append((self.name, "<", line))
@@ -228,8 +223,9 @@ class Session:
         self._tell("<", line)
         return line
 
-    @staticmethod
-    def _reconnected(error: LinkError) -> Reconnected:
+    def _reconnected(self, error: LinkError) -> Reconnected:
+        """Mends the link, and says that whoever asked is to ask again, from its set-up on."""
+        self._recover(error)
         return Reconnected(error.what, where=error.where, remedy=error.remedy)
 
     # --- recovery ----------------------------------------------------------------------------------------------------

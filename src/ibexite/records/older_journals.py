@@ -16,7 +16,7 @@ def into_present_form(first: Entry) -> Callable[[Entry], Entry]:
     """What brings the entries of a journal into the present form, given its first one."""
     steps: list[Callable[[Entry], Entry]]
     steps = [step for form, step in ((1, _from_form_1), (2, _from_form_2)) if first.get("form", 1) <= form]
-    return partial(_through, steps) if steps else _as_it_is
+    return partial(_through, steps) if steps else as_it_is
 
 
 def _through(steps: list[Callable[[Entry], Entry]], entry: Entry) -> Entry:
@@ -25,7 +25,8 @@ def _through(steps: list[Callable[[Entry], Entry]], entry: Entry) -> Entry:
     return entry
 
 
-def _as_it_is(entry: Entry) -> Entry:
+def as_it_is(entry: Entry) -> Entry:
+    """Of a journal in the present form."""
     return entry
 
 
