@@ -225,5 +225,5 @@ def inside(x: Any, low: Any, high: Any) -> Any:
 def statistics_n(curve: Curve, axis: str) -> tuple[int, int, bool]:
     """Of how many values a result along an axis was made, how many there could have been, and whether it is a single
     one; of a curve of results the values of all of them."""
-    holes = np.isnan(curve.values)
-    return int((~holes).sum()), int((~never(curve.values)).sum()), len(curve.axes) == 1
+    size, is_single = curve.values.size, len(curve.axes) == 1
+    return size - int(np.isnan(curve.values).sum()), size - int(never(curve.values).sum()), is_single

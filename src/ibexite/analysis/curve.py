@@ -185,7 +185,7 @@ def line_through(axis: str, x: Array, y: Array, *, is_log: bool = False) -> Axis
 
 def never(values: Any) -> Array:
     """True where a value was never measured; shape of the values."""
-    return _has_payload(values, PAYLOAD) | _has_payload(values, PAYLOAD_NO_POINT)
+    return _has_payload(values, PAYLOAD, PAYLOAD_NO_POINT)
 
 
 def no_point(values: Any) -> Array:
@@ -201,7 +201,7 @@ def is_hole(values: Any) -> Array:
     return np.isnan(values) if values.dtype.kind in "fc" else np.zeros(values.shape, dtype=bool)
 
 
-def _has_payload(values: Any, payload: int) -> Array:
+def _has_payload(values: Any, *payloads: int) -> Array:
     values = np.asarray(values)
     if values.dtype.kind == "O":
         values = np.where(is_hole(values), values, 0.0).astype(float)
@@ -209,8 +209,10 @@ def _has_payload(values: Any, payload: int) -> Array:
         values = values.real
     if values.dtype.kind != "f":
         return np.zeros(values.shape, dtype=bool)
-    bits: Array = np.ascontiguousarray(values, dtype=np.float64).view(np.uint64).reshape(values.shape)
-    found: Array = (bits & _MASK) == payload
+    found: Array = np.asarray(np.isnan(values))
+    if found.any():  # holes are few: only they are copied
+        bits = values[found].astype(np.float64, copy=False).view(np.uint64)
+        found[found] = np.isin(bits & _MASK, payloads)
     return found
 
 
