@@ -9,6 +9,7 @@ from ibexite.language.build_deeds import DeedBuilder
 from ibexite.language.build_expr import string
 from ibexite.language.grammar import parse_line
 from ibexite.language.layout import Line, read_layout
+from ibexite.language.parser import Tree
 from ibexite.language.source import Source, Span
 from ibexite.values import declared
 
@@ -74,7 +75,7 @@ class _Builder(DeedBuilder):
 
     # --- at the left margin ------------------------------------------------------------------------------------------
 
-    def _top_sequence(self, line: Line, tree: Any) -> None:
+    def _top_sequence(self, line: Line, tree: Tree) -> None:
         self.parts["title"] = string(tree.children[0])
         for child in line.children:
             inner = self.parse(child, "header_line", words.HEADER_USAGE)
@@ -88,32 +89,32 @@ class _Builder(DeedBuilder):
                 self.parts[f"{inner.data}_span"] = self._span(inner.children[0])
             self.parts[str(inner.data)] = string(inner.children[0])
 
-    def _top_use_file(self, line: Line, tree: Any) -> None:
+    def _top_use_file(self, line: Line, tree: Tree) -> None:
         self.no_block(line)
         self.parts["uses"].append(nodes.Use(self._span(tree.children[0]), string(tree.children[0]), False))
 
-    def _top_use_python(self, line: Line, tree: Any) -> None:
+    def _top_use_python(self, line: Line, tree: Tree) -> None:
         self.no_block(line)
         self.parts["uses"].append(nodes.Use(self._span(tree.children[0]), string(tree.children[0]), True))
 
-    def _top_needs(self, line: Line, tree: Any) -> None:
+    def _top_needs(self, line: Line, tree: Tree) -> None:
         self.parts["needs"] = self._needs(line)
 
-    def _top_params(self, line: Line, tree: Any) -> None:
+    def _top_params(self, line: Line, tree: Tree) -> None:
         self.parts["params"] = self._params(line)
 
-    def _top_constants(self, line: Line, tree: Any) -> None:
+    def _top_constants(self, line: Line, tree: Tree) -> None:
         self.parts["constants"] = self._params(line)
 
-    def _top_before_lot(self, line: Line, tree: Any) -> None:
+    def _top_before_lot(self, line: Line, tree: Tree) -> None:
         self.parts[str(tree.data)] = self.block(line)
 
     _top_before_unit = _top_after_unit = _top_after_lot = _top_before_lot
 
-    def _top_test(self, line: Line, tree: Any) -> None:
+    def _top_test(self, line: Line, tree: Tree) -> None:
         self.parts["parts"].append(self._test(line, tree))
 
-    def _test(self, line: Line, tree: Any) -> nodes.Test:
+    def _test(self, line: Line, tree: Tree) -> nodes.Test:
         name, title, *clauses = tree.children
         self._new_name(name)
         found = self._clauses(line, clauses)
@@ -123,7 +124,7 @@ class _Builder(DeedBuilder):
                           found.get("tags", ()), found.get("condition"), tuple(found.get("needs_pass", ())),
                           found.get("keeps_state", False))  # fmt: skip
 
-    def _clauses(self, line: Line, clauses: list[Any]) -> dict[str, Any]:
+    def _clauses(self, line: Line, clauses: list[Tree]) -> dict[str, Any]:
         found: dict[str, Any] = {}
         for clause in clauses:
             kind = str(clause.data)
@@ -141,7 +142,7 @@ class _Builder(DeedBuilder):
                 found[kind] = True
         return found
 
-    def _top_group(self, line: Line, tree: Any) -> None:
+    def _top_group(self, line: Line, tree: Tree) -> None:
         name, title, corner, *rest = tree.children
         values = [child for child in rest if child is not None and child.data not in _CLAUSES]
         clauses = [child for child in rest if child is not None and child.data in _CLAUSES]
@@ -171,7 +172,7 @@ class _Builder(DeedBuilder):
                         found.get("switched_off", False), found.get("tags", ()), found.get("condition"))
         )  # fmt: skip
 
-    def _top_measurement(self, line: Line, tree: Any) -> None:
+    def _top_measurement(self, line: Line, tree: Tree) -> None:
         name, title = tree.children
         self._new_name(name)
         span, shown = self._span(name), string(title) if title else str(name)
@@ -197,7 +198,7 @@ class _Builder(DeedBuilder):
 
     def _need(self, line: Line) -> list[nodes.Need]:
         self.offset = line.start
-        tree: Any = parse_line(self.source, line.text, line.start, "need_line", words.NEED_USAGE)
+        tree = parse_line(self.source, line.text, line.start, "need_line", words.NEED_USAGE)
         self.no_block(line)
         if tree is None:
             return []
@@ -218,7 +219,7 @@ class _Builder(DeedBuilder):
 
     def _param(self, line: Line) -> nodes.Param | None:
         self.offset = line.start
-        tree: Any = parse_line(self.source, line.text, line.start, "param_line", words.PARAM_USAGE)
+        tree = parse_line(self.source, line.text, line.start, "param_line", words.PARAM_USAGE)
         self.no_block(line)
         if tree is None:
             return None
@@ -235,7 +236,7 @@ class _Builder(DeedBuilder):
         found = []
         for child in line.children:
             self.offset = child.start
-            tree: Any = parse_line(self.source, child.text, child.start, "output_line", words.OUTPUT_USAGE)
+            tree = parse_line(self.source, child.text, child.start, "output_line", words.OUTPUT_USAGE)
             self.no_block(child)
             if tree is not None:
                 found.append(self.typed(tree.children[0]))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from typing import Any
 
 from ibexite.errors import did_you_mean
@@ -22,7 +22,7 @@ _SPACINGS = {
 class DeedBuilder(ExprBuilder):
     """Builds the lines of a block."""
 
-    def parse(self, line: Line, start: str, usage: dict[str, tuple[str, ...]]) -> Any:
+    def parse(self, line: Line, start: str, usage: dict[str, tuple[str, ...]]) -> Tree | None:
         """The parse tree of a line; None after reporting what is wrong with it."""
         self.offset = line.start
         if line.is_broken:
@@ -89,7 +89,7 @@ class DeedBuilder(ExprBuilder):
 
     # --- what touches hardware ---------------------------------------------------------------------------------------
 
-    def _set(self, line: Line, tree: Any) -> nodes.Set:
+    def _set(self, line: Line, tree: Tree) -> nodes.Set:
         assignments = []
         is_verified = False
         for child in tree.children:
@@ -101,9 +101,9 @@ class DeedBuilder(ExprBuilder):
             assignments.append(nodes.Assignment(span, str(role), str(setting), self.expr(value)))
         return nodes.Set(line.span, tuple(assignments), is_verified)
 
-    def _read(self, line: Line, tree: Any) -> nodes.Read:
+    def _read(self, line: Line, tree: Tree) -> nodes.Read:
         readings = [self._reading(child) for child in tree.children if child.data.startswith("read_")]
-        clauses: dict[str, Any] = {}
+        clauses: dict[str, Tree] = {}
         for clause in (c for c in tree.children if not c.data.startswith("read_")):
             if clause.data in clauses:
                 self.source.report(
@@ -119,7 +119,7 @@ class DeedBuilder(ExprBuilder):
             line.span, tuple(readings), "together" in clauses, counts["averaging"], counts["tries"], settled
         )
 
-    def _reading(self, tree: Any) -> nodes.Reading:
+    def _reading(self, tree: Tree) -> nodes.Reading:
         name = tree.children[0]
         span = self._span(name)
         self._new_name(name)
@@ -136,7 +136,7 @@ class DeedBuilder(ExprBuilder):
         named = self._named(a for a in arguments if a is not None)
         return nodes.Reading(place, str(name), str(reading), str(role), named)
 
-    def _named(self, arguments: Any) -> tuple[tuple[str, nodes.Expr], ...]:
+    def _named(self, arguments: Iterable[Tree]) -> tuple[tuple[str, nodes.Expr], ...]:
         named = []
         for argument in arguments:
             if argument.data != "named_argument":
@@ -147,22 +147,22 @@ class DeedBuilder(ExprBuilder):
             named.append((str(argument.children[0]), self.expr(argument.children[1])))
         return tuple(named)
 
-    def _do(self, line: Line, tree: Any) -> nodes.Do:
+    def _do(self, line: Line, tree: Tree) -> nodes.Do:
         role, action = tree.children
         return nodes.Do(Span(self._span(role).start, self._span(action).end), str(role), str(action))
 
-    def _send(self, line: Line, tree: Any) -> nodes.Send:
+    def _send(self, line: Line, tree: Tree) -> nodes.Send:
         role, text = tree.children
         return nodes.Send(Span(self._span(role).start, self._span(text).end), str(role), string(text))
 
     # --- computing and judging ---------------------------------------------------------------------------------------
 
-    def _let(self, line: Line, tree: Any) -> nodes.Let:
+    def _let(self, line: Line, tree: Tree) -> nodes.Let:
         name, value, shown = tree.children
         self._new_name(name)
         return nodes.Let(self._span(name), str(name), self.expr(value), self._unit(shown) if shown else None)
 
-    def _check(self, line: Line, tree: Any) -> nodes.Check:
+    def _check(self, line: Line, tree: Tree) -> nodes.Check:
         value, demand, *clauses = tree.children
         if demand is not None and demand.data in ("where", "guarded", "allowing", "label"):
             clauses, demand = [demand, *clauses], None
@@ -193,38 +193,38 @@ class DeedBuilder(ExprBuilder):
         return nodes.Check(line.span, self.expr(value), criterion, found.get("where"), found.get("label"),
                            found.get("guarded"), found.get("allowing", 0))  # fmt: skip
 
-    def _plot(self, line: Line, tree: Any) -> nodes.Plot:
+    def _plot(self, line: Line, tree: Tree) -> nodes.Plot:
         *curves, by, title = tree.children
         *ys, x = (".".join(str(part) for part in curve.children if part is not None) for curve in curves)
         return nodes.Plot(line.span, tuple(ys), x, str(by) if by else None, string(title) if title else None)
 
     # --- time and loops ----------------------------------------------------------------------------------------------
 
-    def _wait(self, line: Line, tree: Any) -> nodes.Wait:
+    def _wait(self, line: Line, tree: Tree) -> nodes.Wait:
         return nodes.Wait(line.span, self.expr(tree.children[0]))
 
-    def _wait_reading(self, line: Line, tree: Any) -> nodes.WaitReading:
+    def _wait_reading(self, line: Line, tree: Tree) -> nodes.WaitReading:
         readings = [c for c in tree.children if isinstance(c, Tree) and str(c.data).startswith("read_")]
         every, until, count, timeout = tree.children[len(readings) :]
         read = nodes.Read(line.span, tuple(self._reading(r) for r in readings), len(readings) > 1, 1)
         number = self._count(count.children[0], "for … readings") if count else 1
         return nodes.WaitReading(line.span, read, self.expr(every), self.expr(until), number, self.expr(timeout))
 
-    def _watch(self, line: Line, tree: Any) -> nodes.Watch:
+    def _watch(self, line: Line, tree: Tree) -> nodes.Watch:
         signal, criterion, every, allowing, stops = tree.children
         made = self.criterion(criterion), self.expr(every)
         allowed = self._count(allowing.children[0], "allowing", least=0) if allowing is not None else 0
         return nodes.Watch(self._span(signal), str(signal), *made, stops is not None, self.block(line), allowed)
 
-    def _sweep_over(self, line: Line, tree: Any) -> nodes.Sweep:
+    def _sweep_over(self, line: Line, tree: Tree) -> nodes.Sweep:
         name, *values = tree.children
         return self._sweep(line, name, tuple(self.expr(v) for v in values), ())
 
-    def _sweep_file(self, line: Line, tree: Any) -> nodes.Sweep:
+    def _sweep_file(self, line: Line, tree: Tree) -> nodes.Sweep:
         name, file = tree.children
         return self._sweep(line, name, (), (), string(file))
 
-    def _sweep_from(self, line: Line, tree: Any) -> nodes.Sweep:
+    def _sweep_from(self, line: Line, tree: Tree) -> nodes.Sweep:
         name, *segments, refine = tree.children
         made = None
         if refine is not None:
@@ -249,31 +249,33 @@ class DeedBuilder(ExprBuilder):
         self._new_name(name)
         return nodes.Sweep(self._span(name), str(name), values, segments, self.block(line), file, refine)
 
-    def _segment(self, tree: Any) -> nodes.Segment:
+    def _segment(self, tree: Tree) -> nodes.Segment:
         start, end, spacing = tree.children
         kind = _SPACINGS[spacing.data]
         amount = self.expr(spacing.children[0])
         return nodes.Segment(self._span(tree), self.expr(start) if start else None, self.expr(end), kind, amount)
 
-    def _repeat_times(self, line: Line, tree: Any) -> nodes.Repeat:
+    def _repeat_times(self, line: Line, tree: Tree) -> nodes.Repeat:
         name, amount, every = tree.children
         return self._repeat(line, "times", name, amount, every, None)
 
-    def _repeat_for(self, line: Line, tree: Any) -> nodes.Repeat:
+    def _repeat_for(self, line: Line, tree: Tree) -> nodes.Repeat:
         name, amount, every = tree.children
         return self._repeat(line, "for", name, amount, every, None)
 
-    def _repeat_until(self, line: Line, tree: Any) -> nodes.Repeat:
+    def _repeat_until(self, line: Line, tree: Tree) -> nodes.Repeat:
         name, condition, every, timeout = tree.children
         return self._repeat(line, "until", name, condition, every, timeout)
 
-    def _repeat(self, line: Line, kind: str, name: Token, amount: Any, every: Any, timeout: Any) -> nodes.Repeat:
+    def _repeat(
+        self, line: Line, kind: str, name: Token, amount: Tree, every: Tree | None, timeout: Tree | None
+    ) -> nodes.Repeat:
         self._new_name(name)
         made = [self.expr(e) if e is not None else None for e in (amount, every, timeout)]
         assert made[0] is not None
         return nodes.Repeat(self._span(name), str(name), kind, made[0], made[1], made[2], self.block(line))
 
-    def _search(self, line: Line, tree: Any) -> nodes.Search:
+    def _search(self, line: Line, tree: Tree) -> nodes.Search:
         name, start, end, step, resolution, halving, until = tree.children
         self._new_name(name)
         made = [self.expr(e) if e is not None else None for e in (start, end, step, resolution, until)]
@@ -282,20 +284,20 @@ class DeedBuilder(ExprBuilder):
                             halving is not None, made[4],
                             self.block(line))  # fmt: skip
 
-    def _leave(self, line: Line, tree: Any) -> nodes.Leave:
+    def _leave(self, line: Line, tree: Tree) -> nodes.Leave:
         return nodes.Leave(line.span, string(tree.children[0]))
 
-    def _skip(self, line: Line, tree: Any) -> nodes.Skip:
+    def _skip(self, line: Line, tree: Tree) -> nodes.Skip:
         return nodes.Skip(line.span, string(tree.children[0]))
 
-    def _stop(self, line: Line, tree: Any) -> nodes.Stop:
+    def _stop(self, line: Line, tree: Tree) -> nodes.Stop:
         return nodes.Stop(line.span, string(tree.children[0]))
 
-    def _if(self, line: Line, tree: Any) -> nodes.If:
+    def _if(self, line: Line, tree: Tree) -> nodes.If:
         condition = self.expr(tree.children[0])
         return nodes.If(line.span, ((condition, self.block(line)),), ())
 
-    def _else(self, line: Line, tree: Any, built: list[nodes.Statement]) -> None:
+    def _else(self, line: Line, tree: Tree, built: list[nodes.Statement]) -> None:
         condition = self.expr(tree.children[0]) if tree.data == "else_if" else None
         body = self.block(line)
         before = built[-1] if built else None
@@ -308,20 +310,20 @@ class DeedBuilder(ExprBuilder):
 
     # --- measurements and programs -----------------------------------------------------------------------------------
 
-    def _measure(self, line: Line, tree: Any) -> nodes.Measure:
+    def _measure(self, line: Line, tree: Tree) -> nodes.Measure:
         measurement, *arguments, name = tree.children
         self._new_name(name)
         named = self._named(a for a in arguments if a is not None)
         return nodes.Measure(self._span(measurement), str(measurement), named, str(name))
 
-    def _call_program(self, line: Line, tree: Any) -> nodes.CallExecutable:
+    def _call_program(self, line: Line, tree: Tree) -> nodes.CallExecutable:
         program, *parts, timeout = tree.children
         parts = [part for part in parts if part is not None]
         named = self._named(part for part in parts if part.data == "named_argument")
         gives = tuple(self.typed(part) for part in parts if part.data != "named_argument")
         return nodes.CallExecutable(self._span(program), string(program), named, gives, self.expr(timeout))
 
-    def typed(self, tree: Any) -> nodes.Typed:
+    def typed(self, tree: Tree) -> nodes.Typed:
         """A result with its type."""
         name, kind, *axes = tree.children
         self._new_name(name)
@@ -330,52 +332,52 @@ class DeedBuilder(ExprBuilder):
 
     # --- the operator and the report ---------------------------------------------------------------------------------
 
-    def _show(self, line: Line, tree: Any) -> nodes.Show:
+    def _show(self, line: Line, tree: Tree) -> nodes.Show:
         return nodes.Show(self._span(tree.children[0]), string(tree.children[0]))
 
-    def _note(self, line: Line, tree: Any) -> nodes.Show:
+    def _note(self, line: Line, tree: Tree) -> nodes.Show:
         return nodes.Show(self._span(tree.children[0]), string(tree.children[0]), "note")
 
-    def _attach(self, line: Line, tree: Any) -> nodes.Attach:
+    def _attach(self, line: Line, tree: Tree) -> nodes.Attach:
         return nodes.Attach(self._span(tree.children[0]), string(tree.children[0]))
 
-    def _tone(self, line: Line, tree: Any) -> nodes.Tone:
+    def _tone(self, line: Line, tree: Tree) -> nodes.Tone:
         return nodes.Tone(line.span, str(tree.children[0]))
 
-    def _expect(self, line: Line, tree: Any) -> nodes.Expect:
+    def _expect(self, line: Line, tree: Tree) -> nodes.Expect:
         return nodes.Expect(line.span)
 
-    def _ask_confirm(self, line: Line, tree: Any) -> nodes.Ask:
+    def _ask_confirm(self, line: Line, tree: Tree) -> nodes.Ask:
         return self._ask(tree, "confirm", tree.children[0])
 
-    def _ask_button(self, line: Line, tree: Any) -> nodes.Ask:
+    def _ask_button(self, line: Line, tree: Tree) -> nodes.Ask:
         return self._ask(tree, "button", tree.children[0])
 
-    def _ask_yes_no(self, line: Line, tree: Any) -> nodes.Ask:
+    def _ask_yes_no(self, line: Line, tree: Tree) -> nodes.Ask:
         name, text, _ = tree.children
         return self._ask(tree, "yes_no", text, name, type=YES_NO)
 
-    def _ask_choice(self, line: Line, tree: Any) -> nodes.Ask:
+    def _ask_choice(self, line: Line, tree: Tree) -> nodes.Ask:
         name, text, *choices, _ = tree.children
         return self._ask(tree, "choice", text, name, type=TEXT, choices=tuple(string(c) for c in choices))
 
-    def _ask_text(self, line: Line, tree: Any) -> nodes.Ask:
+    def _ask_text(self, line: Line, tree: Tree) -> nodes.Ask:
         name, text, pattern, _ = tree.children
         return self._ask(tree, "text", text, name, type=TEXT, pattern=string(pattern) if pattern else "")
 
-    def _ask_number(self, line: Line, tree: Any) -> nodes.Ask:
+    def _ask_number(self, line: Line, tree: Tree) -> nodes.Ask:
         name, text, unit, bounds, _ = tree.children
         made = tuple(self.expr(b) for b in bounds.children) if bounds else None
         return self._ask(tree, "number", text, name, type=declared(self._unit(unit)) if unit else NUMBER, bounds=made)
 
-    def _ask_adjust(self, line: Line, tree: Any) -> nodes.Ask:
+    def _ask_adjust(self, line: Line, tree: Tree) -> nodes.Ask:
         signal, criterion, text, _ = tree.children
         made = self.criterion(criterion)
         picture = tree.children[-1]
         return nodes.Ask(self._span(signal), "adjust", string(text), str(signal), criterion=made,
                          picture=string(picture.children[0]) if picture else "")  # fmt: skip
 
-    def _ask(self, tree: Any, kind: str, text: Token, name: Token | None = None, **more: Any) -> nodes.Ask:
+    def _ask(self, tree: Tree, kind: str, text: Token, name: Token | None = None, **more: Any) -> nodes.Ask:
         if name is not None:
             self._new_name(name)
         picture = tree.children[-1]

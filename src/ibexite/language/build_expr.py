@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from decimal import Decimal
-from typing import Any
 
 from ibexite import units
 from ibexite.errors import UnitError
@@ -23,7 +22,7 @@ class ExprBuilder:
         self.offset = 0
         self._depth, self._is_too_deep = 0, False
 
-    def expr(self, tree: Any) -> nodes.Expr:
+    def expr(self, tree: Tree) -> nodes.Expr:
         """The node of an expression."""
         if tree.data in ("pair", "window_points", "window_octave", "unit_argument"):
             self.source.report(
@@ -46,11 +45,11 @@ class ExprBuilder:
             self._depth -= 1
             self._is_too_deep = self._is_too_deep and self._depth > 0
 
-    def _x_named_argument(self, tree: Any, span: Span) -> nodes.Expr:
+    def _x_named_argument(self, tree: Tree, span: Span) -> nodes.Expr:
         self.source.report(span, "an argument with a name where a value is needed")
         return nodes.Text(span, "")
 
-    def _x_quantity(self, tree: Any, span: Span) -> nodes.Expr:
+    def _x_quantity(self, tree: Tree, span: Span) -> nodes.Expr:
         try:
             return nodes.Literal(span, units.parse_quantity(str(tree.children[0])))
         except UnitError as error:
@@ -58,34 +57,34 @@ class ExprBuilder:
             unit = error.unit if isinstance(error, units.TooLargeError) else units.NO_UNIT
             return nodes.Literal(span, units.Amount(Decimal(0), unit))
 
-    def _x_text(self, tree: Any, span: Span) -> nodes.Expr:
+    def _x_text(self, tree: Tree, span: Span) -> nodes.Expr:
         return nodes.Text(span, string(tree.children[0]))
 
-    def _x_word_value(self, tree: Any, span: Span) -> nodes.Expr:
+    def _x_word_value(self, tree: Tree, span: Span) -> nodes.Expr:
         return nodes.Word(span, str(tree.children[0]))
 
-    def _x_name(self, tree: Any, span: Span) -> nodes.Expr:
+    def _x_name(self, tree: Tree, span: Span) -> nodes.Expr:
         return nodes.Name(span, str(tree.children[0]))
 
-    def _x_result_of(self, tree: Any, span: Span) -> nodes.Expr:
+    def _x_result_of(self, tree: Tree, span: Span) -> nodes.Expr:
         return nodes.ResultOf(span, str(tree.children[0]), str(tree.children[1]))
 
-    def _x_call(self, tree: Any, span: Span) -> nodes.Expr:
+    def _x_call(self, tree: Tree, span: Span) -> nodes.Expr:
         name, *arguments, along = tree.children
         named = tuple((str(a.children[0]), self.expr(a.children[1])) for a in arguments if a.data == "named_argument")
         plain = tuple(self.argument(a) for a in arguments if a.data != "named_argument")
         return nodes.Call(span, str(name), plain, named, str(along) if along else None)
 
-    def _x_field_of(self, tree: Any, span: Span) -> nodes.Expr:
+    def _x_field_of(self, tree: Tree, span: Span) -> nodes.Expr:
         call = self.expr(tree.children[0])
         assert isinstance(call, nodes.Call)
         return nodes.Call(span, call.function, call.arguments, call.named, call.along, str(tree.children[1]))
 
-    def argument(self, tree: Any) -> nodes.Argument:
+    def argument(self, tree: Tree) -> nodes.Argument:
         """The node of an argument that has no name."""
         if isinstance(tree, Tree):
             span = self._span(tree)
-            first: Any = tree.children[0]
+            first = tree.children[0]
             if tree.data == "pair":
                 return nodes.Pair(span, self.expr(tree.children[0]), self.expr(tree.children[1]))
             if tree.data in ("window_points", "window_octave"):
@@ -96,14 +95,14 @@ class ExprBuilder:
                 return nodes.UnitArgument(span, self._unit(first))
         return self.expr(tree)
 
-    def _x_arithmetic(self, tree: Any, span: Span) -> nodes.Expr:
+    def _x_arithmetic(self, tree: Tree, span: Span) -> nodes.Expr:
         left, op, right = tree.children
         return nodes.Arithmetic(span, str(op), self.expr(left), self.expr(right))
 
-    def _x_to_the(self, tree: Any, span: Span) -> nodes.Expr:
+    def _x_to_the(self, tree: Tree, span: Span) -> nodes.Expr:
         return nodes.Arithmetic(span, "^", self.expr(tree.children[0]), self.expr(tree.children[1]))
 
-    def _x_minus(self, tree: Any, span: Span) -> nodes.Expr:
+    def _x_minus(self, tree: Tree, span: Span) -> nodes.Expr:
         operand = self.expr(tree.children[1])
         if isinstance(operand, nodes.Literal):  # the sign belongs to the literal: -5 degC is 268.15 K
             quantity = operand.quantity
@@ -111,19 +110,19 @@ class ExprBuilder:
             return nodes.Literal(span, units.Amount(quantity.unit.to_base(-written), quantity.unit))
         return nodes.Minus(span, operand)
 
-    def _x_compare(self, tree: Any, span: Span) -> nodes.Expr:
+    def _x_compare(self, tree: Tree, span: Span) -> nodes.Expr:
         left, sign, right = tree.children
         return nodes.Compare(span, str(sign.children[0]), self.expr(left), self.expr(right))
 
-    def _x_inside_between(self, tree: Any, span: Span) -> nodes.Expr:
+    def _x_inside_between(self, tree: Tree, span: Span) -> nodes.Expr:
         operand, a, b = (self.expr(child) for child in tree.children)
         return nodes.Inside(span, operand, nodes.Criterion(span, "between", a, b))
 
-    def _x_inside_within(self, tree: Any, span: Span) -> nodes.Expr:
+    def _x_inside_within(self, tree: Tree, span: Span) -> nodes.Expr:
         operand, a, b = (self.expr(child) for child in tree.children)
         return nodes.Inside(span, operand, nodes.Criterion(span, "within", a, b))
 
-    def criterion(self, tree: Any) -> nodes.Criterion:
+    def criterion(self, tree: Tree) -> nodes.Criterion:
         """The node of what a check or a watch demands."""
         span = self._span(tree)
         if tree.data == "matches":
@@ -135,13 +134,13 @@ class ExprBuilder:
         a, *b = (self.expr(child) for child in tree.children)
         return nodes.Criterion(span, CRITERIA.get(tree.data, str(tree.data)), a, b[0] if b else None)
 
-    def _x_both(self, tree: Any, span: Span) -> nodes.Expr:
+    def _x_both(self, tree: Tree, span: Span) -> nodes.Expr:
         return nodes.Logic(span, "and", tuple(self.expr(c) for c in tree.children))
 
-    def _x_either(self, tree: Any, span: Span) -> nodes.Expr:
+    def _x_either(self, tree: Tree, span: Span) -> nodes.Expr:
         return nodes.Logic(span, "or", tuple(self.expr(c) for c in tree.children))
 
-    def _x_contrary(self, tree: Any, span: Span) -> nodes.Expr:
+    def _x_contrary(self, tree: Tree, span: Span) -> nodes.Expr:
         return nodes.Logic(span, "not", (self.expr(tree.children[0]),))
 
     # --- small things ------------------------------------------------------------------------------------------------

@@ -10,12 +10,11 @@ import json
 import re
 from functools import cache
 from pathlib import Path
-from typing import Any
 
 from ibexite import units
 from ibexite.errors import UnitError, did_you_mean, nearest
 from ibexite.language import words
-from ibexite.language.parser import LineParser, Rule, SyntaxMistake, Tables, Terminal
+from ibexite.language.parser import LineParser, Rule, SyntaxMistake, Tables, Terminal, Tree
 from ibexite.language.source import Source, Span
 
 FOLDER = Path(__file__).parent
@@ -51,7 +50,7 @@ def line_parser() -> LineParser:
     return LineParser(shipped()[1])
 
 
-def parse_line(source: Source, text: str, offset: int, start: str, usage: tuple[str, ...]) -> Any:
+def parse_line(source: Source, text: str, offset: int, start: str, usage: tuple[str, ...]) -> Tree | None:
     """The parse tree of a line; None after reporting what is wrong with it."""
     try:
         return line_parser().parse(text, start)

@@ -36,7 +36,8 @@ class Tree:
     __slots__ = ("children", "data")
 
     def __init__(self, data: str, children: list[Any]) -> None:
-        self.data, self.children = data, children
+        self.data = data
+        self.children = children  # trees, tokens, None: the grammar says of each rule which, and no type could
 
     def tokens(self) -> Iterator[Token]:
         """All tokens in it, in their order."""
@@ -67,18 +68,21 @@ class Rule(NamedTuple):
     following: int
     is_single: bool
 
-    def tree(self, values: list[Any]) -> Any:
+    def tree(self, values: list[Tree | Token]) -> Tree | Token:
         """The tree of the parts."""
-        children: list[Any] = []
+        children: list[Tree | Token | None] = []
         for place, is_open, before in self.parts:
             if before:
                 children += [None] * before
             if is_open:
-                children += values[place].children
+                opened = values[place]
+                assert isinstance(opened, Tree)
+                children += opened.children
             else:
                 children.append(values[place])
         children += [None] * self.following
-        return children[0] if self.is_single and len(children) == 1 else Tree(self.data, children)
+        only = children[0] if self.is_single and len(children) == 1 else None
+        return only if only is not None else Tree(self.data, children)
 
 
 class Terminal(NamedTuple):
@@ -113,12 +117,12 @@ class LineParser:
         self._matches: dict[str, Match] = {}
         self._tried: dict[int, Tried] = {}
 
-    def parse(self, text: str, start: str) -> Any:
+    def parse(self, text: str, start: str) -> Tree:
         """The tree of a line of some kind. Raises SyntaxMistake."""
         states, rules = self._tables.states, self._tables.rules
         first, last = self._tables.starts[start]
         stack, at = [first], 0
-        values: list[Any] = []
+        values: list[Tree | Token] = []
         while True:
             token = self._next(text, at, stack[-1])
             kind = token.type if token is not None else END
@@ -134,7 +138,9 @@ class LineParser:
                 values.append(rule.tree(parts))
                 stack.append(states[stack[-1]][rule.origin])
                 if token is None and stack[-1] == last:
-                    return values[-1]
+                    whole = values[-1]
+                    assert isinstance(whole, Tree)
+                    return whole
             assert token is not None  # the end of a line is no part of any rule
             stack.append(deed)
             values.append(token)
