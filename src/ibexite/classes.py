@@ -8,10 +8,10 @@ from __future__ import annotations
 import tomllib
 from functools import cache
 from pathlib import Path
-from typing import Any
 
 from ibexite.frozen import frozen
 from ibexite.units import Dimension, parse_unit
+from ibexite.untyped import Fields
 from ibexite.values import YES_NO, Quantity, Type, Waveform
 
 
@@ -59,7 +59,7 @@ _COMMON_ACTIONS = {
 }
 
 
-def _feature(name: str, entry: dict[str, Any]) -> Feature:
+def _feature(name: str, entry: Fields) -> Feature:
     unit = entry["unit"]
     dimension = None if unit in ("on_off", "yes_no") else parse_unit(unit).dimension
     axes = {axis: parse_unit(text).dimension for axis, text in entry.get("over", {}).items()}

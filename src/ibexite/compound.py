@@ -8,13 +8,13 @@ from __future__ import annotations
 
 import json
 import math
-from collections.abc import Mapping
 from decimal import Decimal
 from typing import Any
 
 from ibexite import units
 from ibexite.errors import UnitError
 from ibexite.frozen import frozen
+from ibexite.untyped import Fields
 
 MOST_CELLS = 100_000
 MOST_PINS = 20_000
@@ -48,7 +48,7 @@ class TableColumn:
         return units.plain_number(units.parse_unit(self.shown).from_base(cell) if self.shown else cell, 6)
 
 
-def table_text(answer: Any) -> str:
+def table_text(answer: object) -> str:
     """The text of a table that is given as lists of cells by the heads of its columns, "delay in us" or "counter".
 
     >>> table_text({"counter": ["crc", "frame"], "delay in us": [3, None]})
@@ -68,7 +68,7 @@ def table_text(answer: Any) -> str:
     return _text(columns)
 
 
-def _given_column(head: str, cells: Any) -> list[Any]:
+def _given_column(head: str, cells: object) -> list[Any]:
     name, _, symbol = (part.strip() for part in head.partition(" in "))
     if not isinstance(cells, list) or not name:
         raise ValueError(f"a table whose column {head!r} is no list")
@@ -100,7 +100,7 @@ def table_of(text: str) -> list[TableColumn]:
     ]
 
 
-def connections_text(answer: Any) -> str:
+def connections_text(answer: object) -> str:
     """The text of connections that are given as nets, each a list of the pins that are connected in it. A net of one
     pin says that this one is connected to none.
 
@@ -133,13 +133,13 @@ def picture_text(name: str, path: str, sha256: str, data: bytes) -> str:
     return _text({"name": name, "path": path, "sha256": sha256, "media": media, "size": len(data)})
 
 
-def picture_of(text: str) -> Mapping[str, Any]:
+def picture_of(text: str) -> Fields:
     """What the text of a picture says: name, path, sha256, media, size."""
-    found: Mapping[str, Any] = json.loads(text)
+    found: Fields = json.loads(text)
     return found
 
 
-def _text(value: Any) -> str:
+def _text(value: object) -> str:
     return json.dumps(value, separators=(",", ":"), ensure_ascii=False)
 
 

@@ -7,9 +7,10 @@ people want to see ("" where a prefix is to be chosen). Times `t` are seconds si
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from ibexite.holes import Bad
+from ibexite.untyped import Fields
 from ibexite.values import Quantity
 from ibexite.verdicts import Reason, Verdict
 
@@ -46,8 +47,8 @@ class RunStarted(NamedTuple):
     software: str
     sequence: dict[str, str]
     bench: dict[str, str]
-    params: list[dict[str, Any]]
-    tests: list[dict[str, Any]]
+    params: list[Fields]
+    tests: list[Fields]
     lot: str = ""
     files: list[dict[str, str]] = []  # other files that take part: name, SHA-256, version
     retest_of: str = ""  # the run that this one completes
@@ -61,7 +62,7 @@ class BenchConnected(NamedTuple):
     """All instruments answered; who they are and how long their calibration holds."""
 
     t: float
-    instruments: list[dict[str, Any]]
+    instruments: list[Fields]
 
 
 class Traffic(NamedTuple):
@@ -226,7 +227,7 @@ class Judged(NamedTuple):
     verdict: Verdict
     reason: Reason
 
-    def row(self) -> dict[str, Any]:
+    def row(self) -> Fields:
         """All of it side by side, as the table of results of the store has it."""
         limits = self.limits._asdict()
         limits["limits"] = limits.pop("each")
@@ -281,8 +282,8 @@ class Called(NamedTuple):
     t: float
     test: str
     program: str
-    given: dict[str, Any]
-    gave: dict[str, Any]
+    given: Fields
+    gave: Fields
     duration: float
 
 
@@ -309,7 +310,7 @@ class Halted(NamedTuple):
     test: str
     line: int
     answer: str
-    values: dict[str, Any]
+    values: Fields
 
 
 class Restored(NamedTuple):

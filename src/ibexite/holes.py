@@ -11,8 +11,9 @@ One rule for what several holes make of each other: **bad beats never measured**
 from __future__ import annotations
 
 import struct
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
+from ibexite.untyped import Measured
 from ibexite.verdicts import Reason
 
 PAYLOAD, PAYLOAD_NO_POINT = 0x7FF8_0000_0000_0001, 0x7FF8_0000_0000_0002
@@ -36,7 +37,7 @@ def is_never_measured(value: float | complex) -> bool:
     return struct.unpack("<Q", struct.pack("<d", value))[0] & _SIGNLESS in (PAYLOAD, PAYLOAD_NO_POINT)
 
 
-def hole_of(*operands: Any) -> float:
+def hole_of(*operands: Measured) -> float:
     """The hole that is made by operands: bad if one of them is bad or if none is a hole, else never measured.
 
     >>> is_never_measured(hole_of(1.0, NEVER_MEASURED)), is_never_measured(hole_of(NEVER_MEASURED, BAD))
@@ -46,7 +47,7 @@ def hole_of(*operands: Any) -> float:
     return NEVER_MEASURED if holes and all(map(is_never_measured, holes)) else BAD
 
 
-def is_equal(a: Any, b: Any) -> bool:
+def is_equal(a: Measured, b: Measured) -> bool:
     """Whether two numbers are as good as equal: what unit conversions and sums do to the last digits is no difference.
 
     >>> is_equal(-40.0 + 273.15, 233.15), is_equal(0.1 + 0.2, 0.3), is_equal(1.0, 1.0 + 1e-9), is_equal(0.0, 1e-300)
@@ -82,7 +83,7 @@ class Bound(float):
         return "below" if self.is_below else "above"
 
 
-def decide(word: str, *operands: Any) -> Any:
+def decide(word: str, *operands: Measured) -> Measured:
     """and, or, not of single conditions in Kleene's three-valued logic: a hole is neither yes nor no.
 
     >>> decide("and", False, float("nan")), decide("or", False, True), decide("not", True)

@@ -14,6 +14,7 @@ from typing import Any, NoReturn
 from ibexite.errors import MistakeError, UnitError, did_you_mean
 from ibexite.plain_file import read_plain
 from ibexite.units import Amount, Dimension, describe, parse_quantity
+from ibexite.untyped import Fields
 
 MAX_BYTES = 1_000_000
 
@@ -66,7 +67,7 @@ class _Lines:
 class TomlTable:
     """One table of a file, with the path to it."""
 
-    def __init__(self, data: dict[str, Any], file: str, path: str, lines: _Lines | None = None) -> None:
+    def __init__(self, data: Fields, file: str, path: str, lines: _Lines | None = None) -> None:
         self._data, self.file, self.path = data, file, path
         self._lines = lines
         self._asked: set[str] = set()

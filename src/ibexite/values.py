@@ -7,12 +7,12 @@ people and have their unit is its own business.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from typing import Any, ClassVar, Self
+from typing import ClassVar, Self
 
 from ibexite import compound, units
 from ibexite.frozen import frozen, replaced
 from ibexite.units import PLAIN, Dimension
+from ibexite.untyped import Fields, Measured
 
 
 @frozen
@@ -69,7 +69,7 @@ class Type:
     def __str__(self) -> str:
         return f"{self._what()} over {', '.join(self.axes)}" if self.axes else self._what()
 
-    def said(self, value: Any, digits: int = 4) -> str:
+    def said(self, value: Measured, digits: int = 4) -> str:
         """A value for people; it is no hole."""
         raise NotImplementedError
 
@@ -114,7 +114,7 @@ class Quantity(Type):
     def _what(self) -> str:
         return units.describe(self.dimension) + (", complex" if self.is_complex else "")
 
-    def said(self, value: Any, digits: int = 4) -> str:
+    def said(self, value: Measured, digits: int = 4) -> str:
         """A value with its unit."""
         return units.format_value(value, self.dimension, shown=self.shown or None, digits=digits)
 
@@ -140,7 +140,7 @@ class YesNo(Type):
     def _what(self) -> str:
         return "a yes/no value"
 
-    def said(self, value: Any, digits: int = 4) -> str:
+    def said(self, value: Measured, digits: int = 4) -> str:
         """yes or no."""
         return "yes" if value else "no"
 
@@ -148,7 +148,7 @@ class YesNo(Type):
 class Words(Type):
     """What is held as a text: texts, and what has several parts (compound.py), in its fixed form."""
 
-    def said(self, value: Any, digits: int = 4) -> str:
+    def said(self, value: Measured, digits: int = 4) -> str:
         """The text itself."""
         return str(value)
 
@@ -174,7 +174,7 @@ class Text(Words):
 class Compound(Words):
     """What has several parts: recorded, shown and compared as a whole; no formula computes with it."""
 
-    def read(self, answer: Any) -> str:
+    def read(self, answer: object) -> str:
         """Its text from what a program answers. ValueError, with what is wrong, if it is no such thing."""
         raise NotImplementedError
 
@@ -208,11 +208,11 @@ class Table(Compound):
     def _what(self) -> str:
         return "a table"
 
-    def said(self, value: Any, digits: int = 4) -> str:
+    def said(self, value: Measured, digits: int = 4) -> str:
         """Its size and columns."""
         return compound.table_said(value)
 
-    def read(self, answer: Any) -> str:
+    def read(self, answer: object) -> str:
         """Its text from what a program answers."""
         return compound.table_text(answer)
 
@@ -238,11 +238,11 @@ class Connections(Compound):
     def _what(self) -> str:
         return "connections"
 
-    def said(self, value: Any, digits: int = 4) -> str:
+    def said(self, value: Measured, digits: int = 4) -> str:
         """How many nets and pins."""
         return compound.connections_said(value)
 
-    def read(self, answer: Any) -> str:
+    def read(self, answer: object) -> str:
         """Its text from what a program answers."""
         return compound.connections_text(answer)
 
@@ -276,7 +276,7 @@ class Picture(Words):
     def _what(self) -> str:
         return "a picture"
 
-    def said(self, value: Any, digits: int = 4) -> str:
+    def said(self, value: Measured, digits: int = 4) -> str:
         """Its name and size."""
         return compound.picture_said(value)
 
@@ -300,19 +300,19 @@ def declared(kind: units.Unit | str, axes: tuple[str, ...] = ()) -> Type:
     return Quantity(axes, kind.dimension, None if is_bare else kind.symbol)
 
 
-def column_of(name: str, kind: Type, origin: str = "read") -> dict[str, Any]:
+def column_of(name: str, kind: Type, origin: str = "read") -> Fields:
     """What is told of a column or value in events: its name, unit, the unit to show it in, origin, and its kind if it
     is no quantity. stored_type reads it back."""
     told = {"name": name, "unit": kind.unit, "shown": kind.shown or "", "origin": origin}
     return told if type(kind) is Quantity else told | {"kind": kind.stored}
 
 
-def is_words(entry: Mapping[str, Any]) -> bool:
+def is_words(entry: Fields) -> bool:
     """Whether values of a stored column are texts, from its entry."""
     return issubclass(_STORED[entry.get("kind", Quantity.stored)], Words)
 
 
-def stored_type(entry: Mapping[str, Any]) -> Type:
+def stored_type(entry: Fields) -> Type:
     """The type of stored values (without axes), from what is stored with them: kind, unit, shown."""
     kind = _STORED[entry.get("kind", Quantity.stored)]
     if not issubclass(kind, Quantity):

@@ -5,12 +5,12 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping, Sequence
-from typing import Any
 
 from ibexite import units
 from ibexite.frozen import frozen
 from ibexite.holes import is_equal
 from ibexite.units import Unit
+from ibexite.untyped import Fields
 from ibexite.values import Quantity, stored_type
 
 MOST_DECIMALS = 18
@@ -50,7 +50,7 @@ class JudgedText:
         return f"{self.margin} {unit}".rstrip() if self.margin else ""
 
 
-def result_unit(result: Mapping[str, Any]) -> Unit:
+def result_unit(result: Fields) -> Unit:
     """The unit in which a result is shown; `result` has value, low, high, unit, shown."""
     numbers = [x for x in (result["value"], result["low"], result["high"]) if x is not None]
     kind = stored_type(result)
@@ -70,7 +70,7 @@ def percent_of_tolerance(margin: float | None, low: float | None, high: float | 
     return 100 * margin / half if half else None
 
 
-def judged_text(result: Mapping[str, Any]) -> JudgedText:
+def judged_text(result: Fields) -> JudgedText:
     """The words for a result (an event Judged as a mapping, or a stored row)."""
     if not isinstance(stored_type(result), Quantity):
         return JudgedText(str(result["said"]), "", "", "", "", str(result["demand"]))
@@ -161,7 +161,7 @@ def _decimals(value: float | None, low: float | None, high: float | None) -> int
     return max(0, min(max(wanted), MOST_DECIMALS))
 
 
-def column_text(value: float | str | None, entry: Mapping[str, Any], digits: int = 5) -> str:
+def column_text(value: float | str | None, entry: Fields, digits: int = 5) -> str:
     """A stored value with unit; `entry` has unit and shown. A text may be given as its number among its labels."""
     if value is None or value != value:
         return "-"
@@ -170,22 +170,22 @@ def column_text(value: float | str | None, entry: Mapping[str, Any], digits: int
     return stored_type(entry).said(value, digits)
 
 
-def single_text(column: Mapping[str, Any], value: float) -> str:
+def single_text(column: Fields, value: float) -> str:
     """A stored single value: with the number of values it was made of, or the bound that is all that is known."""
     text = str(column["bound"]) or column_text(value, column)
     return f"{text} (n = {column['n']})" if column["n"] else text
 
 
-def place_text(at: Mapping[str, float | str], axes: Sequence[Mapping[str, Any]]) -> str:
+def place_text(at: Mapping[str, float | str], axes: Sequence[Fields]) -> str:
     """The place of a point: "vin = 6.5 V, iload = 1.08 A"."""
     by_name = {axis["name"]: axis for axis in axes}
     return ", ".join(f"{name} = {column_text(x, by_name[name])}" for name, x in at.items() if name in by_name)
 
 
-def worst_first(results: list[Any]) -> list[Any]:
+def worst_first(results: list[Fields]) -> list[Fields]:
     """Results ordered by how near they are to their limits: errors, failures, then the least relative margin."""
 
-    def key(result: Mapping[str, Any]) -> tuple[int, float]:
+    def key(result: Fields) -> tuple[int, float]:
         rank = {"error": 0, "fail": 1}.get(result["verdict"], 2)
         margin, low, high = result["margin"], result["low"], result["high"]
         if margin is None:

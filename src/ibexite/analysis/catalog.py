@@ -19,6 +19,7 @@ from ibexite.analysis.curve import Array, ArrayCurve, AxisLine, Curve, combine, 
 from ibexite.analysis.pointwise import compared, logic
 from ibexite.errors import SequenceError
 from ibexite.holes import NEVER_MEASURED, NO_POINT
+from ibexite.untyped import Measured
 
 
 @cache
@@ -83,7 +84,7 @@ def _rising(x: Array, row: Array) -> tuple[Array, Array]:
     return x[order], row[order]
 
 
-def _numbers(result: Any) -> Any:
+def _numbers(result: Measured) -> Measured:
     """A result, or several; what is too large for a number is a hole."""
     return np.where(np.isinf(result), math.nan, result)[()] if np.isinf(result).any() else result
 
@@ -92,7 +93,7 @@ def _consuming(function: Callable[..., Any]) -> Callable[..., Any]:
     is_statistic = function.__module__.endswith("statistics")
     is_in_order = function.__name__ in _IN_ORDER
 
-    def apply(curve: Curve, axis: str, *arguments: Any, field: str = "", **options: Any) -> Any:
+    def apply(curve: Curve, axis: str, *arguments: Measured, field: str = "", **options: Measured) -> Measured:
         x, rows, rest, shape = _rows(curve, axis)
         results = []
         for row in rows:
@@ -114,7 +115,7 @@ def _consuming(function: Callable[..., Any]) -> Callable[..., Any]:
 
 
 def _keeping(function: Callable[..., Any]) -> Callable[..., Any]:
-    def apply(curve: Curve, axis: str, *arguments: Any, **options: Any) -> Curve:
+    def apply(curve: Curve, axis: str, *arguments: Measured, **options: Measured) -> Curve:
         x, rows, rest, shape = _rows(curve, axis)
         made = np.where(no_point(rows), NO_POINT, NEVER_MEASURED).astype(curve.values.dtype)
         for i, row in enumerate(rows):
@@ -136,7 +137,7 @@ def _keeping(function: Callable[..., Any]) -> Callable[..., Any]:
     return apply
 
 
-def at(curve: Curve | AxisLine, places: dict[str, float], *, log: bool = False) -> Any:
+def at(curve: Curve | AxisLine, places: dict[str, float], *, log: bool = False) -> Measured:
     """The value at a point of one axis or several, interpolated between neighbours.
 
     Raises:
@@ -155,7 +156,7 @@ def at(curve: Curve | AxisLine, places: dict[str, float], *, log: bool = False) 
     return curve
 
 
-def crossings(curve: Curve, axis: str, level: float, **options: Any) -> Curve:
+def crossings(curve: Curve, axis: str, level: float, **options: Measured) -> Curve:
     """All crossings along an axis, over the new axis `crossing` (1, 2, …); rows with fewer are filled up with holes."""
     x, rows, rest, shape = _rows(curve, axis)
     try:
@@ -212,12 +213,12 @@ def line(axis: str, *pairs: tuple[float, float], log: bool = False) -> AxisLine:
     return line_through(axis, x, y, is_log=log)
 
 
-def number(x: Any, factor: float, offset: float) -> Any:
+def number(x: Measured, factor: float, offset: float) -> Measured:
     """The bare number of a value in a unit."""
     return combine(lambda v: (v - offset) / factor, x) if is_curve(x) else (x - offset) / factor
 
 
-def inside(x: Any, low: Any, high: Any) -> Any:
+def inside(x: Measured, low: Measured, high: Measured) -> Measured:
     """Whether a value lies within limits, the limits included; a hole where any of them is one."""
     return logic("and", compared(">=", x, low), compared("<=", x, high))
 

@@ -22,6 +22,7 @@ from ibexite.holes import (
     PAYLOAD_NO_POINT,
     Bound,
 )
+from ibexite.untyped import Measured
 
 Array = np.ndarray[Any, np.dtype[Any]]
 _MASK = np.uint64(0x7FFF_FFFF_FFFF_FFFF)
@@ -60,28 +61,28 @@ class Curve:
         """The values of each axis at every point, each of the shape of the values."""
         return list(np.meshgrid(*self.axes.values(), indexing="ij"))
 
-    def __add__(self, other: Any) -> Curve:
+    def __add__(self, other: Measured) -> Curve:
         return _applied(operator.add, self, other)
 
-    def __radd__(self, other: Any) -> Curve:
+    def __radd__(self, other: Measured) -> Curve:
         return _applied(operator.add, other, self)
 
-    def __sub__(self, other: Any) -> Curve:
+    def __sub__(self, other: Measured) -> Curve:
         return _applied(operator.sub, self, other)
 
-    def __rsub__(self, other: Any) -> Curve:
+    def __rsub__(self, other: Measured) -> Curve:
         return _applied(operator.sub, other, self)
 
-    def __mul__(self, other: Any) -> Curve:
+    def __mul__(self, other: Measured) -> Curve:
         return _applied(operator.mul, self, other)
 
-    def __rmul__(self, other: Any) -> Curve:
+    def __rmul__(self, other: Measured) -> Curve:
         return _applied(operator.mul, other, self)
 
-    def __truediv__(self, other: Any) -> Curve:
+    def __truediv__(self, other: Measured) -> Curve:
         return _applied(operator.truediv, self, other)
 
-    def __rtruediv__(self, other: Any) -> Curve:
+    def __rtruediv__(self, other: Measured) -> Curve:
         return _applied(operator.truediv, other, self)
 
     def __neg__(self) -> Curve:
@@ -183,17 +184,17 @@ def line_through(axis: str, x: Array, y: Array, *, is_log: bool = False) -> Axis
     return AxisLine(axis, on)
 
 
-def never(values: Any) -> Array:
+def never(values: Measured) -> Array:
     """True where a value was never measured; shape of the values."""
     return _has_payload(values, PAYLOAD, PAYLOAD_NO_POINT)
 
 
-def no_point(values: Any) -> Array:
+def no_point(values: Measured) -> Array:
     """True where a pass of a ragged or refined sweep has no point at all; shape of the values."""
     return _has_payload(values, PAYLOAD_NO_POINT)
 
 
-def is_hole(values: Any) -> Array:
+def is_hole(values: Measured) -> Array:
     """True where there is no value, of numbers or texts; shape of the values."""
     values = np.asarray(values)
     if values.dtype.kind == "O":
@@ -201,7 +202,7 @@ def is_hole(values: Any) -> Array:
     return np.isnan(values) if values.dtype.kind in "fc" else np.zeros(values.shape, dtype=bool)
 
 
-def _has_payload(values: Any, *payloads: int) -> Array:
+def _has_payload(values: Measured, *payloads: int) -> Array:
     values = np.asarray(values)
     if values.dtype.kind == "O":
         values = np.where(is_hole(values), values, 0.0).astype(float)
@@ -216,12 +217,12 @@ def _has_payload(values: Any, *payloads: int) -> Array:
     return found
 
 
-def _applied(operation: Callable[..., Any], *operands: Any) -> Curve:
+def _applied(operation: Callable[..., Any], *operands: Measured) -> Curve:
     found: Curve = combine(operation, *operands)
     return found
 
 
-def combine(operation: Callable[..., Any], *operands: Any, resolves_holes: bool = False) -> Any:
+def combine(operation: Callable[..., Any], *operands: Measured, resolves_holes: bool = False) -> Measured:
     """An operation point by point; operands may be curves over some of the axes, lines, or single values.
 
     Results that are not finite (a division by zero) are holes, and so is what any hole is an operand of: never measured
@@ -264,7 +265,7 @@ def combine(operation: Callable[..., Any], *operands: Any, resolves_holes: bool 
     return _like(operands, axes, values)
 
 
-def _like(operands: tuple[Any, ...], axes: dict[str, Array], values: Array) -> Curve:
+def _like(operands: tuple[Measured, ...], axes: dict[str, Array], values: Array) -> Curve:
     """A curve made of operands: evenly sampled as all of them are."""
     curves = [operand for operand in operands if isinstance(operand, Curve)]
     first = curves[0].sampling if curves else None
@@ -273,7 +274,7 @@ def _like(operands: tuple[Any, ...], axes: dict[str, Array], values: Array) -> C
     return ArrayCurve(axes, values)
 
 
-def _combined_line(operation: Callable[..., Any], operands: tuple[Any, ...], axes: set[str]) -> AxisLine:
+def _combined_line(operation: Callable[..., Any], operands: tuple[Measured, ...], axes: set[str]) -> AxisLine:
     if len(axes) > 1:
         raise SequenceError(
             f"lines along {' and '.join(sorted(axes))} meet no curve", remedy="Combine each with a curve over its axis."
@@ -288,7 +289,7 @@ def _combined_line(operation: Callable[..., Any], operands: tuple[Any, ...], axe
     return AxisLine(axis, on)
 
 
-def joined_axes(*operands: Any) -> dict[str, Array]:
+def joined_axes(*operands: Measured) -> dict[str, Array]:
     """All axes of the operands in the order of first appearance."""
     axes: dict[str, Array] = {}
     for operand in operands:
@@ -310,7 +311,7 @@ def joined_axes(*operands: Any) -> dict[str, Array]:
     return axes
 
 
-def spread(operand: Any, axes: dict[str, Array]) -> Any:
+def spread(operand: Measured, axes: dict[str, Array]) -> Measured:
     """The values of an operand, shaped so that they broadcast over the axes; a single value as it is."""
     if isinstance(operand, AxisLine):
         operand = ArrayCurve({operand.axis: axes[operand.axis]}, operand.on(axes[operand.axis]))
@@ -321,7 +322,7 @@ def spread(operand: Any, axes: dict[str, Array]) -> Any:
     return values.reshape([len(axes[name]) if name in operand.axes else 1 for name in axes])
 
 
-def each_point(*operands: Any) -> Iterator[tuple[tuple[Any, ...], tuple[Any, ...]]]:
+def each_point(*operands: Measured) -> Iterator[tuple[tuple[Measured, ...], tuple[Measured, ...]]]:
     """The points over all axes of some operands: the axis values, and the value of each operand there, in Python's own
     types. Raises SequenceError as joined_axes does."""
     axes = joined_axes(*operands)
@@ -331,6 +332,6 @@ def each_point(*operands: Any) -> Iterator[tuple[tuple[Any, ...], tuple[Any, ...
     return zip(points, zip(*spread_out, strict=True), strict=True)
 
 
-def is_curve(x: Any) -> bool:
+def is_curve(x: Measured) -> bool:
     """True for curves and lines."""
     return isinstance(x, Curve | AxisLine)

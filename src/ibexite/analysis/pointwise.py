@@ -11,12 +11,13 @@ import numpy as np
 
 from ibexite.analysis.curve import Array, combine, is_curve
 from ibexite.holes import EQUAL, decide, hole_of, is_equal
+from ibexite.untyped import Measured
 
 
 def pointwise(of_array: Callable[..., Any], of_number: Callable[..., Any]) -> Callable[..., Any]:
     """A function for curves, point by point, and for single values; what has no result is a hole."""
 
-    def apply(*operands: Any) -> Any:
+    def apply(*operands: Measured) -> Measured:
         if any(map(is_curve, operands)):
             return combine(of_array, *operands)
         if any(x != x for x in operands):
@@ -58,7 +59,7 @@ _SIGNS: dict[str, Callable[[Any, Any], Any]] = {
 }  # fmt: skip
 
 
-def compared(sign: str, left: Any, right: Any) -> Any:
+def compared(sign: str, left: Measured, right: Measured) -> Measured:
     """A comparison point by point: True or False (curves: 1 or 0); where a side is a hole, so is the result."""
     operation = _SIGNS[sign]
     if is_curve(left) or is_curve(right):
@@ -70,7 +71,7 @@ def compared(sign: str, left: Any, right: Any) -> Any:
     return operation(left, right)
 
 
-def _compared_arrays(sign: str, a: Array, b: Array) -> Any:
+def _compared_arrays(sign: str, a: Array, b: Array) -> Measured:
     if "O" in (a.dtype.kind, b.dtype.kind):
         return np.asarray(_SIGNS[sign](a.astype(object), b.astype(object))).astype(float)
     found = _SIGNS[sign](a, b)
@@ -79,7 +80,7 @@ def _compared_arrays(sign: str, a: Array, b: Array) -> Any:
     return np.where(same, sign in (">=", "<=", "=="), found).astype(float)
 
 
-def logic(word: str, *operands: Any) -> Any:
+def logic(word: str, *operands: Measured) -> Measured:
     """and, or, not of conditions, point by point, in Kleene's three-valued logic: a hole is neither yes nor no."""
     if any(map(is_curve, operands)):
         operation: Callable[..., Any] = {"and": _all_of, "or": _any_of, "not": lambda x: 1.0 - x}[word]
@@ -87,12 +88,12 @@ def logic(word: str, *operands: Any) -> Any:
     return decide(word, *operands)
 
 
-def _all_of(*operands: Any) -> Any:
+def _all_of(*operands: Measured) -> Measured:
     given = np.broadcast_arrays(*(np.asarray(x, dtype=float) for x in operands))
     least = np.minimum.reduce([np.where(np.isnan(x), 1.0, x) for x in given])
     holes = np.logical_or.reduce([np.isnan(x) for x in given])
     return np.where((least > 0) & holes, math.nan, least)
 
 
-def _any_of(*operands: Any) -> Any:
+def _any_of(*operands: Measured) -> Measured:
     return 1.0 - _all_of(*(1.0 - np.asarray(x, dtype=float) for x in operands))

@@ -13,11 +13,11 @@ import sys
 from collections.abc import Iterable
 from functools import partial
 from pathlib import Path
-from typing import Any
 
 from ibexite.bench.bench import Bench
 from ibexite.errors import BenchError
 from ibexite.instruments.link import Link, Rescue
+from ibexite.untyped import Fields
 
 READY_WITHIN = 10.0  # s
 
@@ -86,7 +86,7 @@ class Guardian:
         self._is_needed = False
         self._control.settimeout(1.0)
 
-    def _tell(self, message: dict[str, Any], handles: list[int] | None = None) -> None:
+    def _tell(self, message: Fields, handles: list[int] | None = None) -> None:
         data = json.dumps(message).encode() + b"\n"
         try:
             if handles:
@@ -133,7 +133,7 @@ def _start(handle: int) -> subprocess.Popen[bytes]:
     )
 
 
-def _deeds(bench: Bench, rescues: dict[str, Rescue]) -> list[dict[str, Any]]:
+def _deeds(bench: Bench, rescues: dict[str, Rescue]) -> list[Fields]:
     """What makes each role safe, in the order of the bench file."""
     deeds = []
     for role, session in bench.safe_roles():

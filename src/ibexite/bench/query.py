@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from math import nan
-from typing import Any
 
 from ibexite import units
 from ibexite.holes import Bad
@@ -13,6 +12,7 @@ from ibexite.instruments.profile import ReadingCommands
 from ibexite.instruments.session import Message, Session
 from ibexite.protocols.scpi import INFINITY, NOT_A_NUMBER, response_value
 from ibexite.units import Dimension
+from ibexite.untyped import Measured
 from ibexite.verdicts import BAD_READINGS, FAULT_OF_UNIT, Reason
 
 
@@ -105,7 +105,7 @@ class Query:
         """Asks; `take` takes the reply."""
         self.session.ask(self._message() if self._select else self._ask)
 
-    def take(self, values: list[Any]) -> list[Bad]:
+    def take(self, values: list[Measured]) -> list[Bad]:
         """Puts the values of the reply into their places; what is bad in it."""
         reply = self._answer(self._in_full)
         if self._is_single:

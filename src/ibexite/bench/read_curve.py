@@ -6,7 +6,6 @@ A curve that cannot be had is one of a single point without value, so that nothi
 from __future__ import annotations
 
 import math
-from typing import Any
 
 import numpy as np
 
@@ -16,6 +15,7 @@ from ibexite.holes import Bad
 from ibexite.instruments.answers import AxisCommands, CurveCommands, Told, holes_in
 from ibexite.instruments.session import Session
 from ibexite.protocols.scpi import INFINITY, response_value
+from ibexite.untyped import Measured
 from ibexite.verdicts import BAD_READINGS, FAULT_OF_UNIT, Reason
 
 
@@ -31,7 +31,7 @@ class CurveQuery(Query):
         self._commands: CurveCommands = commands.curve
         self._unit, self._channel = commands.unit, str(items[0].channel)
 
-    def take(self, values: list[Any]) -> list[Bad]:
+    def take(self, values: list[Measured]) -> list[Bad]:
         """Puts the curve into its place; what is bad in it: all of it, or some of its points."""
         name, place = self.items[0].name, self.places[0]
         reply: bytes = (

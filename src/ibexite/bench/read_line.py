@@ -9,7 +9,6 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from math import nan
-from typing import Any
 
 from ibexite import units
 from ibexite.bench.interface import TRIES
@@ -18,6 +17,7 @@ from ibexite.errors import LinkError
 from ibexite.holes import Bad
 from ibexite.instruments.session import Reconnected, Session
 from ibexite.units import Dimension
+from ibexite.untyped import Measured
 from ibexite.verdicts import BAD_READINGS, Reason
 
 MOST_SETTLING = 100  # readings
@@ -49,7 +49,7 @@ class ReadLine:
     def _forget(self) -> None:
         self._is_set_up = False
 
-    def __call__(self) -> list[Any]:
+    def __call__(self) -> list[Measured]:
         """The values in base units, in the order of the line: numbers and curves; NaN for a bad one."""
         try:
             return self._once() if self._is_set_up and self._is_plain else self._take_all()

@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from functools import lru_cache
-from typing import Any
 
 from ibexite import units
 from ibexite.bench.interface import Key
 from ibexite.errors import CeilingError
 from ibexite.instruments.session import Session
 from ibexite.units import Dimension
+from ibexite.untyped import Bindings
 
 SetLine = Callable[..., None]
 TEXTS_KEPT = 1024  # of each setting in a line
@@ -57,7 +57,7 @@ def make_set_line(
     It raises CeilingError (a value beyond a ceiling or range, or not a number: nothing was sent) and LinkError.
     """
     names = [f"value_{i}" for i in range(len(targets))]
-    bound: dict[str, Any] = {"state": state}
+    bound: Bindings = {"state": state}
     lines = [f"def set_line({', '.join(names)}):"]
     for i, (name, target) in enumerate(zip(names, targets, strict=True)):
         bound |= {f"target_{i}": target, f"low_{i}": target.low, f"high_{i}": target.high}

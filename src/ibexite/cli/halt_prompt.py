@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
 
 import click
 
@@ -12,6 +11,7 @@ from ibexite.engine.services import Halt
 from ibexite.errors import MistakeError, StopRun
 from ibexite.language.program import Program
 from ibexite.stop import Stop
+from ibexite.untyped import Fields
 
 HELP = "next (n, Enter) · continue (c) · again (a): the line before once more · values (v) · stop (s) · or a formula"
 
@@ -47,7 +47,7 @@ class HaltPrompt:
                 except MistakeError as error:
                     click.echo(f"  {error.what} {error.remedy}\n  {HELP}")
 
-    def _values(self, values: dict[str, Any]) -> None:
+    def _values(self, values: Fields) -> None:
         bindings = {name: b for names in self._program.names.values() for name, b in names.items()}
         for name, value in sorted(values.items()):
             if name in bindings and isinstance(value, float | int | str | bool):

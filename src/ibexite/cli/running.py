@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TextIO
@@ -17,6 +16,7 @@ from ibexite.errors import MistakeError
 from ibexite.station.project import shown_path
 from ibexite.station.service import Notice, RunService, UnitOrders
 from ibexite.stop import Stop
+from ibexite.untyped import Fields
 
 if TYPE_CHECKING:
     from ibexite.cli.signals import Signals
@@ -53,7 +53,7 @@ class RunOptions:
     is_measurement: bool = False
 
     @classmethod
-    def from_choices(cls, choices: Mapping[str, Any], **more: Any) -> RunOptions:
+    def from_choices(cls, choices: Fields, **more: Any) -> RunOptions:
         """Options from those of a command line."""
         from ibexite.cli.terminal_operator import login_name
 
@@ -145,7 +145,7 @@ def _operator(options: RunOptions, prepared: Prepared, stop: Stop) -> Operator:
     return TerminalOperator(options.operator, stop) if sys.stdin.isatty() else NoOperator()
 
 
-def tell_report(answer: dict[str, Any]) -> None:
+def tell_report(answer: Fields) -> None:
     """Tells where the report is, or why there is none."""
     if "error" in answer:
         click.echo(str(answer["error"]), err=True)

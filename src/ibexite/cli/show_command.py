@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import json
 from pathlib import Path
-from typing import Any
 
 import click
 
 from ibexite.cli.options import format_option, open_records, records_option
 from ibexite.cli.view import verdict_word
 from ibexite.records.stored_run import Grid, RunRecord, TestRecord
+from ibexite.untyped import Fields
 from ibexite.wording import duration_text, judged_text, place_text, single_text
 
 
@@ -98,7 +98,7 @@ def _values(grids: list[Grid]) -> list[str]:
     return list(lines.values())
 
 
-def _as_data(record: RunRecord) -> dict[str, Any]:
+def _as_data(record: RunRecord) -> Fields:
     return {
         "run": record.row,
         "tests": [

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from typing import Any
 
+from ibexite.untyped import Fields
 from ibexite.wording import column_text, is_log_spaced
 
 WIDTH, HEIGHT = 72, 14
@@ -13,7 +13,7 @@ WIDTH, HEIGHT = 72, 14
 _DOTS = ((0x01, 0x08), (0x02, 0x10), (0x04, 0x20), (0x40, 0x80))
 
 
-def draw_curve(x: Sequence[float], y: Sequence[float], x_meta: dict[str, Any], y_meta: dict[str, Any]) -> list[str]:
+def draw_curve(x: Sequence[float], y: Sequence[float], x_meta: Fields, y_meta: Fields) -> list[str]:
     """The lines of a picture; x is drawn logarithmically where its points are spaced so. Holes are gaps."""
     points = sorted((a, b) for a, b in zip(x, y, strict=True) if math.isfinite(a) and math.isfinite(b))
     if len(points) < 2:
@@ -40,8 +40,8 @@ def draw_curve(x: Sequence[float], y: Sequence[float], x_meta: dict[str, Any], y
 
 
 def _framed(
-    cells: list[list[int]], extent: tuple[float, float], points: list[tuple[float, float]], x_meta: dict[str, Any],
-    y_meta: dict[str, Any], is_log: bool,
+    cells: list[list[int]], extent: tuple[float, float], points: list[tuple[float, float]], x_meta: Fields,
+    y_meta: Fields, is_log: bool,
 ) -> list[str]:  # fmt: skip
     top, bottom = column_text(extent[1], y_meta, 4), column_text(extent[0], y_meta, 4)
     margin = max(len(top), len(bottom))

@@ -16,6 +16,7 @@ from ibexite import units
 from ibexite.engine.services import Live, Question
 from ibexite.errors import NoAnswerError, UnitError
 from ibexite.stop import Stop
+from ibexite.untyped import Measured
 
 TURN = 0.1  # s; how long a line is waited for until it is looked whether the run is to end
 LIVE_INTERVAL = 0.3  # s between two looks at a value that is being adjusted
@@ -29,7 +30,7 @@ class TerminalOperator:
     def __init__(self, name: str, stop: Stop) -> None:
         self.name, self._stop = name, stop
 
-    def ask(self, question: Question) -> Any:
+    def ask(self, question: Question) -> Measured:
         """The answer, checked."""
         click.echo(f"\n  {question.text}")
         if question.picture:

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import ast
 import hashlib
+from decimal import Decimal
 from pathlib import Path
-from typing import Any
 
 from ibexite import units
 from ibexite.classes import instrument_classes
@@ -17,6 +17,7 @@ from ibexite.language.python_function import PythonFunction
 from ibexite.language.source import Span
 from ibexite.plain_file import is_file, read_plain
 from ibexite.toml_reader import TomlTable, read_toml
+from ibexite.untyped import Fields
 from ibexite.values import SINGLE_WORDS, TEXT, WORDS, YES_NO, Quantity, Type, declared
 
 MAX_BYTES = 1_000_000
@@ -85,8 +86,8 @@ def _decorator(decorator: ast.expr) -> str:
     return called.id if isinstance(called, ast.Name) and called.id in ("function", "measurement") else ""
 
 
-def _declared(decorator: ast.Call, path: Path) -> dict[str, Any]:
-    declared: dict[str, Any] = {}
+def _declared(decorator: ast.Call, path: Path) -> Fields:
+    declared: Fields = {}
     try:
         if decorator.args:
             declared["title"] = ast.literal_eval(decorator.args[0])
@@ -110,7 +111,7 @@ def _unit(text: object, where: str) -> units.Unit:
         raise MistakeError(error.what, where=where, remedy=error.remedy) from None
 
 
-def _function(item: ast.FunctionDef, declared: dict[str, Any], file: str, where: str) -> PythonFunction:
+def _function(item: ast.FunctionDef, declared: Fields, file: str, where: str) -> PythonFunction:
     declared.pop("title", None)
     timeout = _seconds(declared.pop("timeout", "10 s"), where)
     if "returns" not in declared:
@@ -151,7 +152,7 @@ def _seconds(text: object, where: str) -> float:
     return float(quantity)
 
 
-def _facts(name: str, declared: dict[str, Any], kind: str, file: str, where: str) -> MeasurementFacts:
+def _facts(name: str, declared: Fields, kind: str, file: str, where: str) -> MeasurementFacts:
     known = ("title", "needs", "inputs", "outputs", "timeout", "version")
     for key in declared:
         if key not in known:
@@ -187,7 +188,7 @@ def _need(name: str, text: str, where: str) -> nodes.Need:
     return nodes.Need(span, name, None, declared(_unit(text, where)))
 
 
-def _input(text: object, where: str) -> tuple[Type, Any]:
+def _input(text: object, where: str) -> tuple[Type, bool | str | Decimal]:
     if isinstance(text, bool):
         return YES_NO, text
     try:
@@ -226,7 +227,7 @@ def read_manifest(path: Path) -> MeasurementFacts:
     table = read_toml(path, what="manifest of a measurement")
     head = table.table("measurement", needed=True)
     program = path.parent / head.text("program")
-    declared: dict[str, Any] = {
+    declared: Fields = {
         "title": head.text("title"), "timeout": head.text("timeout", "60 s"), "version": head.text("version", ""),
         "needs": _texts(table.table("needs")), "inputs": _texts(table.table("inputs")),
         "outputs": _texts(table.table("outputs")),

@@ -4,19 +4,20 @@ from __future__ import annotations
 
 import math
 from functools import partial
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from ibexite import events, units
 from ibexite.engine.keeping import keep_file
 from ibexite.engine.services import Question
 from ibexite.language import fill, nodes
+from ibexite.untyped import Measured
 from ibexite.values import Quantity
 
 if TYPE_CHECKING:
     from ibexite.engine.frame import Frame
 
 
-def ask(frame: Frame, statement: nodes.Ask, bounds: tuple[Any, ...], *values: Any) -> Any:
+def ask(frame: Frame, statement: nodes.Ask, bounds: tuple[Measured, ...], *values: Measured) -> Measured:
     """Asks a question and returns the answer as a value in base units."""
     runtime = frame.runtime
     picture = str(runtime.folder / statement.picture) if statement.picture else ""
@@ -31,20 +32,20 @@ def ask(frame: Frame, statement: nodes.Ask, bounds: tuple[Any, ...], *values: An
         runtime.held_back.append(partial(_answered, frame, question, unit))  # until everything is off
         return None
     if statement.kind == "adjust":
-        answer: Any = _adjust(frame, statement, question)
+        answer: Measured = _adjust(frame, statement, question)
     else:
         return _answered(frame, question, unit)
     _told(frame, question, unit, answer)
     return answer
 
 
-def _answered(frame: Frame, question: Question, unit: units.Unit | None) -> Any:
+def _answered(frame: Frame, question: Question, unit: units.Unit | None) -> Measured:
     answer = frame.runtime.operator.ask(question)
     _told(frame, question, unit, answer)
     return answer
 
 
-def _told(frame: Frame, question: Question, unit: units.Unit | None, answer: Any) -> None:
+def _told(frame: Frame, question: Question, unit: units.Unit | None, answer: Measured) -> None:
     runtime = frame.runtime
     if runtime.operator.trial_reason:
         runtime.mark_trial("confirmed", runtime.operator.trial_reason)
@@ -52,7 +53,7 @@ def _told(frame: Frame, question: Question, unit: units.Unit | None, answer: Any
     runtime.emit(events.Answered(runtime.now(), question.text, told))
 
 
-def _said(answer: Any) -> str:
+def _said(answer: Measured) -> str:
     return ("yes" if answer else "no") if isinstance(answer, bool) else str(answer)
 
 
@@ -80,7 +81,7 @@ def _adjust(frame: Frame, statement: nodes.Ask, question: Question) -> str:
     return f"adjusted to {said}"
 
 
-def attach(frame: Frame, statement: nodes.Attach, *values: Any) -> None:
+def attach(frame: Frame, statement: nodes.Attach, *values: Measured) -> None:
     """Takes a copy of a file into the records.
 
     Raises:

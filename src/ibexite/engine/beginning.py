@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import hashlib
 from pathlib import Path
-from typing import Any
 
 from ibexite import __version__, events
 from ibexite.bench.file import BenchFile
@@ -12,6 +11,7 @@ from ibexite.bench.interface import Connected
 from ibexite.engine.orders import Identity, Orders
 from ibexite.language import constants, nodes
 from ibexite.language.program import Program
+from ibexite.untyped import Fields
 
 
 def sequence_hash(program: Program) -> str:
@@ -86,7 +86,7 @@ def _programs(program: Program) -> dict[str, Path]:
     return {call.program: folder / call.program for call in calls}
 
 
-def instrument(bench: BenchFile, name: str, connected: Connected) -> dict[str, Any]:
+def instrument(bench: BenchFile, name: str, connected: Connected) -> Fields:
     """What is told of an instrument that has answered."""
     fact = bench.instruments[name]
     calibration = fact.calibration
@@ -102,7 +102,7 @@ def instrument(bench: BenchFile, name: str, connected: Connected) -> dict[str, A
     }
 
 
-def _param(param: nodes.Param, program: Program, orders: Orders) -> dict[str, Any]:
+def _param(param: nodes.Param, program: Program, orders: Orders) -> Fields:
     kind, value = program.param_types[param.name], program.params[param.name]
     is_given = any(text.startswith(f"{param.name} = ") for text in program.overrides)
     return {

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from ibexite import events
 from ibexite.compound import picture_text
@@ -16,6 +16,7 @@ from ibexite.language import nodes
 from ibexite.language.python_function import PythonFunction
 from ibexite.outside.children import Outside, as_number
 from ibexite.units import Unit
+from ibexite.untyped import Fields, Measured
 from ibexite.values import Compound, Picture, Type, Words, YesNo
 
 if TYPE_CHECKING:
@@ -24,8 +25,8 @@ if TYPE_CHECKING:
 
 
 def call_executable(
-    frame: Frame, statement: nodes.CallExecutable, given: dict[str, Any], seconds: float
-) -> tuple[Any, ...]:
+    frame: Frame, statement: nodes.CallExecutable, given: Fields, seconds: float
+) -> tuple[Measured, ...]:
     """Runs the program of a `call` line; its results in the order of the line."""
     runtime = frame.runtime
     program = runtime.folder / statement.program
@@ -41,7 +42,7 @@ def call_executable(
     return tuple(gave.values())
 
 
-def typed_value(frame: Frame, answer: dict[str, Any], name: str, kind: Type, who: str) -> Any:
+def typed_value(frame: Frame, answer: Fields, name: str, kind: Type, who: str) -> Measured:
     """One result of a program, as its type says. Of a picture it gives the name of a file, of which a copy is kept.
 
     Raises:
@@ -76,7 +77,7 @@ def _picture(frame: Frame, file: str) -> str:
     return picture_text(Path(file).name, kept.path, kept.sha256, kept.data)
 
 
-def _curve(answer: dict[str, Any], name: str, kind: Type, who: str) -> Any:
+def _curve(answer: Fields, name: str, kind: Type, who: str) -> Measured:
     """A curve: a list of numbers, nested for several axes; its axes are results of the same answer, lists of
     numbers."""
     import numpy as np
@@ -95,7 +96,7 @@ def _curve(answer: dict[str, Any], name: str, kind: Type, who: str) -> Any:
             raise ProgramError(f"{who} gave a point of the axis {axis} that is no number")
     shape = tuple(len(points) for points in axes.values())
 
-    def numbers(entry: Any) -> Any:
+    def numbers(entry: Measured) -> Measured:
         return [numbers(e) for e in entry] if isinstance(entry, list) else as_number(entry, name, who)
 
     try:
@@ -109,7 +110,7 @@ def _curve(answer: dict[str, Any], name: str, kind: Type, who: str) -> Any:
     return ArrayCurve(axes, values)
 
 
-def as_data(value: Any) -> Any:
+def as_data(value: Measured) -> Measured:
     """A value as JSON; a hole is null."""
     if hasattr(value, "values") and hasattr(value, "axes"):
         return {
@@ -119,12 +120,12 @@ def as_data(value: Any) -> Any:
     return None if isinstance(value, float) and value != value else value
 
 
-def told_of(kind: Type, value: Any) -> Any:
+def told_of(kind: Type, value: Measured) -> Measured:
     """What a program gave, for the event of its call: a value of several parts in short, for it has an event itself."""
     return kind.said(value) if isinstance(kind, Compound | Picture) else as_data(value)
 
 
-def call_function(runtime: Runtime, function: PythonFunction, values: tuple[Any, ...]) -> Any:
+def call_function(runtime: Runtime, function: PythonFunction, values: tuple[Measured, ...]) -> Measured:
     """A Python function; for curves where it takes single values, once for each point. It gets and gives numbers in
     the units that it declares."""
     from ibexite.analysis.curve import is_curve
@@ -141,13 +142,13 @@ def call_function(runtime: Runtime, function: PythonFunction, values: tuple[Any,
     return _call(runtime, function, list(values))
 
 
-def _with_axis(function: PythonFunction, points: list[float], given: list[Any]) -> list[Any]:
+def _with_axis(function: PythonFunction, points: list[float], given: list[Measured]) -> list[Measured]:
     """The arguments in their order, the points of the axis at the place of that of its name."""
     rest = iter(given)
     return [points if name == "axis" else next(rest) for name, _, _ in function.arguments]
 
 
-def _call(runtime: Runtime, function: PythonFunction, arguments: list[Any]) -> float:
+def _call(runtime: Runtime, function: PythonFunction, arguments: list[Measured]) -> float:
     for argument in arguments:
         if isinstance(argument, float) and argument != argument:
             return argument
@@ -158,13 +159,13 @@ def _call(runtime: Runtime, function: PythonFunction, arguments: list[Any]) -> f
     return found
 
 
-def _in_unit(value: Any, unit: Unit) -> Any:
+def _in_unit(value: Measured, unit: Unit) -> Measured:
     if isinstance(value, list):
         return [unit.from_base(x) for x in value]
     return unit.from_base(value) if isinstance(value, float) else value
 
 
-def _at_each_point(runtime: Runtime, function: PythonFunction, values: tuple[Any, ...]) -> Any:
+def _at_each_point(runtime: Runtime, function: PythonFunction, values: tuple[Measured, ...]) -> Measured:
     import numpy as np
 
     from ibexite.analysis.curve import ArrayCurve, joined_axes, never, spread

@@ -21,7 +21,6 @@ from ibexite.engine.formula import HELPERS, readings_behind, variable
 from ibexite.language import constants, nodes
 from ibexite.values import Quantity
 
-Bound = dict[str, Any]
 SHOW_CODE = "IBEXITE_SHOW_CODE"  # set to 1, each block that is compiled is printed on the error stream
 
 

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from ibexite.engine.formula import Formulas
 from ibexite.functions import FUNCTIONS
 from ibexite.language import constants, nodes
 from ibexite.language.source import Span
+from ibexite.untyped import Bindings
 from ibexite.values import Type
 
 if TYPE_CHECKING:
@@ -26,7 +28,7 @@ class Loop:
     columns: list[str] = field(default_factory=list)
     inner: list[Loop] = field(default_factory=list)
     table: str = ""
-    points: Any = None  # known before the run, else None
+    points: Sequence[float] | None = None  # known before the run, else None
     is_ragged: bool = False
 
     @property
@@ -40,7 +42,7 @@ class CompilerBase:
 
     _nowhere = Span(0, 0)
 
-    def __init__(self, frame: Frame, bound: dict[str, Any]) -> None:
+    def __init__(self, frame: Frame, bound: Bindings) -> None:
         self.frame, self.program = frame, frame.program
         self.bound = dict(bound)
         self.formulas = Formulas(
@@ -67,12 +69,12 @@ class CompilerBase:
         self._count += 1
         return self._count
 
-    def _bind(self, prefix: str, thing: Any) -> str:
+    def _bind(self, prefix: str, thing: object) -> str:
         name = f"{prefix}_{self._number()}"
         self.bound[name] = thing
         return name
 
-    def _line(self, statement: Any) -> int:
+    def _line(self, statement: nodes.Statement) -> int:
         return self.frame.source.line_of(statement.span.start)
 
     def _type(self, expr: nodes.Expr) -> Type:

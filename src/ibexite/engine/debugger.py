@@ -4,7 +4,6 @@ service."""
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
-from typing import Any
 
 from ibexite.engine.formula import HELPERS, Formulas, variable
 from ibexite.engine.services import Halt, Halts
@@ -15,6 +14,7 @@ from ibexite.language.grammar import line_parser
 from ibexite.language.program import Program
 from ibexite.language.source import Source
 from ibexite.language.types import Typer
+from ibexite.untyped import Fields, Measured
 from ibexite.values import Quantity, Type, YesNo
 
 
@@ -22,7 +22,7 @@ class Debugger:
     """Halts at each line (stepping), or at the lines and tests that were named; `tell` is told of each halt: the line,
     the answer, and the values of that moment."""
 
-    def __init__(self, program: Program, halts: Halts, tell: Callable[[int, str, dict[str, Any]], None]) -> None:
+    def __init__(self, program: Program, halts: Halts, tell: Callable[[int, str, Fields], None]) -> None:
         self._program, self._prompt, self._tell = program, halts.prompt, tell
         self._stepping, self._stops = halts.is_stepping, halts.stops
         self._block = ""
@@ -34,7 +34,7 @@ class Debugger:
         if block.partition(" [")[0] in self._stops:
             self._stepping = True
 
-    def at_line(self, line: int, file: str, names: dict[str, Any]) -> None:
+    def at_line(self, line: int, file: str, names: Fields) -> None:
         """Before a line. Nobody is asked where the halt behind the line before was this one."""
         was_asked, self._was_asked = self._was_asked, False
         is_named = str(line) in self._stops and file == self._program.source.name
@@ -43,7 +43,7 @@ class Debugger:
         self._stepping = True
         self._ask(line, file, names, is_after=False)
 
-    def again(self, following: int, file: str, names: dict[str, Any]) -> bool:
+    def again(self, following: int, file: str, names: Fields) -> bool:
         """Behind a line that can be run again: whether it shall be. `following` is the line that comes next, 0 if the
         block ends."""
         if not self._stepping:
@@ -51,7 +51,7 @@ class Debugger:
         self._was_asked = bool(following)
         return self._ask(following, file, names, is_after=True) == "again"
 
-    def _ask(self, line: int, file: str, names: dict[str, Any], *, is_after: bool) -> str:
+    def _ask(self, line: int, file: str, names: Fields, *, is_after: bool) -> str:
         values = {key[2:].replace("_DOT_", "."): v for key, v in names.items() if key.startswith("v_")}
         source = next((s for s in self._program.sources if s.name == file), self._program.source)
         text = source.line_text(line).strip() if line else "(the end of these lines)"
@@ -63,7 +63,7 @@ class Debugger:
             self._stepping = False
         return answer
 
-    def evaluate(self, text: str, values: dict[str, Any]) -> str:
+    def evaluate(self, text: str, values: Fields) -> str:
         """The value of a formula over the names that have one now, in words.
 
         Raises:
@@ -76,7 +76,7 @@ class Debugger:
         program = self._program
         bindings = program.names.get(self._block.partition(" [")[0], {})
         try:
-            tree: Any = line_parser().parse(source.text, start="deed_line")
+            tree: Measured = line_parser().parse(source.text, start="deed_line")
         except Exception:
             raise MistakeError(f"{text!r} is not a formula", remedy="Write, for example: v_out * i_out") from None
         expr: nodes.Expr = ExprBuilder(source).expr(tree.children[1])
@@ -130,7 +130,7 @@ def check_stops(program: Program, stops: Iterable[str]) -> None:
             raise MistakeError(what, where="--break", remedy="" if stop.isdigit() else did_you_mean(stop, names))
 
 
-def _plain(value: Any) -> Any:
+def _plain(value: Measured) -> Measured:
     """A value for an event."""
     if hasattr(value, "values"):
         return f"a curve of {value.values.size} values"

@@ -9,7 +9,6 @@ from __future__ import annotations
 import math
 from collections.abc import Collection, Mapping
 from decimal import Decimal
-from typing import Any
 
 from ibexite.errors import SequenceError
 from ibexite.functions import FUNCTIONS, Function, target_of
@@ -17,13 +16,14 @@ from ibexite.holes import Counts, hole_of, is_equal
 from ibexite.language import constants, nodes
 from ibexite.language.function_arguments import ARGUMENTS
 from ibexite.language.type_calls import split_flags
+from ibexite.untyped import Measured
 from ibexite.values import NUMBER, Type
 
 _INFINITE = (math.inf, -math.inf)
 _COMPARISONS = {">=": "ge", "<=": "le", ">": "gt", "<": "lt", "==": "eq", "!=": "ne"}
 
 
-def divided(a: Any, b: Any) -> Any:
+def divided(a: Measured, b: Measured) -> Measured:
     """a / b; NaN where b is zero or so small that the result has no number. As curves do it."""
     try:
         result = a / b
@@ -34,42 +34,42 @@ def divided(a: Any, b: Any) -> Any:
     return result
 
 
-def finite(value: Any) -> Any:
+def finite(value: Measured) -> Measured:
     """What single values were added or multiplied to; NaN where that is too large for a number. As curves do it."""
     return math.nan if isinstance(value, float) and value in _INFINITE else value
 
 
-def ge(a: Any, b: Any) -> Any:
+def ge(a: Measured, b: Measured) -> Measured:
     """a >= b; a hole where a or b is one; values that are as good as equal are equal. The functions below likewise."""
     return hole_of(a, b) if a != a or b != b else a >= b or is_equal(a, b)
 
 
-def le(a: Any, b: Any) -> Any:
+def le(a: Measured, b: Measured) -> Measured:
     """a <= b."""
     return hole_of(a, b) if a != a or b != b else a <= b or is_equal(a, b)
 
 
-def gt(a: Any, b: Any) -> Any:
+def gt(a: Measured, b: Measured) -> Measured:
     """a > b."""
     return hole_of(a, b) if a != a or b != b else a > b and not is_equal(a, b)
 
 
-def lt(a: Any, b: Any) -> Any:
+def lt(a: Measured, b: Measured) -> Measured:
     """a < b."""
     return hole_of(a, b) if a != a or b != b else a < b and not is_equal(a, b)
 
 
-def eq(a: Any, b: Any) -> Any:
+def eq(a: Measured, b: Measured) -> Measured:
     """a == b."""
     return hole_of(a, b) if a != a or b != b else a == b or is_equal(a, b)
 
 
-def ne(a: Any, b: Any) -> Any:
+def ne(a: Measured, b: Measured) -> Measured:
     """a != b."""
     return hole_of(a, b) if a != a or b != b else not (a == b or is_equal(a, b))
 
 
-def decided(condition: Any, counts: Counts | None = None) -> bool:
+def decided(condition: Measured, counts: Counts | None = None) -> bool:
     """A condition that must be known.
 
     Raises:
@@ -93,7 +93,7 @@ def as_time(seconds: float) -> float:
     return seconds
 
 
-def never_over(axes: list[str]) -> Any:
+def never_over(axes: list[str]) -> Measured:
     """A curve of which no point was measured."""
     import numpy as np
 

@@ -17,20 +17,21 @@ from ibexite.engine.measuring import run_measurement
 from ibexite.engine.tallies import ReportedTally, TextTally
 from ibexite.engine.watch import Waiting, Watching
 from ibexite.language import nodes
+from ibexite.untyped import Measured
 
 
 class Frame(BenchLines, Values, Loops, Texts):
     """The surroundings of one block; see FrameBase."""
 
-    def call_python(self, name: str, *values: Any) -> Any:
+    def call_python(self, name: str, *values: Measured) -> Measured:
         """Calls a Python function that a `use python` line brought."""
         return call_function(self.runtime, self.scope.functions[name], values)
 
-    def executable_call(self, statement: nodes.CallExecutable) -> Callable[..., tuple[Any, ...]]:
+    def executable_call(self, statement: nodes.CallExecutable) -> Callable[..., tuple[Measured, ...]]:
         """A program that takes values and gives some."""
         return partial(call_executable, self, statement)
 
-    def measurement(self, statement: nodes.Measure, *, in_loop: bool) -> Callable[..., tuple[Any, ...]]:
+    def measurement(self, statement: nodes.Measure, *, in_loop: bool) -> Callable[..., tuple[Measured, ...]]:
         """A reusable measurement."""
         return partial(run_measurement, self, statement, in_loop)
 

@@ -11,6 +11,7 @@ from ibexite.engine.tallies import ReportedTally
 from ibexite.holes import Counts
 from ibexite.language import constants, nodes
 from ibexite.language.program import Binding, Scope
+from ibexite.untyped import Fields
 from ibexite.values import NUMBER, column_of
 
 if TYPE_CHECKING:
@@ -83,7 +84,7 @@ class FrameBase:
 
         return find(target)
 
-    def place(self, node: Any) -> str:
+    def place(self, node: nodes.Statement | nodes.Expr | nodes.Refine) -> str:
         """File and line of a node."""
         return f"{self.source.name}:{self.source.line_of(node.span.start)}"
 
@@ -91,14 +92,14 @@ class FrameBase:
         """The role or signal of the bench that a name of this block means."""
         return self.roles.get(name, name)
 
-    def meta(self, name: str) -> dict[str, Any]:
+    def meta(self, name: str) -> Fields:
         """What is told of a name with its values: name, base unit, unit to show it in, origin."""
         whole, _, part = name.rpartition(".")
         is_part = part in ("re", "im") and name not in self.names
         binding = self.names[whole if is_part else name]
         return column_of(self.prefix + name, binding.type, binding.origin)
 
-    def axis_meta(self, name: str) -> dict[str, Any]:
+    def axis_meta(self, name: str) -> Fields:
         """What is told of an axis, also of one that came with a curve from elsewhere."""
         if name in self.names:
             return {**self.meta(name), "name": name, "origin": "sweep"}

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from ibexite import units
 from ibexite.engine.frame_base import FrameBase
 from ibexite.errors import SequenceError
 from ibexite.language import fill
+from ibexite.untyped import Measured
 from ibexite.values import TEXT, Type, Words, YesNo
 
 
@@ -18,7 +17,7 @@ class Gaps(FrameBase):
         """The names in the gaps of a text."""
         return [gap.name for gap in fill.gaps(text)]
 
-    def bare(self, gap: fill.Gap, value: Any) -> str:
+    def bare(self, gap: fill.Gap, value: Measured) -> str:
         """A value for a machine: the bare number in the unit of the gap."""
         if isinstance(value, bool | str):
             return value if isinstance(value, str) else ("1" if value else "0")
@@ -27,7 +26,7 @@ class Gaps(FrameBase):
         number = units.parse_unit(gap.unit).from_base(value) if gap.unit else value
         return f"{number:.15g}"
 
-    def written(self, gap: fill.Gap, value: Any) -> str:
+    def written(self, gap: fill.Gap, value: Measured) -> str:
         """A value for people."""
         kind = self._type_of_gap(gap)
         if isinstance(kind, Words | YesNo):
@@ -44,6 +43,6 @@ class Gaps(FrameBase):
         owner, _, part = gap.name.partition(".")
         return self.program.names[owner][part].type if part else TEXT
 
-    def filled(self, text: str, values: tuple[Any, ...]) -> str:
+    def filled(self, text: str, values: tuple[Measured, ...]) -> str:
         """A text for people with its gaps filled in."""
         return fill.fill(text, [self.written(g, v) for g, v in zip(fill.gaps(text), values, strict=True)])

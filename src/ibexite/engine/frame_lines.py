@@ -3,20 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
 
 from ibexite.bench.interface import ItemLike
 from ibexite.classes import instrument_classes
 from ibexite.engine.frame_gaps import Gaps
 from ibexite.errors import SequenceError
 from ibexite.language import constants, fill, nodes
+from ibexite.untyped import Fields, Measured
 from ibexite.values import TEXT
 
 
 class BenchLines(Gaps):
     """What a block does with instruments."""
 
-    def set_line(self, statement: nodes.Set) -> Any:
+    def set_line(self, statement: nodes.Set) -> Measured:
         """A set line made ready."""
         settings = [(self.played_by(a.role), a.setting) for a in statement.assignments]
         send = self.runtime.bench.set_line(settings)
@@ -29,7 +29,7 @@ class BenchLines(Gaps):
 
         return send_and_verify
 
-    def read_line(self, statement: nodes.Read) -> Any:
+    def read_line(self, statement: nodes.Read) -> Measured:
         """A read line made ready."""
         settled = self._settled(statement)
         if not any(reading.query for reading in statement.readings):
@@ -43,7 +43,7 @@ class BenchLines(Gaps):
             )
         parts = [self._single(reading, statement) for reading in statement.readings]
 
-        def read(given: dict[str, Any] | None = None) -> list[Any]:
+        def read(given: Fields | None = None) -> list[Measured]:
             return [value for part in parts for value in part(given or {})]
 
         return read
@@ -58,7 +58,7 @@ class BenchLines(Gaps):
         is_relative = kind.dimension.is_plain and kind.shown in ("%", "ppm")
         return float(constants.as_difference(statement.settled, known)), is_relative
 
-    def _single(self, reading: nodes.Reading, statement: nodes.Read) -> Callable[[dict[str, Any]], list[Any]]:
+    def _single(self, reading: nodes.Reading, statement: nodes.Read) -> Callable[[Fields], list[Measured]]:
         if not reading.query:
             line = self.runtime.bench.read_line([self.item(reading)], together=False, averaging=statement.averaging,
                                                 tries=statement.tries)  # fmt: skip
@@ -67,7 +67,7 @@ class BenchLines(Gaps):
         role = self.played_by(reading.role or "")
         gaps = fill.gaps(reading.query)
 
-        def ask(given: dict[str, Any]) -> list[Any]:
+        def ask(given: Fields) -> list[Measured]:
             text = fill.fill(reading.query, [self.bare(gap, given[gap.name]) for gap in gaps])
             return [self.runtime.bench.raw_query(reading.name, role, text, kind, statement.tries)]
 
@@ -109,7 +109,7 @@ class BenchLines(Gaps):
         gaps = fill.gaps(statement.text)
         role = self.played_by(statement.role)
 
-        def send(*values: Any) -> None:
+        def send(*values: Measured) -> None:
             text = fill.fill(statement.text, [self.bare(g, v) for g, v in zip(gaps, values, strict=True)])
             self.runtime.bench.raw_send(role, text)
 

@@ -14,6 +14,7 @@ from ibexite.engine.loops import Refined, SearchTurns, Turns
 from ibexite.engine.tables import Axis, LoopTable
 from ibexite.errors import MistakeError, SequenceError
 from ibexite.language import constants, nodes, points
+from ibexite.untyped import Fields
 from ibexite.values import Words
 
 
@@ -70,7 +71,7 @@ class Loops(FrameBase):
 
         return tell
 
-    def _axis_of_table(self, axis: Axis) -> dict[str, Any]:
+    def _axis_of_table(self, axis: Axis) -> Fields:
         return {**self.meta(axis.name), "name": axis.name, "origin": "sweep"}
 
     def leave(self, axis: str, why: str) -> None:

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
 
 from ibexite import events
 from ibexite.engine.frame_gaps import Gaps
 from ibexite.language import nodes
+from ibexite.untyped import Measured
 
 
 class Texts(Gaps):
@@ -17,7 +17,7 @@ class Texts(Gaps):
         """Shows a text, or puts it into the report."""
         runtime = self.runtime
 
-        def tell(*values: Any) -> None:
+        def tell(*values: Measured) -> None:
             shown = self.filled(statement.text, values)
 
             def show() -> None:

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from ibexite import events, units
 from ibexite.engine.frame_base import FrameBase
 from ibexite.holes import Bound, Counts
+from ibexite.untyped import Fields, Measured
 from ibexite.values import Quantity
 
 if TYPE_CHECKING:
@@ -18,12 +19,12 @@ if TYPE_CHECKING:
 class Values(FrameBase):
     """What a block reads and computes."""
 
-    def readings(self, names: tuple[str, ...]) -> Callable[[list[Any]], list[Any]]:
+    def readings(self, names: tuple[str, ...]) -> Callable[[list[Measured]], list[Measured]]:
         """Passes the values of a read line on and tells of them."""
         metas = [self.meta(name) for name in names]
         runtime, block = self.runtime, self.block
 
-        def tell(values: list[Any]) -> list[Any]:
+        def tell(values: list[Measured]) -> list[Measured]:
             bad, io = runtime.take_bad(), runtime.take_traffic()
             for meta, value in zip(metas, values, strict=True):
                 mine = [b for b in bad if b[0] == meta["name"]]
@@ -48,7 +49,7 @@ class Values(FrameBase):
         runtime, block, meta = self.runtime, self.block, self.meta(name)
         kind = meta.get("kind", Quantity.stored)
 
-        def tell(value: Any, counts: Counts | None = None) -> None:
+        def tell(value: Measured, counts: Counts | None = None) -> None:
             n = (counts.good, counts.of) if counts is not None and counts.of else None
             runtime.fresh[block, meta["name"]] = value
             if isinstance(value, complex):
@@ -59,7 +60,7 @@ class Values(FrameBase):
             else:
                 self._tell_curve(meta, value)
 
-        def tell_one(called: str, value: Any, n: tuple[int, int] | None) -> None:
+        def tell_one(called: str, value: Measured, n: tuple[int, int] | None) -> None:
             bound = ""
             if isinstance(value, Bound):
                 shown = units.format_value(value.limit, self.names[name].type.dimension, shown=meta["shown"] or None)
@@ -79,7 +80,7 @@ class Values(FrameBase):
         meta, metas = self.meta(name), [self.axis_meta(axis) for axis in outer]
         return lambda value, at: self._tell_curve(meta, value, outer=metas, at=at)
 
-    def _tell_curve(self, meta: dict[str, Any], curve: Curve, **more: Any) -> None:
+    def _tell_curve(self, meta: Fields, curve: Curve, **more: Measured) -> None:
         """Emits a curve; a complex one as two."""
         parts = {"": curve.values}
         if curve.values.dtype.kind == "c":
@@ -88,7 +89,7 @@ class Values(FrameBase):
             self.runtime.emit(self._curve_event(meta, meta["name"] + part, curve, values, more))
 
     def _curve_event(
-        self, meta: dict[str, Any], called: str, curve: Curve, values: Any, more: dict[str, Any]
+        self, meta: Fields, called: str, curve: Curve, values: Measured, more: Fields
     ) -> events.WholeCurve:
         from ibexite.analysis.curve import never
 
@@ -103,12 +104,12 @@ class Values(FrameBase):
         )  # fmt: skip
 
 
-def _numbers(values: Any) -> Any:
+def _numbers(values: Measured) -> Measured:
     """Values for an event: a long series of numbers as the array that it is."""
     return values if len(values) > events.LONG and values.dtype.kind == "f" else values.tolist()
 
 
-def plain(value: Any) -> Any:
+def plain(value: Measured) -> Measured:
     """A value for an event: a hole is None."""
     if isinstance(value, float):
         return value if math.isfinite(value) else None

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from ibexite import verdicts
 from ibexite.engine.limit_errors import negative_guard, too_wide_a_guard, wrong_way_round
 from ibexite.events import MOST_LIMITS
 from ibexite.holes import EQUAL, Bound, Counts, is_never_measured
+from ibexite.untyped import Measured
 from ibexite.verdicts import FAULT_OF_UNIT, FAULTS, NO_REASON, Found, Reason, Verdict
 
 if TYPE_CHECKING:
@@ -44,8 +45,8 @@ class Tally:
     at: At = ()
     bound: str = ""  # below, above, at most or at least when the worst value is only known to lie there
     failing: list[At] = field(default_factory=list)
-    least: list[Any] = field(default_factory=list)  # of each axis
-    most: list[Any] = field(default_factory=list)
+    least: list[Measured] = field(default_factory=list)  # of each axis
+    most: list[Measured] = field(default_factory=list)
     limits: list[At] = field(default_factory=list)  # at, low, high of each point, once they differ
     _low: float = math.nan  # the limits of all points so far; NaN, which equals nothing, before the first point
     _high: float = math.nan
@@ -112,7 +113,7 @@ class Tally:
         if len(self.limits) < MOST_LIMITS:
             self.limits.append((*at, low, high))
 
-    def judge_where(self, where: Any, value: float, low: float, high: float, at: At = ()) -> None:
+    def judge_where(self, where: Measured, value: float, low: float, high: float, at: At = ()) -> None:
         """Judges a value if a condition holds; where nobody knows whether it holds, the value counts as bad."""
         if where != where:
             if not any(map(is_never_measured, (where, value, low, high))):
@@ -158,7 +159,7 @@ class Tally:
             self.margin, self.value, self.low, self.high, self.at = margin, limit, low, high, at
             self.bound = value.word
 
-    def judge_curve(self, value: Any, low: Any, high: Any, where: Any, at: At = ()) -> None:
+    def judge_curve(self, value: Measured, low: Measured, high: Measured, where: Measured, at: At = ()) -> None:
         """Judges a curve (or a single value) where the condition holds. Its points are looked at in blocks, so that
         long curves take no more memory; what their limits have of mistakes is found before any point is judged."""
         if all(isinstance(x, float | int) for x in (value, low, high, where)):

@@ -5,13 +5,14 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 import numpy as np
 
 from ibexite.analysis.curve import Array, ArrayCurve, joined_axes, never, spread
 from ibexite.engine.limit_errors import too_wide_a_guard, wrong_way_round
 from ibexite.holes import EQUAL, Bound
+from ibexite.untyped import Measured
 
 BLOCK = 8_192  # points
 
@@ -44,7 +45,7 @@ class Block(NamedTuple):
 class JudgedPoints:
     """A value, its limits and its condition over all axes of them."""
 
-    def __init__(self, value: Any, low: Any, high: Any, where: Any, guard: float) -> None:
+    def __init__(self, value: Measured, low: Measured, high: Measured, where: Measured, guard: float) -> None:
         self._axes = joined_axes(value, low, high, where)
         self._shape = tuple(map(len, self._axes.values()))
         self._guard = guard
@@ -52,10 +53,10 @@ class JudgedPoints:
         self._flat = [self._spread(x).reshape(-1) for x in (value, low, high, where)]
         self._bounds = self._all_bounds(value)
 
-    def _spread(self, x: Any) -> Array:
+    def _spread(self, x: Measured) -> Array:
         return np.broadcast_to(np.asarray(spread(x, self._axes), dtype=float), self._shape)
 
-    def _all_bounds(self, value: Any) -> dict[int, Bound]:
+    def _all_bounds(self, value: Measured) -> dict[int, Bound]:
         """The bounds in the value, by the place in what is judged, which may have further axes."""
         known = getattr(value, "bounds", None)
         if not known:
@@ -112,12 +113,12 @@ class JudgedPoints:
         at = np.unravel_index(place, self._shape)
         return tuple(_item(axis[p]) for axis, p in zip(self._axes.values(), at, strict=True))
 
-    def extent(self, places: Array) -> tuple[list[Any], list[Any]]:
+    def extent(self, places: Array) -> tuple[list[Measured], list[Measured]]:
         """The least and the greatest axis value of some points, by axis."""
         at = np.unravel_index(places, self._shape)
         met = [axis[p] for axis, p in zip(self._axes.values(), at, strict=True)]
         return [_item(axis.min()) for axis in met], [_item(axis.max()) for axis in met]
 
 
-def _item(value: Any) -> Any:
+def _item(value: Measured) -> Measured:
     return value.item() if hasattr(value, "item") else value

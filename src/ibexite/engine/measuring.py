@@ -4,7 +4,7 @@ conversation in which every setting goes through the ceilings of the bench."""
 from __future__ import annotations
 
 import time
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from ibexite import events
 from ibexite.engine.calling import _outside, as_data, told_of, typed_value
@@ -13,6 +13,7 @@ from ibexite.holes import Counts
 from ibexite.language import nodes
 from ibexite.language.points import exact
 from ibexite.language.program import VettedMeasure
+from ibexite.untyped import Fields, Measured
 from ibexite.values import NUMBER, column_of
 
 if TYPE_CHECKING:
@@ -21,7 +22,7 @@ if TYPE_CHECKING:
 MOST_REQUESTS = 1_000_000
 
 
-def run_measurement(frame: Frame, statement: nodes.Measure, in_loop: bool, *inputs: Any) -> tuple[Any, ...]:
+def run_measurement(frame: Frame, statement: nodes.Measure, in_loop: bool, *inputs: Measured) -> tuple[Measured, ...]:
     """Carries out one call of a measurement; its outputs in the order of their declaration."""
     use = frame.program.measures[statement]
     roles = {name: frame.played_by(role) for name, role in use.roles.items()}
@@ -35,8 +36,8 @@ def run_measurement(frame: Frame, statement: nodes.Measure, in_loop: bool, *inpu
 
 
 def _in_the_language(
-    frame: Frame, statement: nodes.Measure, use: VettedMeasure, roles: dict[str, str], inputs: tuple[Any, ...]
-) -> tuple[Any, ...]:
+    frame: Frame, statement: nodes.Measure, use: VettedMeasure, roles: dict[str, str], inputs: tuple[Measured, ...]
+) -> tuple[Measured, ...]:
     """A block of its own, compiled at the first call of the line and renewed for each further one."""
     made = frame.measurements.get(statement)
     if made is None:
@@ -49,7 +50,7 @@ def _in_the_language(
         problem = use.measurement.refusal(name, exact(value) if isinstance(value, float) else value)
         if problem:
             raise SequenceError(f"{use.measurement.name}: {problem[0]}", remedy=problem[1])
-    results: tuple[Any, ...] = run(*inputs)
+    results: tuple[Measured, ...] = run(*inputs)
     for name in use.measurement.outputs:
         counts = Counts(0, 0, inner.bad_behind(name))
         frame.left_bad(f"{statement.name}.{name}", counts)
@@ -64,7 +65,7 @@ class _Requests:
         self._runtime = frame.runtime
         self._tables: dict[tuple[str, ...], list[int]] = {}  # number and rows of each
 
-    def answer(self, request: dict[str, Any]) -> dict[str, Any]:
+    def answer(self, request: Fields) -> Fields:
         """Carries out one request."""
         if "set" in request:
             self._set(request["set"])
@@ -89,7 +90,7 @@ class _Requests:
             raise ProgramError(f"{self._use.measurement.name} has no role {name!r}", remedy=f"It declares: {known}.")
         return self._roles[name]
 
-    def _set(self, settings: dict[str, Any]) -> None:
+    def _set(self, settings: Fields) -> None:
         targets, values = [], []
         for key, value in settings.items():
             role, _, setting = str(key).partition(".")
@@ -128,8 +129,8 @@ class _Requests:
 
 
 def _outside_the_language(
-    frame: Frame, use: VettedMeasure, roles: dict[str, str], inputs: tuple[Any, ...]
-) -> dict[str, Any]:
+    frame: Frame, use: VettedMeasure, roles: dict[str, str], inputs: tuple[Measured, ...]
+) -> Fields:
     facts, runtime = use.measurement, frame.runtime
     outside = _outside(runtime)
     given = {name: as_data(value) for name, value in zip(facts.inputs, inputs, strict=True)}
@@ -165,7 +166,7 @@ def _outside_the_language(
     return outputs
 
 
-def _outputs(frame: Frame, result: Any, use: VettedMeasure) -> dict[str, Any]:
+def _outputs(frame: Frame, result: Measured, use: VettedMeasure) -> Fields:
     facts = use.measurement
     if not isinstance(result, dict):
         raise ProgramError(f"{facts.name} gave {result!r:.60}", remedy="It must give an object with its outputs.")

@@ -5,10 +5,10 @@ from __future__ import annotations
 import datetime
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from typing import Any
 
 from ibexite.engine.selection import Selection
 from ibexite.frozen import frozen
+from ibexite.untyped import Measured
 from ibexite.verdicts import NO_REASON, Judgement, Reason, Verdict
 
 
@@ -64,7 +64,9 @@ class Earlier:
     tests: dict[str, EarlierTest] = field(default_factory=dict)
     trial: tuple[Reason, ...] = ()  # the reasons of all runs whose values it holds, each with its run
     changes: dict[str, tuple[str, ...]] = field(default_factory=dict)  # by run: what differs since from what is now
-    result: Callable[[str, str], Any] | None = None  # of (test, name): a value that may be used, None if there is none
+    result: Callable[[str, str], Measured] | None = (
+        None  # of (test, name): a value that may be used, None if there is none
+    )
 
     def reasons(self, taken: set[str]) -> list[Reason]:
         """Why the merged result is a trial, given the runs of the tests that are taken over from them."""

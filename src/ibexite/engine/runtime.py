@@ -19,6 +19,7 @@ from ibexite.holes import NEVER_MEASURED, Bad, decide
 from ibexite.language import nodes
 from ibexite.language.constants import Value
 from ibexite.language.program import MeasurementFacts, Program, Scope
+from ibexite.untyped import Bindings, Fields, Measured
 from ibexite.verdicts import Found, Reason, Verdict
 from ibexite.wording import judged_text
 
@@ -45,11 +46,11 @@ class Runtime:
         program: Program,
         bench: BenchLike,
         services: Services,
-        emit: Callable[[Any], None],
+        emit: Callable[[events.Event], None],
         *,
         serial: str,
         trial: list[Reason],
-        earlier_results: Callable[[str, str], Any] | None,
+        earlier_results: Callable[[str, str], Measured] | None,
     ) -> None:
         """`trial` takes the reasons why a pass would not count, as they are found; `earlier_results` gives those of
         tests that a retest takes over, None for one that is not known."""
@@ -61,8 +62,10 @@ class Runtime:
         self.records = services.records  # where attached files are kept
         self.block = ""  # the test that is running, or "before unit"
         self.corner = ""  # the suffix of its corner, " [temp = -20 degC]"
-        self.results: dict[tuple[str, str], Any] = {}  # of finished tests; a column is a function that makes its curve
-        self.fresh: dict[tuple[str, str], Any] = {}  # of the test that is running
+        self.results: dict[
+            tuple[str, str], Measured
+        ] = {}  # of finished tests; a column is a function that makes its curve
+        self.fresh: dict[tuple[str, str], Measured] = {}  # of the test that is running
         self.left_bad: dict[tuple[str, str], int] = {}  # how many bad values were left out of results, as `results`
         self.fresh_left_bad: dict[tuple[str, str], int] = {}
         self.found: list[Found] = []  # what checks, watches and instruments say of this test
@@ -82,7 +85,7 @@ class Runtime:
 
         return Debugger(self.program, halts, self._halted)
 
-    def _halted(self, line: int, answer: str, values: dict[str, Any]) -> None:
+    def _halted(self, line: int, answer: str, values: Fields) -> None:
         """The run stood still, or a line is carried out again: told with the values of that moment."""
         self.mark_trial("halted", "the run was halted between its lines")
         self.emit(events.Halted(self.now(), self.block, line, answer, values))
@@ -187,9 +190,9 @@ class Runtime:
         compiler = Compiler(frame, self.bound(frame))
         return compiler.condition(expr)
 
-    def bound(self, frame: Frame) -> dict[str, Any]:
+    def bound(self, frame: Frame) -> Bindings:
         """What the code of every block can call."""
-        bound: dict[str, Any] = {
+        bound: Bindings = {
             "result_of": self.result_of,
             "call_python": frame.call_python,
             "wait": self.wait,
@@ -231,7 +234,7 @@ class Runtime:
         self.results |= self.fresh
         self.left_bad |= self.fresh_left_bad
 
-    def result_of(self, test: str, name: str) -> Any:
+    def result_of(self, test: str, name: str) -> Measured:
         """A result of another test; in a group that is repeated, that of the same corner."""
         key = (test + self.corner, name)
         key = key if key in self.results else (test, name)

@@ -6,12 +6,13 @@ import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Protocol
+from typing import TYPE_CHECKING, Protocol
 
 from ibexite.errors import NoAnswerError, SequenceError
 from ibexite.frozen import frozen
 from ibexite.stop import Stop
 from ibexite.units import Unit
+from ibexite.untyped import Fields, Measured
 
 if TYPE_CHECKING:
     from ibexite.bench.guardian import Guardian
@@ -88,7 +89,7 @@ class Operator(Protocol):
     name: str
     trial_reason: str  # why answers of this operator make the run a trial, "" if they do not
 
-    def ask(self, question: Question) -> Any:
+    def ask(self, question: Question) -> Measured:
         """The answer: a text, True or False, or a number in base units; for confirm and button what was done."""
 
     def adjust(self, question: Question, live: Live) -> str:
@@ -107,7 +108,7 @@ class NoOperator:
     name = ""
     trial_reason = ""
 
-    def ask(self, question: Question) -> Any:
+    def ask(self, question: Question) -> Measured:
         """Raises NoAnswerError."""
         raise NoAnswerError(
             f"there is nobody to answer: {question.text!r}",
@@ -134,11 +135,11 @@ class Consenting(NoOperator):
 
     name = "none (--yes)"
 
-    def __init__(self, answers: dict[str, Any] | None = None) -> None:
+    def __init__(self, answers: Fields | None = None) -> None:
         self._answers = answers or {}
         self.trial_reason = ""
 
-    def ask(self, question: Question) -> Any:
+    def ask(self, question: Question) -> Measured:
         """Confirms, or gives the answer that was prepared."""
         self.trial_reason = "confirmations taken as given (--yes)"
         if question.kind in ("confirm", "button"):
@@ -165,7 +166,7 @@ class Halt:
     file: str
     line: int
     text: str
-    values: dict[str, Any]
+    values: Fields
     is_after: bool  # the line was carried out already, and can be run again
 
 

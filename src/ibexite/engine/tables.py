@@ -15,9 +15,10 @@ from typing import TYPE_CHECKING, Any
 
 from ibexite.events import NOTHING_SAID, Row
 from ibexite.holes import NO_POINT, Bound, is_never_measured
+from ibexite.untyped import Measured
 
 if TYPE_CHECKING:
-    from ibexite.analysis.curve import Curve
+    from ibexite.analysis.curve import Array, Curve
 
 
 NO_HOLES: tuple[tuple[int, ...], tuple[tuple[int, str], ...]] = ((), ())
@@ -71,7 +72,7 @@ class Axis:
     def __len__(self) -> int:
         return len(self.points)
 
-    def values(self) -> Any:
+    def values(self) -> Array:
         """The points, shape (n,): numbers, or texts as objects."""
         import numpy as np
 
@@ -134,7 +135,7 @@ class LoopTable:
         # As Row(…), in half the time: it is done at each point of a sweep.
         runtime.emit(tuple.__new__(Row, (t, self.number, x, values, bad, io, *more)))
 
-    def _numbers(self, values: tuple[Any, ...]) -> list[float]:
+    def _numbers(self, values: tuple[Measured, ...]) -> list[float]:
         """A row with the numbers of texts in place of them."""
         numbers = list(values)
         for column, known in self._texts.items():
@@ -196,7 +197,7 @@ class LoopTable:
             axes, self._with_texts(column, self._over_axes(column, place)), self._bounds_of(column, place)
         )
 
-    def _with_texts(self, column: str, numbers: Any) -> Any:
+    def _with_texts(self, column: str, numbers: Array) -> Array:
         """The values of a column, texts in place of their numbers."""
         known = self._texts.get(self.columns.index(column))
         if known is None:
@@ -224,7 +225,7 @@ class LoopTable:
                 found[flat] = bound
         return found
 
-    def _over_axes(self, column: str, place: tuple[int, ...]) -> Any:
+    def _over_axes(self, column: str, place: tuple[int, ...]) -> Array:
         """A column over all axes, or over the inner ones at one place of the outer ones; copied: more rows are to
         come."""
         import numpy as np
@@ -239,7 +240,8 @@ class LoopTable:
             rows = math.prod(inner) * step
             return np.array(self._values[number * rows + first : (number + 1) * rows : step]).reshape(inner)
         self.keep_places()
-        spread = np.full(shape, NO_POINT)
+        spread: Array = np.full(shape, NO_POINT)
         if self._places:
             spread[tuple(np.array(self._places).T)] = np.array(self._values[first::step])
-        return spread[place]
+        part: Array = spread[place]
+        return part

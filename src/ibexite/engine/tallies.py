@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import math
 import re
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from ibexite import events, units
 from ibexite.engine.judge import Tally
 from ibexite.holes import hole_of
 from ibexite.language import nodes
+from ibexite.untyped import Fields, Measured
 from ibexite.values import Words, YesNo
 from ibexite.verdicts import FAULTS, Found, Reason
 
@@ -58,7 +59,7 @@ class ReportedTally(Tally):
 
 
 def judged(
-    frame: Frame, subject: events.Subject, tally: Tally, found: Found, axes: list[dict[str, Any]], *, said: str = "",
+    frame: Frame, subject: events.Subject, tally: Tally, found: Found, axes: list[Fields], *, said: str = "",
     demand: str = "", origin: str = "",
 ) -> events.Judged:  # fmt: skip
     """The event for what a tally has seen, with what it says of the test.
@@ -104,7 +105,7 @@ class TextTally(ReportedTally):
         super().renew()
         self._said = self._demand = ""
 
-    def judge_text(self, value: Any, wanted: Any, where: Any, at: tuple[float | str, ...]) -> None:
+    def judge_text(self, value: Measured, wanted: Measured, where: Measured, at: tuple[float | str, ...]) -> None:
         """Judges a text, or a curve of them point by point, where the condition holds."""
         if all(isinstance(x, str | float | bool) for x in (value, wanted, where)):
             self._judge_one(value, wanted, where, at)
@@ -114,7 +115,7 @@ class TextTally(ReportedTally):
         for place, (value_here, wanted_here, where_here) in each_point(value, wanted, where):
             self._judge_one(value_here, wanted_here, where_here, at + place)
 
-    def _judge_one(self, value: Any, wanted: Any, where: Any, at: tuple[Any, ...]) -> None:
+    def _judge_one(self, value: Measured, wanted: Measured, where: Measured, at: tuple[Measured, ...]) -> None:
         statement, before = self._statement, self.margin
         assert statement.criterion is not None
         is_pattern = statement.criterion.kind == "matches"
@@ -166,12 +167,12 @@ def label_of(frame: Frame, statement: nodes.Check, text: str, subject: str) -> s
     return subject or text.split(" ", 1)[1].split(" where ")[0]
 
 
-def source_text(source: Any, span: Any) -> str:
+def source_text(source: Measured, span: Measured) -> str:
     """The text of a line, without comment, in one piece."""
     return re.sub(r"\s+", " ", source.text[span.start : span.end].split("#")[0]).strip()
 
 
-def or_none(value: Any) -> Any:
+def or_none(value: Measured) -> Measured:
     """A number for an event: None for a hole, and for a limit that there is not. A text is itself."""
     if isinstance(value, str):
         return value

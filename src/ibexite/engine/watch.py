@@ -16,6 +16,7 @@ from ibexite.engine.tallies import judged, source_text
 from ibexite.errors import SequenceError
 from ibexite.language import nodes
 from ibexite.language.source import Span
+from ibexite.untyped import Fields, Measured
 from ibexite.values import Quantity, Type, column_of
 from ibexite.verdicts import FAULT_OF_UNIT, NO_REASON, Reason, Verdict
 
@@ -28,14 +29,14 @@ DRIFT_READINGS = 5  # how many readings drift(x) looks back, unless the wait ask
 class Log:
     """Rows of readings over the time since they began, as a table of the test."""
 
-    def __init__(self, frame: Frame, axis: str, metas: list[dict[str, Any]]) -> None:
+    def __init__(self, frame: Frame, axis: str, metas: list[Fields]) -> None:
         self._runtime = frame.runtime
         self._number = frame.runtime.next_table()
         self._began = frame.runtime.clock.now()
         time = {"name": axis, "unit": "s", "shown": "", "origin": "sweep"}
         frame.runtime.emit(events.TableStarted(frame.runtime.now(), frame.block, self._number, [time], metas))
 
-    def row(self, values: list[Any]) -> None:
+    def row(self, values: list[Measured]) -> None:
         """Records a row."""
         runtime = self._runtime
         elapsed = round(runtime.clock.now() - self._began, 6)
@@ -72,7 +73,7 @@ class Waiting:
         runtime.bench.complete()
         began = due = runtime.clock.now()
         in_a_row = 0
-        values: list[Any] = []
+        values: list[Measured] = []
         while True:
             values = self._read()
             at = runtime.clock.now() - began
@@ -200,7 +201,7 @@ class Watching:
         found = tally.verdict(runtime.bad_reasons.get(self._name, []))
         runtime.judged(judged(frame, subject, tally, found, [axis]))
 
-    def _whole_line(self) -> Any:
+    def _whole_line(self) -> Measured:
         source = self._frame.source
         line = source.line_of(self._statement.span.start)
         start = self._statement.span.start - source.position(self._statement.span.start)[1] + 1

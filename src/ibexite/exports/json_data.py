@@ -3,11 +3,10 @@ base units; a hole is null."""
 
 from __future__ import annotations
 
-from typing import Any
-
 import orjson
 
 from ibexite.records.stored_run import Grid, RunRecord, TestRecord, put_together
+from ibexite.untyped import Fields
 
 _OPTIONS = orjson.OPT_INDENT_2 | orjson.OPT_APPEND_NEWLINE  # what is no finite number becomes null
 
@@ -18,7 +17,7 @@ def files_of(run: RunRecord) -> dict[str, str]:
     return {"run": orjson.dumps(data, option=_OPTIONS).decode()}
 
 
-def _part(test: TestRecord) -> dict[str, Any]:
+def _part(test: TestRecord) -> Fields:
     singles = [grid for grid in test.grids if not grid.axes]
     return {
         "part": test.row,
@@ -29,11 +28,11 @@ def _part(test: TestRecord) -> dict[str, Any]:
     }
 
 
-def _table(grid: Grid) -> dict[str, Any]:
+def _table(grid: Grid) -> Fields:
     return {"axes": grid.axes, "columns": [_column(grid, i) for i in range(len(grid.columns))]}
 
 
-def _column(grid: Grid, at: int, *, is_single: bool = False) -> dict[str, Any]:
+def _column(grid: Grid, at: int, *, is_single: bool = False) -> Fields:
     column = grid.columns[at]
     values = [None if value != value else value for value in grid.values(column["name"])]
     told = {key: column[key] for key in ("name", "origin", "unit", "shown", "kind", "n", "bound")}

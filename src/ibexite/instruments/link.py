@@ -13,10 +13,11 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from enum import Enum
-from typing import Any, Protocol
+from typing import Protocol
 
 from ibexite.errors import LinkError
 from ibexite.frozen import frozen
+from ibexite.untyped import Fields
 
 TURN = 0.1  # s
 
@@ -55,7 +56,7 @@ class Rescue:
     `plan` says, and begins with a device clear.
     """
 
-    plan: dict[str, Any]
+    plan: Fields
     handle: int | None
 
 

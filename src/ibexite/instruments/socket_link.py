@@ -17,7 +17,7 @@ from ibexite.instruments.link import TURN, LinkOptions, Reply, Rescue, StrayErro
 from ibexite.protocols.framing import Framer, NoBlock, TooLong, block_content
 
 
-def _closed(_: Any) -> Any:
+def _closed(_: object) -> Any:
     raise OSError(0, "it is closed")
 
 

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from ibexite.language import nodes, words
 from ibexite.language.build_deeds import DeedBuilder
 from ibexite.language.build_expr import string
@@ -11,6 +9,7 @@ from ibexite.language.grammar import parse_line
 from ibexite.language.layout import Line, read_layout
 from ibexite.language.parser import Tree
 from ibexite.language.source import Source, Span
+from ibexite.untyped import Fields
 from ibexite.values import declared
 
 _ONCE = (
@@ -32,7 +31,7 @@ class _Builder(DeedBuilder):
     def __init__(self, source: Source) -> None:
         super().__init__(source)
         nowhere = Span(0, 1)
-        self.parts: dict[str, Any] = {
+        self.parts: Fields = {
             "title": "", "product": "", "revision": "", "serial": "", "serial_span": nowhere, "limits": "",
             "limits_span": nowhere, "tags": (), "uses": [], "needs": (), "params": (), "constants": (),
             "measurements": [],
@@ -60,9 +59,7 @@ class _Builder(DeedBuilder):
             getattr(self, f"_top_{kind}")(line, tree)
         if not is_shared:
             self._whole(seen)
-        made: dict[str, Any] = {
-            key: tuple(value) if isinstance(value, list) else value for key, value in self.parts.items()
-        }
+        made: Fields = {key: tuple(value) if isinstance(value, list) else value for key, value in self.parts.items()}
         return nodes.Sequence(**made)
 
     def _whole(self, seen: dict[str, Line]) -> None:
@@ -124,8 +121,8 @@ class _Builder(DeedBuilder):
                           found.get("tags", ()), found.get("condition"), tuple(found.get("needs_pass", ())),
                           found.get("keeps_state", False))  # fmt: skip
 
-    def _clauses(self, line: Line, clauses: list[Tree]) -> dict[str, Any]:
-        found: dict[str, Any] = {}
+    def _clauses(self, line: Line, clauses: list[Tree]) -> Fields:
+        found: Fields = {}
         for clause in clauses:
             kind = str(clause.data)
             if kind in found and kind != "needs_pass":

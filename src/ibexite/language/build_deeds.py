@@ -12,6 +12,7 @@ from ibexite.language.grammar import parse_line
 from ibexite.language.layout import Line
 from ibexite.language.parser import Token, Tree
 from ibexite.language.source import Span
+from ibexite.untyped import Fields
 from ibexite.values import NUMBER, TEXT, YES_NO, declared
 
 _SPACINGS = {
@@ -166,7 +167,7 @@ class DeedBuilder(ExprBuilder):
         value, demand, *clauses = tree.children
         if demand is not None and demand.data in ("where", "guarded", "allowing", "label"):
             clauses, demand = [demand, *clauses], None
-        found: dict[str, Any] = {}
+        found: Fields = {}
         order = ["where", "guarded", "allowing", "label"]
         last = -1
         for clause in clauses:

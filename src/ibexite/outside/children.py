@@ -10,6 +10,7 @@ from typing import Any
 
 from ibexite.errors import ProgramError, StopRun
 from ibexite.outside.process import Conversation, command_for, run_once
+from ibexite.untyped import Fields
 
 START_TIME = 20.0  # s; how long a Python file may take to load its libraries
 
@@ -34,7 +35,7 @@ class Outside:
             raise ProgramError(f"{name} of {Path(file).name} failed: {answer['error']}", remedy="Mend the function.")
         return answer.get("result")
 
-    def measurement(self, file: str, name: str, kind: str, inputs: dict[str, Any]) -> tuple[Conversation, bool]:
+    def measurement(self, file: str, name: str, kind: str, inputs: Fields) -> tuple[Conversation, bool]:
         """Starts a measurement; what follows is a conversation. True if the child ends with it."""
         if kind == "python":
             child = self._worker(file)
@@ -46,7 +47,7 @@ class Outside:
         child.send({"measure": name, "inputs": inputs})
         return child, True
 
-    def _answer(self, child: Conversation, file: str, seconds: float) -> dict[str, Any]:
+    def _answer(self, child: Conversation, file: str, seconds: float) -> Fields:
         try:
             return child.receive(seconds)
         except (ProgramError, StopRun):
@@ -71,7 +72,7 @@ class Outside:
                 raise ProgramError(f"{path.name} cannot be loaded: {ready['error']}", remedy="Mend the file.")
         return self._workers[file]
 
-    def call_executable(self, program: Path, given: dict[str, Any], seconds: float) -> dict[str, Any]:
+    def call_executable(self, program: Path, given: Fields, seconds: float) -> Fields:
         """The answer of a program; see ibexite.outside.process.run_once."""
         return run_once(program.name, program, given, seconds, self._heed)
 
@@ -81,7 +82,7 @@ class Outside:
             self.drop(file)
 
 
-def as_number(value: Any, name: str, who: str) -> float:
+def as_number(value: object, name: str, who: str) -> float:
     """A number from outside; null and NaN are holes.
 
     Raises:

@@ -16,9 +16,10 @@ import threading
 import time
 from collections.abc import Callable
 from pathlib import Path
-from typing import IO, Any
+from typing import IO
 
 from ibexite.errors import ProgramError
+from ibexite.untyped import Fields
 
 MAX_REPLY = 4_000_000  # bytes of one reply; a curve of 100,000 points fits
 MAX_ERRORS = 2_000  # bytes of its standard error that are kept, for the message
@@ -70,7 +71,7 @@ class Conversation:
         while part := os.read(stream.fileno(), 65536):
             self._errors = (self._errors + part)[-MAX_ERRORS:]
 
-    def send(self, message: dict[str, Any]) -> None:
+    def send(self, message: Fields) -> None:
         """Sends a message. A child that does not read is noticed when it does not answer."""
         assert self._process.stdin
         try:
@@ -87,7 +88,7 @@ class Conversation:
         except (BrokenPipeError, OSError):
             pass
 
-    def receive(self, seconds: float) -> dict[str, Any]:
+    def receive(self, seconds: float) -> Fields:
         """The next message.
 
         Raises:
@@ -175,8 +176,8 @@ class Conversation:
 
 
 def run_once(
-    name: str, program: Path, given: dict[str, Any], seconds: float, heed: Callable[[], None] = lambda: None
-) -> dict[str, Any]:
+    name: str, program: Path, given: Fields, seconds: float, heed: Callable[[], None] = lambda: None
+) -> Fields:
     """Runs a program: `given` as JSON on its standard input, one JSON object from its standard output.
 
     Raises:

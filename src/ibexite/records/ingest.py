@@ -7,20 +7,20 @@ import json
 import math
 import sys
 from array import array
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable
 from dataclasses import dataclass, field
-from typing import Any
 
 from ibexite import events
 from ibexite.errors import RecordsError
 from ibexite.holes import Bad
 from ibexite.records.older_journals import as_it_is, into_present_form
 from ibexite.records.stored_events import KINDS, event_of
+from ibexite.untyped import Fields
 from ibexite.values import Quantity, is_words
 from ibexite.verdicts import Reason, Verdict, told
 from ibexite.wording import percent_of_tolerance
 
-RowDict = dict[str, Any]
+RowDict = Fields
 # The blocks around the tests, with their places before and behind all of them.
 BLOCKS = {"before lot": -2, "before unit": -1, "after unit": 1_000_000, "after lot": 1_000_001}
 # Events that leave no row in the store: what they tell is in others, or of the way only. Journals keep them all.
@@ -166,7 +166,7 @@ class _Collector:
             }
             self.grids[e.table] = _Grid(test, columns, array("d"), [[] for _ in columns], texts)
 
-    def took_plain_row(self, entry: Mapping[str, Any]) -> bool:
+    def took_plain_row(self, entry: Fields) -> bool:
         """Takes a row in which nothing is missing straight from its stored form, as nearly all are; False if it is no
         such row."""
         grid, row = self.grids.get(entry["table"]), entry["x"] + entry["v"]
@@ -302,7 +302,7 @@ class _Collector:
         return self.rows
 
 
-def _column(meta: Mapping[str, Any], grid: int, position: int, given: events.Numbers) -> RowDict:
+def _column(meta: Fields, grid: int, position: int, given: events.Numbers) -> RowDict:
     """A row of curves, from what was told of it and its values: numbers as they are, of texts their numbers in
     `labels`, a hole as NaN; or where they are."""
     texts: dict[str, float] = {}
@@ -333,7 +333,7 @@ def _labels(labels: Iterable[str]) -> str:
     return json.dumps(list(labels)) if labels else ""
 
 
-def _short(value: Any) -> str:
+def _short(value: object) -> str:
     if isinstance(value, dict):
         return f"a curve of {len(value.get('values', []))} values"
     return str(value)[:60]
@@ -342,7 +342,7 @@ def _short(value: Any) -> str:
 _UNFIT = (KeyError, TypeError, ValueError, IndexError, AttributeError)  # what an event that lacks something leads to
 
 
-def rows_of(entries: Iterable[dict[str, Any]], name: str = "") -> RunRows | None:
+def rows_of(entries: Iterable[Fields], name: str = "") -> RunRows | None:
     """The rows of a run from the entries of its journal; None if there are none.
 
     Raises:

@@ -21,6 +21,7 @@ from ibexite.file_lock import try_lock
 from ibexite.records.side_file import FOLDER, SideFile
 from ibexite.records.side_file import SUFFIX as SIDE_SUFFIX
 from ibexite.records.stored_events import stored
+from ibexite.untyped import Fields
 
 SYNC_INTERVAL = 0.25  # s
 SUFFIX = ".jsonl"
@@ -190,7 +191,7 @@ def left_over(folder: Path) -> Iterator[Path]:
             os.close(fd)
 
 
-def read_journal(path: Path) -> Iterator[dict[str, Any]]:
+def read_journal(path: Path) -> Iterator[Fields]:
     """The events of a journal as dictionaries with the key `e` for their kind.
 
     Raises:

@@ -7,7 +7,6 @@ import sys
 from array import array
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any
 
 from ibexite.errors import MistakeError, RecordsError
 from ibexite.events import SideRef
@@ -28,7 +27,7 @@ class Lookup:
         """Closes the database."""
         self._db.close()
 
-    def _rows(self, query: str, *values: Any) -> list[RowDict]:
+    def _rows(self, query: str, *values: object) -> list[RowDict]:
         try:
             return self._db.rows(query, *values)
         except DatabaseFault as error:

@@ -5,11 +5,11 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 from functools import partial
-from typing import Any
 
+from ibexite.untyped import Fields
 from ibexite.verdicts import OLDER, Verdict
 
-Entry = dict[str, Any]
+Entry = Fields
 
 
 def into_present_form(first: Entry) -> Callable[[Entry], Entry]:

@@ -11,15 +11,15 @@ import struct
 import time
 from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
-from typing import Any
 
 from ibexite.errors import RecordsError
 from ibexite.records import schema
+from ibexite.untyped import Fields
 
 FILE_NAME = "ibexite.sqlite"
 APPLICATION_ID = 0x49424558  # "IBEX", in the header of the file
 TURN = 0.02  # s; between two tries to make the file ready
-RowDict = dict[str, Any]  # column to value
+RowDict = Fields  # column to value
 
 
 class DatabaseFault(Exception):

@@ -4,18 +4,19 @@ form that it is in; older_journals.py brings older ones into the present one."""
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any, get_args
 
 from ibexite import events
 from ibexite.holes import NEVER_MEASURED, Bad
+from ibexite.untyped import Fields
 from ibexite.verdicts import Reason, Verdict
 
 FORM = 3  # of journals
 KINDS: dict[str, type] = {kind.__name__: kind for kind in get_args(events.Event)}
 
 
-def stored(event: events.Event) -> dict[str, Any]:
+def stored(event: events.Event) -> Fields:
     """The stored form: `e` for the kind, then its fields. Tuples with names become dictionaries as they are written."""
     if isinstance(event, events.Row):
         return _stored_row(event)
@@ -23,7 +24,7 @@ def stored(event: events.Event) -> dict[str, Any]:
     return {"e": type(event).__name__, **form, **event._asdict()}
 
 
-def _stored_row(row: events.Row) -> dict[str, Any]:
+def _stored_row(row: events.Row) -> Fields:
     """A row is written at every point: quickly, and without what is empty in nearly all of them."""
     content = {"e": "Row", "t": row.t, "table": row.table, "x": row.x, "v": row.v, "bad": row.bad, "io": row.io}
     if row.never or row.bounds:
@@ -31,7 +32,7 @@ def _stored_row(row: events.Row) -> dict[str, Any]:
     return content
 
 
-def event_of(entry: Mapping[str, Any]) -> events.Event | None:
+def event_of(entry: Fields) -> events.Event | None:
     """The event of a stored form; None for a kind that is not known.
 
     Raises:
@@ -52,7 +53,7 @@ def event_of(entry: Mapping[str, Any]) -> events.Event | None:
     return made
 
 
-def _row(entry: Mapping[str, Any]) -> events.Row:
+def _row(entry: Fields) -> events.Row:
     values, never, bounds = entry["v"], entry.get("never", ()), entry.get("bounds", ())
     if None in values:
         values = [math.nan if value is None else value for value in values]
@@ -71,7 +72,7 @@ def reason_of(entry: Mapping[str, str]) -> Reason:
     return Reason(**entry)
 
 
-def _bad(entries: list[Any]) -> list[Bad]:
+def _bad(entries: list[Fields]) -> list[Bad]:
     return [Bad(entry["name"], reason_of(entry["reason"]), entry["raw"]) for entry in entries]
 
 
@@ -80,16 +81,16 @@ def _said(entry: list[Any]) -> events.Said:
     return what, at  # lists of lists: there are several at each point, and hardly anybody looks at them
 
 
-def _counts(entry: Any) -> tuple[int, int] | None:
+def _counts(entry: Sequence[int] | None) -> tuple[int, int] | None:
     return None if entry is None else (entry[0], entry[1])
 
 
-def _points(entry: dict[str, Any]) -> events.Points:
+def _points(entry: Fields) -> events.Points:
     points = events.Points(**entry)
     return points._replace(n=_counts(points.n))
 
 
-def _trial(entries: list[Any]) -> list[Reason]:
+def _trial(entries: list[Fields]) -> list[Reason]:
     return [reason_of(entry) for entry in entries]
 
 
@@ -98,7 +99,7 @@ def _numbers(entry: Any) -> Any:
     return events.SideRef(**entry) if isinstance(entry, dict) else entry
 
 
-def _curve(entry: Mapping[str, Any]) -> events.WholeCurve:
+def _curve(entry: Fields) -> events.WholeCurve:
     given = {name: entry[name] for name in events.WholeCurve._fields if name in entry}
     given |= {
         "x": list(map(_numbers, given["x"])),
@@ -115,7 +116,7 @@ def _curve(entry: Mapping[str, Any]) -> events.WholeCurve:
 
 
 # Of each kind, the fields that are more than JSON has, and what reads them.
-_FIELDS: dict[str, dict[str, Any]] = {
+_FIELDS: dict[str, Fields] = {
     "Traffic": {"io": _said}, "Value": {"bad": _bad, "n": _counts, "io": _said},
     "Judged": {
         "subject": lambda entry: events.Subject(**entry), "worst": lambda entry: events.Point(**entry),

@@ -21,7 +21,7 @@ MOST_MARKED = 40  # points of a curve that are marked one by one
 FAIL, LIMIT, TEXT, RULE = "#b3261e", "#7a5c00", "#2a2e33", "#d9dde2"
 # From dark to light, so that the order of a family is seen in print too.
 FAMILY = ("#12355b", "#1f5f8b", "#2a868f", "#3f9f73", "#7fae4a", "#b5a53a", "#c98a3a", "#b86a4b")
-STYLE: Any = {
+STYLE: Any = {  # Matplotlib wants each of its names as a literal
     "svg.fonttype": "none", "svg.hashsalt": "ibexite", "font.family": "sans-serif", "font.size": 9.5,
     "text.color": TEXT, "axes.labelcolor": TEXT, "axes.edgecolor": "#9aa1a9", "axes.linewidth": 0.8,
     "xtick.color": TEXT, "ytick.color": TEXT, "xtick.major.width": 0.8, "ytick.major.width": 0.8,

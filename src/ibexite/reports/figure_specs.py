@@ -3,16 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Any
 
 import numpy as np
 
 from ibexite import units
+from ibexite.analysis.curve import Array
 from ibexite.events import MOST_LIMITS
 from ibexite.records.stored_run import Grid, TestRecord
 from ibexite.reports.limit_lines import limit_lines, numbered
 from ibexite.reports.model import CurveLine, FigureSpec, LimitLine, Marks, Panel
 from ibexite.units import Unit
+from ibexite.untyped import Fields
 from ibexite.wording import column_text, is_log_spaced
 
 MOST_LABELS = 9  # in the legend of a family
@@ -21,7 +22,7 @@ SHADES = 8  # that curves of several names take in turn
 Named = tuple[str, Grid]
 
 
-def pictures_of(test: TestRecord, figure: dict[str, Any]) -> list[FigureSpec]:
+def pictures_of(test: TestRecord, figure: Fields) -> list[FigureSpec]:
     """The pictures of a figure, none when none of its curves was stored. Curves of one unit share an axis; a second
     unit has its own on the right, further ones a picture of their own."""
     found = [(n, grid) for n in figure["ys"] if (grid := test.grid_with(n, figure["x"], figure["by"]))]
@@ -34,7 +35,7 @@ def pictures_of(test: TestRecord, figure: dict[str, Any]) -> list[FigureSpec]:
     return [_picture(test, figure, by_unit[i : i + 2]) for i in range(0, len(by_unit), 2)]
 
 
-def _picture(test: TestRecord, figure: dict[str, Any], groups: list[list[Named]]) -> FigureSpec:
+def _picture(test: TestRecord, figure: Fields, groups: list[list[Named]]) -> FigureSpec:
     x, first = figure["x"], groups[0][0][1]
     x_unit, several = _unit_of(first, x), sum(map(len, groups)) > 1
     panels, position = [], 0
@@ -46,9 +47,7 @@ def _picture(test: TestRecord, figure: dict[str, Any], groups: list[list[Named]]
     return FigureSpec(_in_unit(x, x_unit), words, is_log, figure["by"], tuple(panels))
 
 
-def _panel(
-    test: TestRecord, figure: dict[str, Any], group: list[Named], x_unit: Unit, position: int, several: bool
-) -> Panel:
+def _panel(test: TestRecord, figure: Fields, group: list[Named], x_unit: Unit, position: int, several: bool) -> Panel:
     y_unit = _unit_of(group[0][1], group[0][0])
     panel = Panel(_in_unit(", ".join(name for name, _ in group), y_unit), [], [], [])
     for place, (name, grid) in enumerate(group, position):
@@ -62,7 +61,7 @@ def _in_unit(name: str, unit: Unit) -> str:
     return f"{name} in {unit.symbol}" if unit.symbol else name
 
 
-def _meta(grid: Grid, name: str) -> dict[str, Any]:
+def _meta(grid: Grid, name: str) -> Fields:
     return next(c for c in grid.columns if c["name"] == name)
 
 
@@ -74,11 +73,11 @@ def _unit_of(grid: Grid, name: str) -> Unit:
     return units.unit_for(*grid.column(name), dimension=dimension)
 
 
-def _shown(values: Any, unit: Unit) -> Any:
+def _shown(values: Array | list[float], unit: Unit) -> Array:
     return (np.asarray(values, dtype=float) - float(unit.offset)) / float(unit.factor)
 
 
-def _families(grid: Grid, x: str, by: str) -> Iterator[tuple[str, Any]]:
+def _families(grid: Grid, x: str, by: str) -> Iterator[tuple[str, Array]]:
     """The rows of each curve: one for each value of `by`; without it, one for each point of all other axes."""
     own = [axis for axis in grid.axes if axis != x]
     others = [by] if by else own if x in grid.axes else own[:-1]
@@ -96,7 +95,7 @@ def _families(grid: Grid, x: str, by: str) -> Iterator[tuple[str, Any]]:
 
 
 def _curves(
-    grid: Grid, name: str, figure: dict[str, Any], shown: tuple[Unit, Unit], position: int, several: bool
+    grid: Grid, name: str, figure: Fields, shown: tuple[Unit, Unit], position: int, several: bool
 ) -> Iterator[CurveLine]:
     x, y = np.asarray(grid.column(figure["x"])), np.asarray(grid.column(name))
     families = list(_families(grid, figure["x"], figure["by"]))
@@ -110,7 +109,7 @@ def _curves(
         yield CurveLine(text, _shown(x[rows], shown[0]), _shown(y[rows], shown[1]), shade, position % 3)
 
 
-def _in_order(x: Any, rows: Any) -> Any:
+def _in_order(x: Array, rows: Array) -> Array:
     """The rows of a curve from left to right, if each x comes once; a loop of x is drawn as it was measured."""
     values = x[rows]
     return rows[np.argsort(values)] if len(np.unique(values)) == len(values) else rows
@@ -136,9 +135,7 @@ def _take_limits(
         _take_failing(panel, grid, name, x, result, shown)
 
 
-def _take_failing(
-    panel: Panel, grid: Grid, name: str, x: str, result: dict[str, Any], shown: tuple[Unit, Unit]
-) -> None:
+def _take_failing(panel: Panel, grid: Grid, name: str, x: str, result: Fields, shown: tuple[Unit, Unit]) -> None:
     names = [axis["name"] for axis in result["axes"]]
     if not result["failing"] or set(names) != set(grid.axes):
         return

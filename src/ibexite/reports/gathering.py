@@ -5,13 +5,13 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import Any
 
 from ibexite.compound import picture_of
 from ibexite.records.stored_run import Grid, RunRecord, TestRecord, put_together
 from ibexite.reports.figure_specs import pictures_of
 from ibexite.reports.model import DataTable, Photo, Report, ReportFigure, ResultLine, TestPart
 from ibexite.units import parse_unit, plain_number, unit_for
+from ibexite.untyped import Fields
 from ibexite.values import Compound, Picture, Quantity, stored_type
 from ibexite.wording import (
     column_text,
@@ -104,7 +104,7 @@ def _bytes_of(path: str, sha256: str) -> bytes:
     return data if hashlib.sha256(data).hexdigest() == sha256 else b""
 
 
-def _figures_of_waits(test: TestRecord) -> list[dict[str, Any]]:
+def _figures_of_waits(test: TestRecord) -> list[Fields]:
     """What was read while waiting and watching is drawn without being asked for."""
     return [
         {"ys": [c["name"] for c in grid.columns if c["origin"] != "sweep"], "x": grid.axes[0], "by": "", "title": ""}
@@ -125,7 +125,7 @@ def _data_table(grid: Grid) -> DataTable:
     return DataTable(f"{title}: {count} rows", names, rows, max(0, count - MOST_ROWS))
 
 
-def _one_unit(column: dict[str, Any], values: Sequence[float]) -> tuple[str, Callable[[float], str]]:
+def _one_unit(column: Fields, values: Sequence[float]) -> tuple[str, Callable[[float], str]]:
     """The head of a column with its unit, and what writes its values in that."""
     kind = stored_type(column)
     if column["labels"] or not isinstance(kind, Quantity):
@@ -149,7 +149,7 @@ def _holes(test: TestRecord) -> list[tuple[str, str]]:
     return found
 
 
-def _result(result: dict[str, Any]) -> ResultLine:
+def _result(result: Fields) -> ResultLine:
     points = ""
     if result["judged"] != 1:
         points = f"{result['failed']} of {result['judged']} failed"
@@ -167,7 +167,7 @@ def _result(result: dict[str, Any]) -> ResultLine:
     )
 
 
-def _guard(result: dict[str, Any]) -> str:
+def _guard(result: Fields) -> str:
     """The decision rule where the limits were guarded."""
     if not result["guard"]:
         return ""

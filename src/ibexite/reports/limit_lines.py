@@ -9,12 +9,13 @@ from typing import Any
 
 from ibexite.holes import EQUAL
 from ibexite.records.stored_run import Grid
+from ibexite.untyped import Fields
 
 Point = tuple[float, float]  # a value of x, and a limit
 Key = tuple[float, ...]  # the values of all axes of a row, in the order of the result's
 
 
-def limit_lines(result: dict[str, Any], grid: Grid, x: str, key: str) -> list[list[Point]]:
+def limit_lines(result: Fields, grid: Grid, x: str, key: str) -> list[list[Point]]:
     """The lines of a check's limit (`key` is low or high) along x, from left to right, in base units: one level over
     all that was judged, or, where limits are no constants, one for each run of points along x, each different one once.
     A line is interrupted where points were measured and not judged. `grid` has the subject of the result."""
@@ -38,7 +39,7 @@ def limit_lines(result: dict[str, Any], grid: Grid, x: str, key: str) -> list[li
     return [list(line) for line in sorted(lines)]
 
 
-def numbered(result: dict[str, Any], grid: Grid) -> dict[str, Any]:
+def numbered(result: Fields, grid: Grid) -> Fields:
     """A result in which texts along an axis are what they are in a figure: their numbers in the grid. Told of all of
     them, for nobody asks for the least and greatest text."""
     texts = {c["name"]: {text: float(n) for n, text in enumerate(c["labels"])} for c in grid.columns if c["labels"]}
@@ -61,7 +62,7 @@ def numbered(result: dict[str, Any], grid: Grid) -> dict[str, Any]:
     }
 
 
-def _level(result: dict[str, Any], grid: Grid, x: str, key: str) -> list[list[Point]]:
+def _level(result: Fields, grid: Grid, x: str, key: str) -> list[list[Point]]:
     """A constant limit. It holds where anything was judged; which points were not is known of those beyond it that did
     not fail."""
     level, (begin, end) = result[key], result["extent"][x]
@@ -80,7 +81,7 @@ def _level(result: dict[str, Any], grid: Grid, x: str, key: str) -> list[list[Po
     return list(_runs([(at, level) for at in sorted(holds) if holds[at]], left_out))
 
 
-def _measured(result: dict[str, Any], grid: Grid) -> list[tuple[Key, float]]:
+def _measured(result: Fields, grid: Grid) -> list[tuple[Key, float]]:
     """The rows in which the subject has a value, within what was judged; none where the axes are others."""
     names = _names(result)
     if set(names) != set(grid.axes):
@@ -94,7 +95,7 @@ def _measured(result: dict[str, Any], grid: Grid) -> list[tuple[Key, float]]:
     ]
 
 
-def _names(result: dict[str, Any]) -> list[str]:
+def _names(result: Fields) -> list[str]:
     return [axis["name"] for axis in result["axes"]]
 
 

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
+from ibexite.untyped import Fields
 from ibexite.wording import JudgedText
 
 if TYPE_CHECKING:
@@ -109,7 +110,7 @@ class Photo:
 class TestPart:
     """One test of the report."""
 
-    row: dict[str, Any]
+    row: Fields
     results: list[ResultLine]
     values: list[tuple[str, str]]
     figures: list[ReportFigure]
@@ -128,7 +129,7 @@ class TestPart:
 class Report:
     """Everything that a report shows."""
 
-    run: dict[str, Any]
+    run: Fields
     verdict_text: str
     verdict_class: str
     started: str
@@ -139,4 +140,4 @@ class Report:
     not_run: list[tuple[str, str]]
     trial_reasons: list[str]
     software: str
-    files: list[dict[str, Any]]
+    files: list[Fields]

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from dataclasses import asdict, dataclass, field
-from typing import Any
+
+from ibexite.untyped import Fields
 
 STIMULUS = {  # what an instrument of a kind applies to the terminal it is wired to
     "power_supply": "source", "electronic_load": "sink", "function_generator": "tone", "signal_generator": "carrier",
@@ -48,12 +49,12 @@ class SimulationPlan:
     serial: str
     stand_ins: tuple[StandIn, ...]
 
-    def as_data(self) -> dict[str, Any]:
+    def as_data(self) -> Fields:
         """For JSON; `from_data` reads it back."""
         return asdict(self)
 
     @classmethod
-    def from_data(cls, data: dict[str, Any]) -> SimulationPlan:
+    def from_data(cls, data: Fields) -> SimulationPlan:
         """The plan that `as_data` wrote."""
         stand_ins = tuple(
             StandIn(

@@ -20,12 +20,12 @@ import threading
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from typing import Any
 
 from ibexite.protocols.framing import Framer, TooLong
 from ibexite.simulate.build import build
 from ibexite.simulate.device import ScpiDevice
 from ibexite.simulate.plan import SimulationPlan, StandIn
+from ibexite.untyped import Fields
 
 LINGER = 3.0  # s; how long it is there for whoever makes the bench safe after a run that died
 ALONE = 0.3  # s without a client, after which it ends
@@ -204,7 +204,7 @@ def main() -> None:
     server.serve()
 
 
-def _tell(answer: dict[str, Any]) -> bool:
+def _tell(answer: Fields) -> bool:
     """Answers in one line; false if nobody listens any more. Unbuffered, so that nothing is left to be written at the
     end, where it would be complained about."""
     try:

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 from ibexite.errors import MistakeError, did_you_mean
 from ibexite.station.opening import NotReady, Opened, Ready, companions_of
 from ibexite.station.project import find_project, need_bench, shown_path
+from ibexite.untyped import Fields
 from ibexite.values import Text
 
 if TYPE_CHECKING:
@@ -123,9 +124,9 @@ def _sequence(facts: MeasurementFacts, inputs: dict[str, str], roles: dict[str, 
     return "\n".join(lines) + "\n"
 
 
-def outputs_of(record: RunRecord, facts: MeasurementFacts) -> dict[str, Any]:
+def outputs_of(record: RunRecord, facts: MeasurementFacts) -> Fields:
     """The outputs that a stored run of a measurement has, with all their digits in base units; a hole is None."""
-    outputs: dict[str, Any] = {}
+    outputs: Fields = {}
     for name, kind in facts.outputs.items():
         grid = record.tests[0].grid_with(f"{RESULT}.{name}")
         if grid is None:

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
+from ibexite.untyped import Fields, Measured
 from ibexite.values import YesNo, stored_type
 from ibexite.verdicts import Judgement, Reason, Verdict
 
@@ -71,10 +72,10 @@ def _changes(record: RunRecord, program: Program, file: BenchFile) -> tuple[str,
     return tuple(changes)
 
 
-def _results(tests: dict[str, TestRecord]) -> Callable[[str, str], Any]:
+def _results(tests: dict[str, TestRecord]) -> Callable[[str, str], Measured]:
     """A function that gives a stored value or curve of a test, None if there is none."""
 
-    def result(test: str, name: str) -> Any:
+    def result(test: str, name: str) -> Measured:
         record = tests.get(test)
         if record is None:
             return None
@@ -92,7 +93,7 @@ def _results(tests: dict[str, TestRecord]) -> Callable[[str, str], Any]:
     return result
 
 
-def _value(grid: Any, name: str) -> Any:
+def _value(grid: Measured, name: str) -> Measured:
     column = next(c for c in grid.columns if c["name"] == name)
     if not grid.axes:
         value = grid.values(name)[0]
@@ -100,11 +101,11 @@ def _value(grid: Any, name: str) -> Any:
     return grid.curve(name)
 
 
-def _is_yes_no(column: dict[str, Any], number: float) -> bool:
+def _is_yes_no(column: Fields, number: float) -> bool:
     return isinstance(stored_type(column), YesNo) and number == number
 
 
-def _complex(grid: Any, name: str) -> Any:
+def _complex(grid: Measured, name: str) -> Measured:
     from ibexite.analysis.pointwise import rectangular
 
     re, im = (_value(grid, f"{name}.{part}") for part in ("re", "im"))

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from ibexite.errors import MistakeError, UnitError
 from ibexite.toml_reader import read_toml
 from ibexite.units import parse_quantity
+from ibexite.untyped import Fields, Measured
 
 if TYPE_CHECKING:
     from ibexite.bench.file import BenchFile
@@ -19,7 +20,7 @@ class Prepared:
     """Readings and answers for a rehearsal."""
 
     readings: dict[str, list[float | None]] = field(default_factory=dict)
-    answers: dict[str, Any] = field(default_factory=dict)
+    answers: Fields = field(default_factory=dict)
 
 
 def read_prepared(path: Path, bench: BenchFile) -> Prepared:
@@ -59,7 +60,7 @@ def _reading(where: str, name: str, entry: object, bench: BenchFile) -> float | 
     return float(quantity)
 
 
-def _answer(answer: object) -> Any:
+def _answer(answer: object) -> Measured:
     if isinstance(answer, str):
         try:
             return float(parse_quantity(answer))

@@ -14,9 +14,10 @@ import subprocess
 import sys
 import time
 from pathlib import Path
-from typing import IO, Any
+from typing import IO
 
 from ibexite.errors import IbexiteError
+from ibexite.untyped import Fields
 
 _early: list[subprocess.Popen[bytes] | None] = []  # a process that was started before anybody asked for it
 
@@ -68,12 +69,12 @@ class ReportHelper:
         """True if an answer is to come."""
         return bool(self._waiting)
 
-    def finish(self) -> dict[str, Any]:
+    def finish(self) -> Fields:
         """Waits for the answer to the oldest request: report or error."""
         report = self._waiting.pop(0)
         line = self._line(time.monotonic() + PATIENCE)
         try:
-            answer: dict[str, Any] = json.loads(line)
+            answer: Fields = json.loads(line)
         except ValueError:
             answer = {
                 "error": f"the report was not written: {report}\nThe run is stored; write it with: ibexite report"

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from ibexite.errors import MistakeError, did_you_mean
 from ibexite.plain_file import is_file
 from ibexite.station.given import given_parameters
 from ibexite.station.opening import declared_params
 from ibexite.station.project import find_project
+from ibexite.untyped import Fields
 from ibexite.verdicts import SKIPPED_ON_PURPOSE, Verdict
 
 if TYPE_CHECKING:
@@ -71,7 +72,7 @@ def chosen_tests(earlier: RunRecord, program: Program, only: tuple[str, ...], *,
     return tuple(dict.fromkeys(chosen)) or tuple(sorted(wanted))
 
 
-def _has_not_passed(row: dict[str, Any]) -> bool:
+def _has_not_passed(row: Fields) -> bool:
     """True for a test that failed, broke, or was skipped because of something else that did not pass."""
     verdict = Verdict(row["verdict"])
     if verdict == Verdict.SKIPPED:

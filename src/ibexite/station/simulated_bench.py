@@ -7,11 +7,11 @@ import json
 import subprocess
 import sys
 from types import TracebackType
-from typing import Any
 
 from ibexite.bench.file import BenchFile
 from ibexite.errors import BenchError
 from ibexite.station.stand_ins import make_plan
+from ibexite.untyped import Fields
 
 
 class SimulatedBench:
@@ -42,7 +42,7 @@ class SimulatedBench:
             process.stdin.write(json.dumps(self._plan.as_data()) + "\n")
             process.stdin.flush()
         line = process.stdout.readline()
-        answer: dict[str, Any] = json.loads(line) if line else {"error": "its process ended"}
+        answer: Fields = json.loads(line) if line else {"error": "its process ended"}
         if "error" in answer:
             self._stop()
             raise BenchError(f"the simulated bench did not start: {answer['error']}")

@@ -9,9 +9,10 @@ from __future__ import annotations
 import random
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from ibexite.simulate.nature import drawn
+from ibexite.untyped import Fields
 
 if TYPE_CHECKING:
     from ibexite.simulate.world import Source, Stimuli
@@ -66,7 +67,7 @@ class Fm2ControlBoard:
     """One unit in the fixture. Terminals: battery (source), output (sink)."""
 
     terminals: Mapping[str, tuple[str, ...]] = {"source": ("battery",), "sink": ("output",)}
-    derived: Mapping[str, Any] = {}
+    derived: Fields = {}
     time_constants = {
         "battery_voltage": 2.1e-3,
         "battery_current": 2.4e-3,
