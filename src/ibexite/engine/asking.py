@@ -4,20 +4,17 @@ from __future__ import annotations
 
 import math
 from functools import partial
-from typing import TYPE_CHECKING
 
 from ibexite import events, units
+from ibexite.engine.frame_gaps import Gaps
 from ibexite.engine.keeping import keep_file
 from ibexite.engine.services import Question
 from ibexite.language import fill, nodes
 from ibexite.untyped import Measured
 from ibexite.values import Quantity
 
-if TYPE_CHECKING:
-    from ibexite.engine.frame import Frame
 
-
-def ask(frame: Frame, statement: nodes.Ask, bounds: tuple[Measured, ...], *values: Measured) -> Measured:
+def ask(frame: Gaps, statement: nodes.Ask, bounds: tuple[Measured, ...], *values: Measured) -> Measured:
     """Asks a question and returns the answer as a value in base units."""
     runtime = frame.runtime
     picture = str(runtime.folder / statement.picture) if statement.picture else ""
@@ -39,13 +36,13 @@ def ask(frame: Frame, statement: nodes.Ask, bounds: tuple[Measured, ...], *value
     return answer
 
 
-def _answered(frame: Frame, question: Question, unit: units.Unit | None) -> Measured:
+def _answered(frame: Gaps, question: Question, unit: units.Unit | None) -> Measured:
     answer = frame.runtime.operator.ask(question)
     _told(frame, question, unit, answer)
     return answer
 
 
-def _told(frame: Frame, question: Question, unit: units.Unit | None, answer: Measured) -> None:
+def _told(frame: Gaps, question: Question, unit: units.Unit | None, answer: Measured) -> None:
     runtime = frame.runtime
     if runtime.operator.trial_reason:
         runtime.mark_trial("confirmed", runtime.operator.trial_reason)
@@ -57,7 +54,7 @@ def _said(answer: Measured) -> str:
     return ("yes" if answer else "no") if isinstance(answer, bool) else str(answer)
 
 
-def _adjust(frame: Frame, statement: nodes.Ask, question: Question) -> str:
+def _adjust(frame: Gaps, statement: nodes.Ask, question: Question) -> str:
     """Shows the live value until the operator says that it is done and it lies within its limits."""
     runtime = frame.runtime
     kind = frame.scope.needs[statement.name].type
@@ -81,7 +78,7 @@ def _adjust(frame: Frame, statement: nodes.Ask, question: Question) -> str:
     return f"adjusted to {said}"
 
 
-def attach(frame: Frame, statement: nodes.Attach, *values: Measured) -> None:
+def attach(frame: Gaps, statement: nodes.Attach, *values: Measured) -> None:
     """Takes a copy of a file into the records.
 
     Raises:

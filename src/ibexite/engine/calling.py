@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import time
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from ibexite import events
 from ibexite.compound import picture_text
 from ibexite.engine.formula import finite
+from ibexite.engine.frame_base import FrameBase
 from ibexite.engine.keeping import keep_file
+from ibexite.engine.runtime import Runtime
 from ibexite.errors import ProgramError
 from ibexite.holes import NEVER_MEASURED
 from ibexite.language import nodes
@@ -19,13 +20,9 @@ from ibexite.units import Unit
 from ibexite.untyped import Fields, Measured
 from ibexite.values import Compound, Picture, Type, Words, YesNo
 
-if TYPE_CHECKING:
-    from ibexite.engine.frame import Frame
-    from ibexite.engine.runtime import Runtime
-
 
 def call_executable(
-    frame: Frame, statement: nodes.CallExecutable, given: Fields, seconds: float
+    frame: FrameBase, statement: nodes.CallExecutable, given: Fields, seconds: float
 ) -> tuple[Measured, ...]:
     """Runs the program of a `call` line; its results in the order of the line."""
     runtime = frame.runtime
@@ -42,7 +39,7 @@ def call_executable(
     return tuple(gave.values())
 
 
-def typed_value(frame: Frame, answer: Fields, name: str, kind: Type, who: str) -> Measured:
+def typed_value(frame: FrameBase, answer: Fields, name: str, kind: Type, who: str) -> Measured:
     """One result of a program, as its type says. Of a picture it gives the name of a file, of which a copy is kept.
 
     Raises:
@@ -72,7 +69,7 @@ def typed_value(frame: Frame, answer: Fields, name: str, kind: Type, who: str) -
         raise ProgramError(f"{who} gave {name}, {error}") from None
 
 
-def _picture(frame: Frame, file: str) -> str:
+def _picture(frame: FrameBase, file: str) -> str:
     kept = keep_file(frame.runtime, frame.block, file)
     return picture_text(Path(file).name, kept.path, kept.sha256, kept.data)
 

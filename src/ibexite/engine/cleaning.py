@@ -8,6 +8,7 @@ from collections.abc import Callable, Iterable
 from ibexite import events
 from ibexite.bench.guardian import Guardian
 from ibexite.bench.interface import SafeDeed
+from ibexite.engine.blocks import block_of
 from ibexite.engine.course import Course
 from ibexite.engine.orders import Orders
 from ibexite.engine.runtime import Runtime
@@ -74,7 +75,7 @@ class Cleaning:
             if block == "after lot" and not self._orders.ends_lot:
                 continue
             self._block = block
-            self._try(lambda block=block, body=body: runtime.compile(block, body, self._tell)())  # type: ignore[misc]
+            self._try(lambda block=block, body=body: block_of(runtime, block, body, self._tell)())  # type: ignore[misc]
         errors = runtime.bench.read_errors()
         if errors:
             self._tell(BenchError("; ".join(errors)))

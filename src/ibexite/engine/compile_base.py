@@ -4,17 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING
 
 from ibexite.engine.formula import Formulas
+from ibexite.engine.frame import Frame
 from ibexite.functions import FUNCTIONS
 from ibexite.language import constants, nodes
 from ibexite.language.source import Span
 from ibexite.untyped import Bindings
 from ibexite.values import Type
-
-if TYPE_CHECKING:
-    from ibexite.engine.frame import Frame
 
 
 @dataclass(slots=True)

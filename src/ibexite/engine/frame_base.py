@@ -4,19 +4,25 @@ results."""
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import TYPE_CHECKING, Any
+from typing import Any, Protocol
 
-from ibexite.engine.tables import Axis, LoopTable
-from ibexite.engine.tallies import ReportedTally
+from ibexite.engine.runtime import Runtime
 from ibexite.holes import Counts
 from ibexite.language import constants, nodes
-from ibexite.language.program import Binding, Scope
+from ibexite.language.program import Binding, MeasurementFacts, Scope
 from ibexite.untyped import Fields
 from ibexite.values import NUMBER, column_of
 
-if TYPE_CHECKING:
-    from ibexite.engine.frame import Frame
-    from ibexite.engine.runtime import Runtime
+MakeMeasurement = Callable[["FrameBase", MeasurementFacts, str, dict[str, str]], tuple["FrameBase", Callable[..., Any]]]
+"""Makes the frame and the function of a measurement in the language, as a line of a frame uses it: from that frame, the
+measurement, what its result is called there, and what plays its roles."""
+
+
+class Renewed(Protocol):
+    """What a block keeps from line to line, and forgets before it is carried out once more."""
+
+    def renew(self) -> None:
+        """As if nothing had been carried out."""
 
 
 class FrameBase:
@@ -32,12 +38,13 @@ class FrameBase:
         names: dict[str, Binding],
         known: dict[str, constants.Value],
         block: str,
+        compile_measurement: MakeMeasurement,
         *,
         roles: dict[str, str] | None = None,
         prefix: str = "",
         outputs: tuple[str, ...] = (),
         body: tuple[nodes.Statement, ...] = (),
-        caller: tuple[Frame, str] | None = None,
+        caller: tuple[FrameBase, str] | None = None,
     ) -> None:
         self.runtime, self.scope, self.names, self.known = runtime, scope, names, known
         self.program, self.source, self.block = runtime.program, scope.source, block
@@ -45,8 +52,9 @@ class FrameBase:
         self.body, self.caller = body, caller  # the caller of a measurement, and what it calls the result
         self.curves_used = _curves_used(runtime)
         self.left_bad_of: dict[str, int] = {}  # how many bad values were left out of what a name stands for
-        self.measurements: dict[nodes.Measure, tuple[Any, Callable[..., Any]]] = {}  # compiled at their first call
-        self._stateful: list[Axis | LoopTable | ReportedTally] = []
+        self.compile_measurement = compile_measurement
+        self.measurements: dict[nodes.Measure, tuple[FrameBase, Callable[..., Any]]] = {}  # those called so far
+        self._stateful: list[Renewed] = []
 
     def renew(self) -> None:
         """Everything as before the first call: the block is carried out once more."""

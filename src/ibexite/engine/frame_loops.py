@@ -146,29 +146,31 @@ class Loops(FrameBase):
     def _limits_for(self, refine: nodes.Refine) -> Callable[[], list[tuple[float, float]]]:
         """The limits of the checks on a column, as far as they are known before the run; in a measurement also those
         of its caller on this output."""
-        found = self._limits_on(refine.column)
+        found = _limits_on(self, refine.column)
         if self.caller is not None:
             frame, name = self.caller
-            found += frame._limits_on(f"{name}.{refine.column}")
+            found += _limits_on(frame, f"{name}.{refine.column}")
         if not found:
             raise SequenceError(f"there is no known limit for {refine.column}", where=self.place(refine),
                                 remedy="Check it in this test against a number, or refine where it bends.")  # fmt: skip
         return lambda: found
 
-    def _limits_on(self, column: str) -> list[tuple[float, float]]:
-        found: list[tuple[float, float]] = []
-        for check in (s for s in nodes.walk(self.body) if isinstance(s, nodes.Check)):
-            if not isinstance(check.value, nodes.Name | nodes.ResultOf) or constants.names_in(check.value) != {column}:
-                continue
-            if check in self.program.limits:
-                row = self.program.limits[check]
-                found.append((float(row.low) if row.low is not None else -math.inf,
-                              float(row.high) if row.high is not None else math.inf))  # fmt: skip
-            elif check.criterion is not None and check.criterion.b is not None:
-                kind = self.program.tolerances.get(check.criterion)
-                both = constants.both_limits(check.criterion, self.known, kind)
-                found += [(float(both[0]), float(both[1]))] if both else []
-            elif check.criterion is not None:
-                limit = constants.number(check.criterion.a, self.known)
-                found += [(float(limit), math.inf)] if limit is not None else []
-        return found
+
+def _limits_on(frame: FrameBase, column: str) -> list[tuple[float, float]]:
+    """The limits of the checks of a block on a column that are known before the run."""
+    found: list[tuple[float, float]] = []
+    for check in (s for s in nodes.walk(frame.body) if isinstance(s, nodes.Check)):
+        if not isinstance(check.value, nodes.Name | nodes.ResultOf) or constants.names_in(check.value) != {column}:
+            continue
+        if check in frame.program.limits:
+            row = frame.program.limits[check]
+            found.append((float(row.low) if row.low is not None else -math.inf,
+                          float(row.high) if row.high is not None else math.inf))  # fmt: skip
+        elif check.criterion is not None and check.criterion.b is not None:
+            kind = frame.program.tolerances.get(check.criterion)
+            both = constants.both_limits(check.criterion, frame.known, kind)
+            found += [(float(both[0]), float(both[1]))] if both else []
+        elif check.criterion is not None:
+            limit = constants.number(check.criterion.a, frame.known)
+            found += [(float(limit), math.inf)] if limit is not None else []
+    return found

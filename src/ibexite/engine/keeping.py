@@ -4,13 +4,11 @@ from __future__ import annotations
 
 import hashlib
 import re
-from typing import TYPE_CHECKING, NamedTuple
+from typing import NamedTuple
 
 from ibexite import events
+from ibexite.engine.runtime import Runtime
 from ibexite.errors import SequenceError
-
-if TYPE_CHECKING:
-    from ibexite.engine.runtime import Runtime
 
 MOST_BYTES = 50_000_000  # of a file
 

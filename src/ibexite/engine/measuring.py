@@ -4,10 +4,10 @@ conversation in which every setting goes through the ceilings of the bench."""
 from __future__ import annotations
 
 import time
-from typing import TYPE_CHECKING
 
 from ibexite import events
 from ibexite.engine.calling import _outside, as_data, told_of, typed_value
+from ibexite.engine.frame_values import Values
 from ibexite.errors import IbexiteError, ProgramError, SequenceError
 from ibexite.holes import Counts
 from ibexite.language import nodes
@@ -16,13 +16,10 @@ from ibexite.language.program import VettedMeasure
 from ibexite.untyped import Fields, Measured
 from ibexite.values import NUMBER, column_of
 
-if TYPE_CHECKING:
-    from ibexite.engine.frame import Frame
-
 MOST_REQUESTS = 1_000_000
 
 
-def run_measurement(frame: Frame, statement: nodes.Measure, in_loop: bool, *inputs: Measured) -> tuple[Measured, ...]:
+def run_measurement(frame: Values, statement: nodes.Measure, in_loop: bool, *inputs: Measured) -> tuple[Measured, ...]:
     """Carries out one call of a measurement; its outputs in the order of their declaration."""
     use = frame.program.measures[statement]
     roles = {name: frame.played_by(role) for name, role in use.roles.items()}
@@ -36,12 +33,12 @@ def run_measurement(frame: Frame, statement: nodes.Measure, in_loop: bool, *inpu
 
 
 def _in_the_language(
-    frame: Frame, statement: nodes.Measure, use: VettedMeasure, roles: dict[str, str], inputs: tuple[Measured, ...]
+    frame: Values, statement: nodes.Measure, use: VettedMeasure, roles: dict[str, str], inputs: tuple[Measured, ...]
 ) -> tuple[Measured, ...]:
     """A block of its own, compiled at the first call of the line and renewed for each further one."""
     made = frame.measurements.get(statement)
     if made is None:
-        made = frame.runtime.compile_measurement(frame, use.measurement, statement.name, roles)
+        made = frame.compile_measurement(frame, use.measurement, statement.name, roles)
         frame.measurements[statement] = made
     else:
         made[0].renew()
@@ -60,7 +57,7 @@ def _in_the_language(
 class _Requests:
     """What a measurement from outside asks of the bench."""
 
-    def __init__(self, frame: Frame, use: VettedMeasure, roles: dict[str, str]) -> None:
+    def __init__(self, frame: Values, use: VettedMeasure, roles: dict[str, str]) -> None:
         self._frame, self._use, self._roles = frame, use, roles
         self._runtime = frame.runtime
         self._tables: dict[tuple[str, ...], list[int]] = {}  # number and rows of each
@@ -129,7 +126,7 @@ class _Requests:
 
 
 def _outside_the_language(
-    frame: Frame, use: VettedMeasure, roles: dict[str, str], inputs: tuple[Measured, ...]
+    frame: Values, use: VettedMeasure, roles: dict[str, str], inputs: tuple[Measured, ...]
 ) -> Fields:
     facts, runtime = use.measurement, frame.runtime
     outside = _outside(runtime)
@@ -166,7 +163,7 @@ def _outside_the_language(
     return outputs
 
 
-def _outputs(frame: Frame, result: Measured, use: VettedMeasure) -> Fields:
+def _outputs(frame: Values, result: Measured, use: VettedMeasure) -> Fields:
     facts = use.measurement
     if not isinstance(result, dict):
         raise ProgramError(f"{facts.name} gave {result!r:.60}", remedy="It must give an object with its outputs.")

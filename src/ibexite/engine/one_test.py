@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from ibexite import events
+from ibexite.engine.blocks import block_of
 from ibexite.engine.course import Course
 from ibexite.engine.leaving import TestOver, UnitOver
 from ibexite.engine.runtime import Runtime
@@ -56,7 +57,7 @@ class OneTest:
 
     def _lines(self) -> None:
         case, runtime = self.case, self.runtime
-        run = runtime.compile(case.test.name, case.test.body, corner=corner_of(case), corner_text=case.corner_text)
+        run = block_of(runtime, case.test.name, case.test.body, corner=corner_of(case), corner_text=case.corner_text)
         run()
         runtime.keep_results()
 

@@ -9,6 +9,7 @@ from typing import Any
 from ibexite import events, verdicts
 from ibexite.bench.interface import BenchLike
 from ibexite.engine import beginning
+from ibexite.engine.blocks import block_of
 from ibexite.engine.cleaning import Cleaning
 from ibexite.engine.course import Course
 from ibexite.engine.leaving import UnitOver
@@ -162,7 +163,7 @@ class Run:
         runtime.entering(block)
         runtime.begin_judging()
         try:
-            runtime.compile(block, body)()
+            block_of(runtime, block, body)()
         except UnitOver as over:
             raise SequenceError(f"{block} stopped: {over.reason}", remedy="No test was run.") from None
         if any(verdict != Verdict.PASS for verdict, _ in runtime.found):

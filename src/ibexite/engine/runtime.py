@@ -2,40 +2,35 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Callable
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Protocol
 
 from ibexite import events
 from ibexite.bench.interface import BenchLike
-from ibexite.engine.compile import Compiler
 from ibexite.engine.formula import as_time
-from ibexite.engine.frame import Frame
-from ibexite.engine.leaving import Leaving, TestOver, UnitOver
 from ibexite.engine.services import Halts, Services
 from ibexite.errors import SequenceError
-from ibexite.holes import NEVER_MEASURED, Bad, decide
-from ibexite.language import nodes
-from ibexite.language.constants import Value
-from ibexite.language.program import MeasurementFacts, Program, Scope
-from ibexite.untyped import Bindings, Fields, Measured
+from ibexite.holes import Bad
+from ibexite.language.program import Program
+from ibexite.untyped import Fields, Measured
 from ibexite.verdicts import Found, Reason, Verdict
 from ibexite.wording import judged_text
 
 if TYPE_CHECKING:
     from ibexite.engine.debugger import Debugger
-    from ibexite.engine.watch import Watching
-    from ibexite.events import Judged
     from ibexite.outside.children import Outside
 
 SLICE = 0.25  # s; a wait is done in slices, so that whatever is watched is looked at
 
 
-def _close_early(*tallies: Any) -> None:
-    """The loop around some checks was left by something else than its end."""
-    for tally in tallies:
-        tally.close_early()
+class Watched(Protocol):
+    """Something that is looked at beside the lines."""
+
+    due: float  # s on the clock of the run: when it is looked at next
+
+    def look(self) -> None:
+        """Looks, if it is due."""
 
 
 class Runtime:
@@ -73,7 +68,7 @@ class Runtime:
         self.bad_reasons: dict[str, list[Reason]] = {}  # of this test, by reading
         self.held_back: list[Callable[[], None]] | None = None  # in after unit: what the operator gets when all is off
         self.expects_limiting = False
-        self.watches: list[Watching] = []
+        self.watches: list[Watched] = []
         self.timing = services.timing
         self.debugger = self._debugger(services.halts) if services.halts is not None else None
         self.outside: Outside | None = None  # runs programs and Python functions
@@ -122,7 +117,7 @@ class Runtime:
             self.clock.wait(max(0.0, min(left, SLICE, due)), self.stop.check)
             self.tick()
 
-    def judged(self, event: Judged) -> None:
+    def judged(self, event: events.Judged) -> None:
         """A check is done: its verdict counts, and everybody is told."""
         self.found.append((event.verdict, event.reason))
         if event.verdict != Verdict.PASS and not self.failed_text:
@@ -144,89 +139,13 @@ class Runtime:
 
     # --- blocks ------------------------------------------------------------------------------------------------------
 
-    def compile(
-        self,
-        block: str,
-        body: tuple[nodes.Statement, ...],
-        guard: Callable[[Exception], None] | None = None,
-        *,
-        corner: tuple[str, Value] | None = None,
-        corner_text: str = "",
-    ) -> Callable[[], None]:
-        """The function of a block, bound to this runtime; see Compiler.compile for the guard."""
+    def begin_block(self, block: str, corner_text: str) -> None:
+        """A block begins; `corner_text` says in which corner of its group."""
         self.corner = f" [{corner_text}]" if corner_text else ""
         self.block, self.fresh, self.fresh_left_bad, self.expects_limiting = block + self.corner, {}, {}, False
-        frame = Frame(self, self._scope(corner), self.program.names[block], self._known(corner), self.block, body=body)
-        return Compiler(frame, self.bound(frame)).compile(body, guard=guard)
 
-    def _known(self, corner: tuple[str, Value] | None) -> dict[str, Value]:
-        return {**self.program.main.known, **(dict([corner]) if corner else {})}
-
-    def _scope(self, corner: tuple[str, Value] | None) -> Scope:
-        """The main scope, in a corner with the type of its variable."""
-        main = self.program.main
-        if corner is None:
-            return main
-        group = next(p for p in self.program.sequence.parts if isinstance(p, nodes.Group) and p.corner == corner[0])
-        return main.inner(main.needs, {}, {corner[0]: self.program.types[group.values[0]]})
-
-    def compile_measurement(
-        self, frame: Frame, facts: MeasurementFacts, called: str, roles: dict[str, str]
-    ) -> tuple[Frame, Callable[..., Any]]:
-        """The frame and the function of a measurement in the language, as a line of `frame` uses it."""
-        assert facts.node is not None and facts.scope is not None
-        outputs = tuple(facts.outputs)
-        inner = Frame(
-            self, facts.scope, facts.names, facts.scope.known, frame.block, roles=roles,
-            prefix=f"{frame.prefix}{called}.", outputs=outputs, body=facts.node.body, caller=(frame, called),
-        )  # fmt: skip
-        compiler = Compiler(inner, self.bound(inner))
-        return inner, compiler.compile(facts.node.body, inputs=tuple(facts.inputs), outputs=outputs)
-
-    def condition(self, block: str, expr: nodes.Expr, corner: tuple[str, Value] | None, corner_text: str) -> bool:
-        """Whether the condition of a test holds. Raises SequenceError: it cannot be decided."""
-        self.corner = f" [{corner_text}]" if corner_text else ""
-        frame = Frame(self, self._scope(corner), self.program.names[block], self._known(corner), block)
-        compiler = Compiler(frame, self.bound(frame))
-        return compiler.condition(expr)
-
-    def bound(self, frame: Frame) -> Bindings:
-        """What the code of every block can call."""
-        bound: Bindings = {
-            "result_of": self.result_of,
-            "call_python": frame.call_python,
-            "wait": self.wait,
-            "tick": self.tick,
-            "heed": self.stop.check,
-            "leave": frame.leave,
-            "Leaving": Leaving,
-            "end_test": self._end_test,
-            "end_unit": self._end_unit,
-            "expect_limiting": self._expect_limiting,
-            "holds": lambda condition: condition == condition and bool(condition),
-            "counted": frame.counted,
-            "left_bad": frame.left_bad,
-            "broken_off": _close_early,
-            "logic": decide,
-            "v_serial": self.serial,
-            "INF": math.inf,
-            "NEVER": NEVER_MEASURED,
-        }
-        if self.debugger is not None:
-            bound |= {"at_line": self.debugger.at_line, "again": self.debugger.again}
-        if self.timing is not None:
-            bound |= {"took": self.timing.took, "clock": self.timing.clock}
-        return bound
-
-    @staticmethod
-    def _end_test(why: str) -> None:
-        raise TestOver(Verdict.SKIPPED, Reason("line", why))
-
-    @staticmethod
-    def _end_unit(why: str) -> None:
-        raise UnitOver(why)
-
-    def _expect_limiting(self) -> None:
+    def expect_limiting(self) -> None:
+        """The test says that a source may limit."""
         self.expects_limiting = True
 
     def keep_results(self) -> None:

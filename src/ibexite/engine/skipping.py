@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from ibexite.engine.blocks import condition_holds
 from ibexite.engine.orders import Orders
 from ibexite.engine.runtime import Runtime
 from ibexite.errors import SequenceError
@@ -83,7 +84,7 @@ class Skipping:
         return True
 
     def _holds(self, case: Case, condition: nodes.Expr) -> bool:
-        return self._runtime.condition(case.test.name, condition, corner_of(case), case.corner_text)
+        return condition_holds(self._runtime, case.test.name, condition, corner_of(case), case.corner_text)
 
     def done(self, case: Case, *, was_run: bool) -> None:
         """A test has its result. A gate that did not pass closes what is behind it (one that was not selected closes

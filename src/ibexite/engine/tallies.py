@@ -4,18 +4,15 @@ from __future__ import annotations
 
 import math
 import re
-from typing import TYPE_CHECKING
 
 from ibexite import events, units
+from ibexite.engine.frame_base import FrameBase
 from ibexite.engine.judge import Tally
 from ibexite.holes import hole_of
 from ibexite.language import nodes
 from ibexite.untyped import Fields, Measured
 from ibexite.values import Words, YesNo
 from ibexite.verdicts import FAULTS, Found, Reason
-
-if TYPE_CHECKING:
-    from ibexite.engine.frame import Frame
 
 RULE = "guarded acceptance: both limits moved inwards by the guard (JCGM 106:2012, 8.3.2)"
 
@@ -24,7 +21,13 @@ class ReportedTally(Tally):
     """A tally that becomes an event when its check is done."""
 
     def __init__(
-        self, frame: Frame, statement: nodes.Check, axes: tuple[str, ...], readings: frozenset[str], *, is_fixed: bool
+        self,
+        frame: FrameBase,
+        statement: nodes.Check,
+        axes: tuple[str, ...],
+        readings: frozenset[str],
+        *,
+        is_fixed: bool,
     ) -> None:
         criterion = statement.criterion
         is_strict = criterion is not None and criterion.kind in ("<", ">")
@@ -59,7 +62,7 @@ class ReportedTally(Tally):
 
 
 def judged(
-    frame: Frame, subject: events.Subject, tally: Tally, found: Found, axes: list[Fields], *, said: str = "",
+    frame: FrameBase, subject: events.Subject, tally: Tally, found: Found, axes: list[Fields], *, said: str = "",
     demand: str = "", origin: str = "",
 ) -> events.Judged:  # fmt: skip
     """The event for what a tally has seen, with what it says of the test.
@@ -137,7 +140,7 @@ class TextTally(ReportedTally):
         self._close(self._said, self._demand)
 
 
-def _subject(frame: Frame, statement: nodes.Check) -> events.Subject:
+def _subject(frame: FrameBase, statement: nodes.Check) -> events.Subject:
     """What a check line judges. Its unit is shown as that of its limit is, where it has none of its own."""
     types = frame.runtime.program.types
     kind, shown = types[statement.value], ""
@@ -151,7 +154,7 @@ def _subject(frame: Frame, statement: nodes.Check) -> events.Subject:
     )  # fmt: skip
 
 
-def texts(frame: Frame, statement: nodes.Check) -> tuple[str, str]:
+def texts(frame: FrameBase, statement: nodes.Check) -> tuple[str, str]:
     """The text of a check line, and the name that it judges ("" for a formula)."""
     value = statement.value
     subject = value.name if isinstance(value, nodes.Name) else ""
@@ -160,7 +163,7 @@ def texts(frame: Frame, statement: nodes.Check) -> tuple[str, str]:
     return source_text(frame.source, statement.span), frame.prefix + subject if subject else ""
 
 
-def label_of(frame: Frame, statement: nodes.Check, text: str, subject: str) -> str:
+def label_of(frame: FrameBase, statement: nodes.Check, text: str, subject: str) -> str:
     """What a result is called: its label, else the name, else the formula."""
     if statement.label:
         return frame.prefix + statement.label if frame.prefix else statement.label

@@ -6,9 +6,10 @@ import math
 from collections import deque
 from collections.abc import Callable
 from types import TracebackType
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from ibexite import events
+from ibexite.engine.frame_lines import BenchLines
 from ibexite.engine.judge import Tally
 from ibexite.engine.leaving import TestOver, UnitOver
 from ibexite.engine.limit_errors import wrong_way_round
@@ -20,16 +21,13 @@ from ibexite.untyped import Fields, Measured
 from ibexite.values import Quantity, Type, column_of
 from ibexite.verdicts import FAULT_OF_UNIT, NO_REASON, Reason, Verdict
 
-if TYPE_CHECKING:
-    from ibexite.engine.frame import Frame
-
 DRIFT_READINGS = 5  # how many readings drift(x) looks back, unless the wait asks for more in a row
 
 
 class Log:
     """Rows of readings over the time since they began, as a table of the test."""
 
-    def __init__(self, frame: Frame, axis: str, metas: list[Fields]) -> None:
+    def __init__(self, frame: BenchLines, axis: str, metas: list[Fields]) -> None:
         self._runtime = frame.runtime
         self._number = frame.runtime.next_table()
         self._began = frame.runtime.clock.now()
@@ -50,7 +48,7 @@ class Log:
 class Waiting:
     """A `wait reading` line: reads until its condition holds so many times in a row."""
 
-    def __init__(self, frame: Frame, statement: nodes.WaitReading) -> None:
+    def __init__(self, frame: BenchLines, statement: nodes.WaitReading) -> None:
         self._frame, self._statement = frame, statement
         self._read = frame.read_line(statement.read)
         self._names = [reading.name for reading in statement.read.readings]
@@ -118,7 +116,7 @@ class Waiting:
 class Watching:
     """A `watch` block: a signal is read every so often while the lines of the block run."""
 
-    def __init__(self, frame: Frame, statement: nodes.Watch, low: float, high: float, every: float) -> None:
+    def __init__(self, frame: BenchLines, statement: nodes.Watch, low: float, high: float, every: float) -> None:
         if low > high:
             raise wrong_way_round(low, high)
         if low != low or high != high:
