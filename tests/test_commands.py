@@ -157,6 +157,7 @@ def begun(project: Path, *, simulate: bool = True) -> tuple[subprocess.Popen, Pa
         for journal in (project / "records" / "journals").glob("*.jsonl"):
             if journal.read_bytes().count(b'"e":"Row"') > 12:
                 return process, journal
+        assert process.poll() is None, process.communicate()
         time.sleep(0.02)
     raise AssertionError("the run did not begin")
 

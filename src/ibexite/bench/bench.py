@@ -3,60 +3,40 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Iterable, Iterator
-from contextlib import AbstractContextManager, nullcontext
-from functools import partial
+from collections.abc import Callable, Iterable
 from math import inf
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from ibexite import units
 from ibexite.bench import deeds
-from ibexite.bench.completion import Completion, asked_at_once
-from ibexite.bench.file import BenchFile, RoleEntry
-from ibexite.bench.interface import TRIES, Connected, Discrepancy, Key, SafeDeed
+from ibexite.bench.completion import Completion
+from ibexite.bench.file import BenchFile
+from ibexite.bench.interface import TRIES, Connected, Discrepancy, GuardianLike, Key, SafeDeed
 from ibexite.bench.limiting import Limiting
 from ibexite.bench.pool import Pool
-from ibexite.bench.proof import ask_all, in_one, prove
+from ibexite.bench.proof import prove
 from ibexite.bench.query import Item
 from ibexite.bench.read_line import ReadLine
 from ibexite.bench.restoring import restore
 from ibexite.bench.safety import make_safe
 from ibexite.bench.set_line import SetLine, Target, make_set_line
-from ibexite.errors import InstrumentError, LinkError
+from ibexite.bench.state import BenchState
+from ibexite.errors import InstrumentError
 from ibexite.holes import Bad
-from ibexite.instruments.profile import Profile
-from ibexite.instruments.session import Reconnected, Session, User, What
+from ibexite.instruments.session import Session, What
 from ibexite.values import Type
 from ibexite.verdicts import BAD_READINGS, Reason
 
-if TYPE_CHECKING:
-    from ibexite.bench.guardian import Guardian
-
-_NOTHING = nullcontext()
 SWITCHED_WITHIN = 0.5  # s; how long an output may take until it says that it is on or off
 
 
-class Bench:
+class Bench(BenchState):
     """The view of one unit of the instruments in a pool: its roles, what is believed of them, its safe order. `bad`
     is emptied by whoever records it."""
 
     def __init__(self, file: BenchFile, pool: Pool | None = None) -> None:
-        self.file, self.pool = file, pool or Pool()
-        self.sessions: dict[str, Session] = {}
-        self.state: dict[Key, float] = {}  # what is believed of each setting
-        self.touched: dict[Session, dict[Key, None]] = {}  # what was sent to each and not asked back since
-        self.mistrusted: set[str] = set()  # roles whose state was found to be another than believed
-        self.is_ramping = False  # the first source was switched on and nothing was waited for since
-        self.bad: list[Bad] = []
-        self.user = User(after_recovery=self._state_after_recovery)
+        super().__init__(file, pool or Pool())
         self._completion, self._limiting = Completion(self), Limiting(self)
-        self._is_sharing = False
-
-    def holding(self, sessions: Iterable[Session] | None = None) -> AbstractContextManager[None]:
-        """Within it what is shared with other units, of these sessions or of all, belongs to this one."""
-        if not self._is_sharing:
-            return _NOTHING
-        return self.pool.holding(self.sessions.values() if sessions is None else sessions, self.user)
 
     # --- connecting --------------------------------------------------------------------------------------------------
 
@@ -94,7 +74,7 @@ class Bench:
             for method in ("exchange_once", "answer", "send"):
                 setattr(session, method, wrap(name, getattr(session, method)))
 
-    def rescued_by(self, guardian: Guardian, began: float) -> None:
+    def rescued_by(self, guardian: GuardianLike, began: float) -> None:
         """Lets a guardian watch it: outputs may go on from now on. `began`: monotonic time in s at which the run began.
 
         Raises:
@@ -109,14 +89,6 @@ class Bench:
     def take_said(self) -> tuple[list[What], list[float]] | None:
         """What was said on links since last asked, and when; None if nothing was."""
         return self.user.take_said() if self.user.said else None
-
-    def roles(self) -> list[RoleEntry]:
-        """The roles whose instruments are connected."""
-        return [role for role in self.file.roles.values() if role.instrument in self.sessions]
-
-    def profile(self, role: str) -> Profile:
-        """The profile of the instrument behind a role."""
-        return self.file.instruments[self.file.roles[role].instrument].profile
 
     def protect(self) -> None:
         """Writes the protection levels into the instruments and reads them back.
@@ -174,10 +146,6 @@ class Bench:
                 self.is_ramping = True
 
         return send_and_look
-
-    def is_switch(self, key: tuple[str, str]) -> bool:
-        """True for a setting that is on or off."""
-        return self.profile(key[0]).settings[key[1]].feature.dimension is None
 
     def _check_switched(self, key: tuple[str, str], wanted: bool) -> None:
         """Asks a switch back; an instrument may take a moment until it says so.
@@ -297,60 +265,10 @@ class Bench:
 
     # --- state -------------------------------------------------------------------------------------------------------
 
-    def learn_state(self, settings: Iterable[tuple[str, str]]) -> None:
-        """Asks the instruments for the present values of these settings."""
-        asked: dict[Session, list[tuple[str, Callable[[str], None]]]] = {}
-        for role_name, setting in settings:
-            role = self.file.roles[role_name]
-            session = self.sessions[role.instrument]
-            question = session.question(setting, role.channel)
-            asked.setdefault(session, []).append((question, partial(self._learn, session, role, setting)))
-        for session, questions in asked.items():
-            with self.holding([session]):
-                for text, use in in_one(session, questions):
-                    use(session.query(text))
-            if session.name in self.user.doubts:
-                doubt = self.user.doubts[session.name]
-                raise InstrumentError(doubt, where=session.name, remedy=asked_at_once(session))
-
-    def _learn(self, session: Session, role: RoleEntry, setting: str, reply: str) -> None:
-        self.state[role.name, setting] = session.held(setting, role.channel, reply)
-
-    def believed(self, instrument: str) -> list[Key]:
-        """The settings of an instrument whose state is believed to be known."""
-        return [key for key in self.state if self.file.roles[key[0]].instrument == instrument]
-
     def prove(self) -> list[Discrepancy]:
         """What is not as it was believed, of all instruments; see ibexite.bench.proof."""
         with self.holding():
             return prove(self)
-
-    def take_doubts(self) -> list[tuple[str, str]]:
-        """The instruments whose answers since the last proof may belong to other questions, and why."""
-        found = list(self.user.doubts.items())
-        self.user.doubts.clear()
-        return found
-
-    def _state_after_recovery(self, session: Session) -> None:
-        """After a link was opened anew: the instrument must have the state that it had.
-
-        Raises:
-            InstrumentError: it has not; it was restarted, perhaps.
-        """
-        for role_name, setting in self.believed(session.name):
-            commands = session.profile.settings[setting]
-            believed = float(self.state[role_name, setting])
-            question = session.question(setting, self.file.roles[role_name].channel)
-            reply = session.exchange_as_it_is(session.message(question))
-            held = session.held(setting, self.file.roles[role_name].channel, reply)
-            if not abs(held - believed) <= (0.0 if commands.feature.dimension is None else commands.room(believed)):
-                self.state[role_name, setting] = held
-                self.mistrusted.add(role_name)
-                raise InstrumentError(
-                    f"its state is another one after the link was opened anew: {setting} was set to {believed:g}, "
-                    f"it has {held:g}",
-                    where=role_name, remedy="Was it restarted? What was measured in between is in doubt.",
-                )  # fmt: skip
 
     def complete(self) -> None:
         """Returns when all settings that were sent have been carried out; see ibexite.bench.completion.
@@ -363,7 +281,7 @@ class Bench:
 
     def restore(self, wanted: dict[Key, float], settle: Callable[[float], None]) -> list[Key]:
         """Sets back what differs from `wanted`; see ibexite.bench.restoring."""
-        return restore(self, wanted, settle)
+        return restore(self, wanted, settle, lambda key, value: self.set_line([key])(value))
 
     def read_errors(self) -> list[str]:
         """What the error queues of all instruments hold."""
@@ -384,20 +302,6 @@ class Bench:
         with self.holding():
             self._limiting.note()
 
-    def ask_of_each(self, query: Callable[[Profile], str]) -> dict[Session, str]:
-        """The replies of all instruments to a query that clears what it reads: all are asked before any is waited for,
-        and none is asked twice."""
-        sessions = [s for s in self.sessions.values() if query(s.profile)]
-        replies: dict[Session, str] = {}
-        plans: dict[Session, list[tuple[str, Callable[[str], None]]]] = {
-            s: [(query(s.profile), partial(replies.__setitem__, s))] for s in sessions
-        }
-        try:
-            ask_all(plans)
-        except Reconnected as error:
-            raise LinkError(error.what, where=error.where, remedy=error.remedy) from None
-        return replies
-
     # --- the end -----------------------------------------------------------------------------------------------------
 
     def settle_links(self) -> None:
@@ -405,14 +309,6 @@ class Bench:
         with self.holding():
             for session in self.sessions.values():
                 session.settle_link()
-
-    def safe_roles(self) -> Iterator[tuple[RoleEntry, Session]]:
-        """The roles that have something to switch off and are connected, in the stated order."""
-        for name in self.file.safe_order:
-            role = self.file.roles[name]
-            session = self.sessions.get(role.instrument)
-            if session is not None and session.profile.safe:
-                yield role, session
 
     def make_safe(self) -> list[SafeDeed]:
         """Switches everything off in the stated order; see ibexite.bench.safety. Never raises."""

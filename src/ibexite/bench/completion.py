@@ -4,17 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import partial
-from typing import TYPE_CHECKING
 
 from ibexite import units
 from ibexite.bench.interface import Key
-from ibexite.bench.proof import ask_at_once
+from ibexite.bench.questions import ask_at_once, asked_at_once
+from ibexite.bench.state import BenchState
 from ibexite.errors import InstrumentError
 from ibexite.instruments.session import Message, Reconnected, Session
 from ibexite.protocols.scpi import joined
-
-if TYPE_CHECKING:
-    from ibexite.bench.bench import Bench
 
 Question = tuple[Message, Callable[[str], None]]
 
@@ -22,7 +19,7 @@ Question = tuple[Message, Callable[[str], None]]
 class Completion:
     """Of one bench; the questions are made once for the same settings."""
 
-    def __init__(self, bench: Bench) -> None:
+    def __init__(self, bench: BenchState) -> None:
         self._bench = bench
         self._questions: dict[tuple[Session, tuple[Key, ...]], Question] = {}
 
@@ -95,8 +92,3 @@ def _tells(reply: str, value: float) -> bool:
         return abs(float(reply) - value) <= 1e-6 * abs(value) and "_" not in reply
     except ValueError:
         return False
-
-
-def asked_at_once(session: Session) -> str:
-    """What to do where an instrument does not answer several questions in one message."""
-    return f"Where it cannot be asked several at once, write compound = false into {session.profile.name}."

@@ -4,19 +4,17 @@ may be beyond a ceiling."""
 from __future__ import annotations
 
 from math import inf, nan
-from typing import TYPE_CHECKING, NoReturn
+from typing import NoReturn
 
 from ibexite import units
+from ibexite.bench.state import BenchState
 from ibexite.errors import InstrumentError
 from ibexite.instruments.session import Session
 from ibexite.protocols.scpi import INFINITY, response_value
 from ibexite.values import Quantity, Text, Type, YesNo
 
-if TYPE_CHECKING:
-    from ibexite.bench.bench import Bench
 
-
-def do(bench: Bench, role_name: str, action: str) -> None:
+def do(bench: BenchState, role_name: str, action: str) -> None:
     """Carries out an action of a role, then asks its settings back.
 
     Raises:
@@ -32,7 +30,7 @@ def do(bench: Bench, role_name: str, action: str) -> None:
     relearn(bench, role_name)
 
 
-def raw_send(bench: Bench, role_name: str, text: str) -> None:
+def raw_send(bench: BenchState, role_name: str, text: str) -> None:
     """Sends a raw command where the bench file allows it, then asks back what is known of the role.
 
     Raises:
@@ -44,7 +42,7 @@ def raw_send(bench: Bench, role_name: str, text: str) -> None:
     relearn(bench, role_name)
 
 
-def raw_query(bench: Bench, role_name: str, text: str, kind: Type, tries: int) -> tuple[float | str, str, str]:
+def raw_query(bench: BenchState, role_name: str, text: str, kind: Type, tries: int) -> tuple[float | str, str, str]:
     """The reply to a raw query: a number in base units, a text, or 1.0 and 0.0 for yes and no; NaN for a bad one, with
     the code of why and what was answered."""
     session = _raw_session(bench, role_name)
@@ -68,7 +66,7 @@ def raw_query(bench: Bench, role_name: str, text: str, kind: Type, tries: int) -
     return nan, "not_a_number" if reply else "empty", reply
 
 
-def _raw_session(bench: Bench, role_name: str) -> Session:
+def _raw_session(bench: BenchState, role_name: str) -> Session:
     role = bench.file.roles[role_name]
     if not role.allows_raw:
         raise InstrumentError(
@@ -79,7 +77,7 @@ def _raw_session(bench: Bench, role_name: str) -> Session:
     return bench.sessions[role.instrument]
 
 
-def relearn(bench: Bench, role_name: str) -> None:
+def relearn(bench: BenchState, role_name: str) -> None:
     """Asks back all settings of a role whose state is known or which have a ceiling, and those of the roles on the
     same instrument.
 
@@ -102,7 +100,7 @@ def relearn(bench: Bench, role_name: str) -> None:
             _refuse_beyond(bench, key, value, ceiling)
 
 
-def _refuse_beyond(bench: Bench, key: tuple[str, str], value: float, ceiling: float) -> NoReturn:
+def _refuse_beyond(bench: BenchState, key: tuple[str, str], value: float, ceiling: float) -> NoReturn:
     role = bench.file.roles[key[0]]
     session = bench.sessions[role.instrument]
     for setting, safe in session.profile.safe.items():

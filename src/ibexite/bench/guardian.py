@@ -14,7 +14,7 @@ from collections.abc import Iterable
 from functools import partial
 from pathlib import Path
 
-from ibexite.bench.bench import Bench
+from ibexite.bench.state import BenchState
 from ibexite.errors import BenchError
 from ibexite.instruments.link import Link, Rescue
 from ibexite.untyped import Fields
@@ -46,7 +46,7 @@ class Guardian:
                 remedy="Nothing was switched on. Is the computer short of memory, processes or open files?",
             ) from None
 
-    def watch(self, bench: Bench, began: float) -> None:
+    def watch(self, bench: BenchState, began: float) -> None:
         """Hands over the safe commands and copies of the connections; returns when the guardian is ready.
 
         Args:
@@ -133,7 +133,7 @@ def _start(handle: int) -> subprocess.Popen[bytes]:
     )
 
 
-def _deeds(bench: Bench, rescues: dict[str, Rescue]) -> list[Fields]:
+def _deeds(bench: BenchState, rescues: dict[str, Rescue]) -> list[Fields]:
     """What makes each role safe, in the order of the bench file."""
     deeds = []
     for role, session in bench.safe_roles():

@@ -4,7 +4,7 @@ without them) or one made for a test is plugged in without a change anywhere els
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
-from typing import TYPE_CHECKING, Any, NamedTuple, Protocol
+from typing import Any, NamedTuple, Protocol
 
 from ibexite.bench.file import BenchFile
 from ibexite.frozen import frozen
@@ -13,8 +13,6 @@ from ibexite.units import Dimension
 from ibexite.values import Type
 
 TRIES = 3  # of a reading, in all, unless the sequence says otherwise
-if TYPE_CHECKING:
-    from ibexite.bench.guardian import Guardian
 
 Key = tuple[str, str]
 """A role and one of its settings."""
@@ -53,6 +51,13 @@ class ItemLike(Protocol):
         """The dimension of what it gives."""
 
 
+class GuardianLike(Protocol):
+    """Who makes a bench safe if the run cannot (ibexite.bench.guardian), as a bench knows it."""
+
+    def watch(self, bench: Any, began: float) -> None:
+        """Watches a bench of the kind that it knows how to make safe."""
+
+
 class BenchLike(Protocol):
     """A bench as the engine uses it. Values are in base units; NaN is a bad one, which is then in `bad`."""
 
@@ -71,7 +76,7 @@ class BenchLike(Protocol):
     def connected(self) -> dict[str, Connected]:
         """The instruments that have answered, by name."""
 
-    def rescued_by(self, guardian: Guardian, began: float) -> None:
+    def rescued_by(self, guardian: GuardianLike, began: float) -> None:
         """Lets a guardian watch it: outputs may go on from now on."""
 
     def protect(self) -> None:

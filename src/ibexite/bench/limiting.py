@@ -2,10 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
-if TYPE_CHECKING:
-    from ibexite.bench.bench import Bench
+from ibexite.bench.state import BenchState
 
 SINKS = ("electronic_load",)
 
@@ -14,7 +11,7 @@ class Limiting:
     """Of one bench. A load that could not draw its current because the sequence itself had switched its source off has
     not limited."""
 
-    def __init__(self, bench: Bench) -> None:
+    def __init__(self, bench: BenchState) -> None:
         self._bench = bench
         self._found: dict[str, None] = {}  # roles, as found so far and not told yet
 

@@ -7,25 +7,17 @@ comes, all answers before it belonged to their questions.
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from typing import TYPE_CHECKING
-
 from ibexite import units
 from ibexite.bench.interface import Discrepancy
+from ibexite.bench.questions import Use, ask_all, in_one, take_doubt
+from ibexite.bench.state import BenchState
 from ibexite.errors import LinkError
-from ibexite.instruments.session import IDENTITY, Message, Reconnected, Session
-from ibexite.protocols.scpi import joined
-
-if TYPE_CHECKING:
-    from ibexite.bench.bench import Bench
+from ibexite.instruments.session import IDENTITY, Reconnected, Session
 
 STRAY_WAIT = 0.002  # s; how long it is waited for an answer too many
 
 
-Use = Callable[[str], None]  # takes the reply to a query
-
-
-def prove(bench: Bench) -> list[Discrepancy]:
+def prove(bench: BenchState) -> list[Discrepancy]:
     """Everything that is not as it was believed.
 
     Raises:
@@ -56,38 +48,9 @@ def prove(bench: Bench) -> list[Discrepancy]:
     return findings
 
 
-def in_one(session: Session, asked: list[tuple[str, Use]]) -> list[tuple[str, Use]]:
-    """Questions as one, if the instrument takes several in one message. Only the last answer may hold a semicolon."""
-    if not session.profile.is_compound or len(asked) < 2:
-        return asked
-
-    def use(reply: str) -> None:
-        replies = reply.split(";", len(asked) - 1)
-        if len(replies) != len(asked):
-            _take_doubt(session, f"gave {len(replies)} answers to {len(asked)} questions: {reply[:60]!r}")
-            return
-        for (_, take), one in zip(asked, replies, strict=True):
-            take(one)
-
-    return [(joined(text for text, _ in asked), use)]
-
-
-def ask_all(plans: dict[Session, list[tuple[str, Use]]]) -> None:
-    """Asks the questions of each session in their order, all sessions at a time. Raises Reconnected."""
-    for number in range(max(map(len, plans.values()), default=0)):
-        turn = [(session, plan[number]) for session, plan in plans.items() if number < len(plan)]
-        ask_at_once([(session, session.message(text), use) for session, (text, use) in turn])
-
-
-def ask_at_once(questions: list[tuple[Session, Message, Use]]) -> None:
-    """One question for each session; all are asked before any is waited for. Raises Reconnected."""
-    for session, message, _ in questions:
-        session.ask(message)
-    for session, message, use in questions:
-        use(session.answer(message))
-
-
-def _questions(bench: Bench, session: Session, findings: list[Discrepancy], tripped: set[str]) -> list[tuple[str, Use]]:
+def _questions(
+    bench: BenchState, session: Session, findings: list[Discrepancy], tripped: set[str]
+) -> list[tuple[str, Use]]:
     roles = [role for role in bench.roles() if role.instrument == session.name]
     asked: list[tuple[str, Use]] = []
     for role in roles:
@@ -115,7 +78,9 @@ def _trip(session: Session, role: str, text: str, findings: list[Discrepancy], t
     return use
 
 
-def _held(bench: Bench, session: Session, key: tuple[str, str], findings: list[Discrepancy], tripped: set[str]) -> Use:
+def _held(
+    bench: BenchState, session: Session, key: tuple[str, str], findings: list[Discrepancy], tripped: set[str]
+) -> Use:
     role, setting = key
 
     def use(reply: str) -> None:
@@ -145,17 +110,12 @@ def _held(bench: Bench, session: Session, key: tuple[str, str], findings: list[D
 def _identity(session: Session) -> Use:
     def use(reply: str) -> None:
         if reply.strip() != session.identity:
-            _take_doubt(session, f"answered {reply[:60]!r} when asked who it is")
+            take_doubt(session, f"answered {reply[:60]!r} when asked who it is")
 
     return use
 
 
-def _take_doubt(session: Session, what: str) -> None:
-    session.doubt(what)
-    session.link.is_waiting = True  # so that the next look opens the link anew
-
-
-def _look_for_strays(bench: Bench) -> None:
+def _look_for_strays(bench: BenchState) -> None:
     """Whether anything comes behind the last answers. Opens anew every link that is in doubt."""
     wait = STRAY_WAIT
     for session in bench.sessions.values():

@@ -3,20 +3,17 @@
 from __future__ import annotations
 
 import time
-from typing import TYPE_CHECKING
 
 from ibexite.bench.file import RoleEntry
 from ibexite.bench.interface import SafeDeed
+from ibexite.bench.state import BenchState
 from ibexite.errors import IbexiteError
 from ibexite.instruments.session import Session
-
-if TYPE_CHECKING:
-    from ibexite.bench.bench import Bench
 
 PATIENCE = 10.0  # s; how long it is tried to make a role safe that cannot be reached
 
 
-def make_safe(bench: Bench) -> list[SafeDeed]:
+def make_safe(bench: BenchState) -> list[SafeDeed]:
     """Switches everything off in the stated order, and asks each instrument whether it is off. Never raises.
 
     A role that cannot be reached does not keep the others waiting; it is tried again for PATIENCE. Where commands were
@@ -44,7 +41,7 @@ def make_safe(bench: Bench) -> list[SafeDeed]:
     return [SafeDeed(name, problem) for name, problem in problems.items()]
 
 
-def _try(bench: Bench, role: RoleEntry, session: Session, *, anew: bool = False) -> str:
+def _try(bench: BenchState, role: RoleEntry, session: Session, *, anew: bool = False) -> str:
     try:
         with bench.holding([session]):
             return _make_role_safe(bench, role, session, anew=anew)
@@ -54,7 +51,7 @@ def _try(bench: Bench, role: RoleEntry, session: Session, *, anew: bool = False)
         return repr(error)
 
 
-def _make_role_safe(bench: Bench, role: RoleEntry, session: Session, *, anew: bool) -> str:
+def _make_role_safe(bench: BenchState, role: RoleEntry, session: Session, *, anew: bool) -> str:
     if anew:
         session.link.is_waiting = True
     session.settle_link()

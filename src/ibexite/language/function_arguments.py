@@ -4,23 +4,20 @@ how it is written in generated code. Their names stand in the table of ibexite.f
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import TYPE_CHECKING, Protocol
+from typing import Protocol
 
 from ibexite import units
 from ibexite.functions import Function
 from ibexite.language import nodes
+from ibexite.language.type_base import Lookup, TyperBase
 from ibexite.units import PLAIN, Dimension
 from ibexite.values import Type
-
-if TYPE_CHECKING:
-    from ibexite.language.type_base import Lookup
-    from ibexite.language.type_calls import CallTyper
 
 
 class ArgumentKind(Protocol):
     """One kind of argument."""
 
-    def fits(self, typer: CallTyper, function: Function, x: Type, argument: nodes.Argument, lookup: Lookup) -> bool:
+    def fits(self, typer: TyperBase, function: Function, x: Type, argument: nodes.Argument, lookup: Lookup) -> bool:
         """Whether an argument is of this kind, `x` being the first one; reports it if not."""
 
     def source(self, argument: nodes.Argument, write: Callable[[nodes.Expr], str]) -> list[str]:
@@ -36,7 +33,7 @@ class Value:
     def __init__(self, wanted: Callable[[Type], Dimension]) -> None:
         self._wanted = wanted
 
-    def fits(self, typer: CallTyper, function: Function, x: Type, argument: nodes.Argument, lookup: Lookup) -> bool:
+    def fits(self, typer: TyperBase, function: Function, x: Type, argument: nodes.Argument, lookup: Lookup) -> bool:
         """It is a value of that dimension; a curve only where functions work value by value."""
         if isinstance(argument, nodes.Pair | nodes.Window | nodes.UnitArgument):
             typer.source.report(argument.span, "not a value", "", f"Write {function.usage}.")
@@ -62,7 +59,7 @@ class Value:
 class WindowSize:
     """So many points, or a part of an octave."""
 
-    def fits(self, typer: CallTyper, function: Function, x: Type, argument: nodes.Argument, lookup: Lookup) -> bool:
+    def fits(self, typer: TyperBase, function: Function, x: Type, argument: nodes.Argument, lookup: Lookup) -> bool:
         """It is written as a window, with a plain number."""
         if isinstance(argument, nodes.Window):
             amount = typer.quantity(argument.amount, lookup)
@@ -83,7 +80,7 @@ class WindowSize:
 class UnitOfValue:
     """The symbol of a unit, that of the first argument."""
 
-    def fits(self, typer: CallTyper, function: Function, x: Type, argument: nodes.Argument, lookup: Lookup) -> bool:
+    def fits(self, typer: TyperBase, function: Function, x: Type, argument: nodes.Argument, lookup: Lookup) -> bool:
         """It is a unit, and of that dimension."""
         if not isinstance(argument, nodes.UnitArgument):
             typer.source.report(argument.span, "not a unit", "", "Write, for example: number(v_out, mV)")

@@ -1,0 +1,127 @@
+"""What one unit believes of the instruments that it shares with others or has for itself, and how it asks them; the
+common ground of all that a bench does."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator
+from contextlib import AbstractContextManager, nullcontext
+from functools import partial
+
+from ibexite.bench.file import BenchFile, RoleEntry
+from ibexite.bench.interface import Key
+from ibexite.bench.pool import Pool
+from ibexite.bench.questions import ask_all, asked_at_once, in_one
+from ibexite.errors import InstrumentError, LinkError
+from ibexite.holes import Bad
+from ibexite.instruments.profile import Profile
+from ibexite.instruments.session import Reconnected, Session, User
+
+_NOTHING = nullcontext()
+
+
+class BenchState:
+    """The roles of one unit, the sessions behind them, and what is believed of each setting. `bad` is emptied by
+    whoever records it."""
+
+    def __init__(self, file: BenchFile, pool: Pool) -> None:
+        self.file, self.pool = file, pool
+        self.sessions: dict[str, Session] = {}
+        self.state: dict[Key, float] = {}  # what is believed of each setting
+        self.touched: dict[Session, dict[Key, None]] = {}  # what was sent to each and not asked back since
+        self.mistrusted: set[str] = set()  # roles whose state was found to be another than believed
+        self.is_ramping = False  # the first source was switched on and nothing was waited for since
+        self.bad: list[Bad] = []
+        self.user = User(after_recovery=self._state_after_recovery)
+        self._is_sharing = False
+
+    def holding(self, sessions: Iterable[Session] | None = None) -> AbstractContextManager[None]:
+        """Within it what is shared with other units, of these sessions or of all, belongs to this one."""
+        if not self._is_sharing:
+            return _NOTHING
+        return self.pool.holding(self.sessions.values() if sessions is None else sessions, self.user)
+
+    def roles(self) -> list[RoleEntry]:
+        """The roles whose instruments are connected."""
+        return [role for role in self.file.roles.values() if role.instrument in self.sessions]
+
+    def profile(self, role: str) -> Profile:
+        """The profile of the instrument behind a role."""
+        return self.file.instruments[self.file.roles[role].instrument].profile
+
+    def is_switch(self, key: tuple[str, str]) -> bool:
+        """True for a setting that is on or off."""
+        return self.profile(key[0]).settings[key[1]].feature.dimension is None
+
+    def believed(self, instrument: str) -> list[Key]:
+        """The settings of an instrument whose state is believed to be known."""
+        return [key for key in self.state if self.file.roles[key[0]].instrument == instrument]
+
+    def safe_roles(self) -> Iterator[tuple[RoleEntry, Session]]:
+        """The roles that have something to switch off and are connected, in the stated order."""
+        for name in self.file.safe_order:
+            role = self.file.roles[name]
+            session = self.sessions.get(role.instrument)
+            if session is not None and session.profile.safe:
+                yield role, session
+
+    # --- asking ------------------------------------------------------------------------------------------------------
+
+    def learn_state(self, settings: Iterable[tuple[str, str]]) -> None:
+        """Asks the instruments for the present values of these settings."""
+        asked: dict[Session, list[tuple[str, Callable[[str], None]]]] = {}
+        for role_name, setting in settings:
+            role = self.file.roles[role_name]
+            session = self.sessions[role.instrument]
+            question = session.question(setting, role.channel)
+            asked.setdefault(session, []).append((question, partial(self._learn, session, role, setting)))
+        for session, questions in asked.items():
+            with self.holding([session]):
+                for text, use in in_one(session, questions):
+                    use(session.query(text))
+            if session.name in self.user.doubts:
+                doubt = self.user.doubts[session.name]
+                raise InstrumentError(doubt, where=session.name, remedy=asked_at_once(session))
+
+    def _learn(self, session: Session, role: RoleEntry, setting: str, reply: str) -> None:
+        self.state[role.name, setting] = session.held(setting, role.channel, reply)
+
+    def ask_of_each(self, query: Callable[[Profile], str]) -> dict[Session, str]:
+        """The replies of all instruments to a query that clears what it reads: all are asked before any is waited for,
+        and none is asked twice."""
+        sessions = [s for s in self.sessions.values() if query(s.profile)]
+        replies: dict[Session, str] = {}
+        plans: dict[Session, list[tuple[str, Callable[[str], None]]]] = {
+            s: [(query(s.profile), partial(replies.__setitem__, s))] for s in sessions
+        }
+        try:
+            ask_all(plans)
+        except Reconnected as error:
+            raise LinkError(error.what, where=error.where, remedy=error.remedy) from None
+        return replies
+
+    def take_doubts(self) -> list[tuple[str, str]]:
+        """The instruments whose answers since the last proof may belong to other questions, and why."""
+        found = list(self.user.doubts.items())
+        self.user.doubts.clear()
+        return found
+
+    def _state_after_recovery(self, session: Session) -> None:
+        """After a link was opened anew: the instrument must have the state that it had.
+
+        Raises:
+            InstrumentError: it has not; it was restarted, perhaps.
+        """
+        for role_name, setting in self.believed(session.name):
+            commands = session.profile.settings[setting]
+            believed = float(self.state[role_name, setting])
+            question = session.question(setting, self.file.roles[role_name].channel)
+            reply = session.exchange_as_it_is(session.message(question))
+            held = session.held(setting, self.file.roles[role_name].channel, reply)
+            if not abs(held - believed) <= (0.0 if commands.feature.dimension is None else commands.room(believed)):
+                self.state[role_name, setting] = held
+                self.mistrusted.add(role_name)
+                raise InstrumentError(
+                    f"its state is another one after the link was opened anew: {setting} was set to {believed:g}, "
+                    f"it has {held:g}",
+                    where=role_name, remedy="Was it restarted? What was measured in between is in doubt.",
+                )  # fmt: skip
