@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import re
 from functools import cache
-from typing import Any
+from typing import Any, get_args
 
 import lark
 import pytest
@@ -13,8 +13,11 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from ibexite import units
-from ibexite.language import grammar, make_tables, words
+from ibexite.engine.compile import Compiler
+from ibexite.language import grammar, make_tables, nodes, words
+from ibexite.language.build_deeds import DeedBuilder
 from ibexite.language.check import vet
+from ibexite.language.check_deeds import DeedChecker
 from ibexite.language.parser import SyntaxMistake
 from ibexite.language.source import Source
 from tests.test_vetting import MISTAKES, WHOLE
@@ -78,6 +81,14 @@ def test_lines_are_parsed_as_by_the_maker_of_the_tables(data) -> None:  # noqa: 
     except SyntaxMistake as mistake:
         found = mistake.at
     assert found == by_reference(line, start)
+
+
+def test_every_verb_of_the_grammar_is_built_checked_and_compiled() -> None:
+    rules = {rule.data for rule in grammar.shipped()[1].rules if rule.origin == "deed_line"}
+    assert rules and {name for name in rules if not hasattr(DeedBuilder, f"_{name}")} == {"else_if"}  # as else is
+    for kind in get_args(nodes.Statement):
+        for part in (DeedChecker, Compiler):
+            assert hasattr(part, f"_{kind.__name__.lower()}"), (kind, part)
 
 
 @pytest.mark.parametrize("symbol", sorted(units.UNITS))

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
 
 from ibexite import units
 from ibexite.errors import did_you_mean
@@ -60,7 +59,7 @@ class CallTyper(TyperBase):
         x: Type,
         axis: str,
         flags: frozenset[str],
-        arguments: Sequence[Any],
+        arguments: Sequence[nodes.Argument],
         lookup: Lookup,
     ) -> Type | None:
         along = self.axis_of(axis) if axis else None
@@ -68,7 +67,8 @@ class CallTyper(TyperBase):
         dimension = rule(x.dimension, along.dimension if along else PLAIN)
         is_complex = {"makes_complex": True, "result_real": False}.get(function.complexity, x.is_complex)
         shown = x.shown if dimension == x.dimension else along.shown if along and dimension == along.dimension else None
-        others = [self.types[a] for a in arguments[1:] if a in self.types]
+        values = [a for a in arguments[1:] if not isinstance(a, nodes.Pair | nodes.Window | nodes.UnitArgument)]
+        others = [self.types[value] for value in values if value in self.types]
         axes = self._together(expr, x, *others)
         if axes is None:
             return None
