@@ -51,6 +51,8 @@ def test_they_come_back_as_what_they_are(ibexite, small, project: Path, tmp_path
 
     records = open_lookup(project / "records")
     (test,) = records.run(records.runs()[0]["id"]).tests
+    assert [(c["program"], c["given"], c["gave"].get("wires")) for c in test.calls[:2]] == [
+        ("tester.py", {"turn": 1.0}, "2 nets of 4 pins"), ("tester.py", {"turn": 1.0}, None)] and len(test.calls) == 4  # fmt: skip
     found = {name: (kind, text) for name, kind, text in test.single_words()}
     assert [kind.stored for kind, _ in found.values()] == ["connections", "table", "picture"]
     assert compound.nets_of(found["wires"][1]) == [["J1.1", "J2.1"], ["J1.2", "J2.2"]]

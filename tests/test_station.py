@@ -53,7 +53,7 @@ def test_several_runs_in_one_process_keep_to_themselves(project: Path) -> None:
         for serial, told in heard.items()
     }  # fmt: skip
     outcomes = {serial: handle.wait() for serial, handle in handles.items()}
-    assert {serial: outcome.verdict for serial, outcome in outcomes.items()} == {GOOD: "pass", WEAK: "fail"}
+    assert {serial: outcome.verdict for serial, outcome in outcomes.items()} == {GOOD: "pass", WEAK: "fail"}, outcomes
     for serial, told in heard.items():
         assert {emitted.run for emitted in told} == {outcomes[serial].run}
         assert [emitted.number for emitted in told] == list(range(1, len(told) + 1))

@@ -25,6 +25,7 @@ def _part(test: TestRecord) -> Fields:
         "values": {grid.columns[0]["name"]: _column(grid, 0, is_single=True) for grid in singles},
         "tables": [_table(grid) for grid in put_together([grid for grid in test.grids if grid.axes])],
         "bad_readings": test.bad_readings,
+        "calls": test.calls,
     }
 
 

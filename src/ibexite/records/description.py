@@ -15,7 +15,7 @@ import sqlalchemy as sa
 from sqlalchemy.dialects import sqlite
 from sqlalchemy.schema import CreateColumn, CreateIndex, CreateTable
 
-VERSION = 5  # an older store gets the columns it lacks and goes through named steps, a newer one is refused
+VERSION = 6  # an older store gets the columns it lacks and goes through named steps, a newer one is refused
 METADATA = sa.MetaData()
 TEXT, WHOLE, BYTES = sa.Text(), sa.Integer(), sa.LargeBinary()
 REAL: sa.Double[float] = sa.Double()
@@ -198,6 +198,18 @@ _table(
     _column("x", TEXT, "axis to draw them against"),
     _column("by", TEXT, "axis of the family; empty if none"),
     _column("title", TEXT, "title, may be empty"),
+    indexes=(("test_id",),),
+)
+
+_table(
+    "calls",
+    "programs and measurements outside the language that were called",
+    _column("id", WHOLE, "number of the row", key=True),
+    _column("test_id", WHOLE, "the test", of="tests.id"),
+    _column("program", TEXT, "name of the program or measurement"),
+    _column("given", TEXT, "JSON: what went in, by name, in base units"),
+    _column("gave", TEXT, "JSON: what came out; of what has many values, how many"),
+    _column("duration", REAL, "how long it took, in s"),
     indexes=(("test_id",),),
 )
 

@@ -30,6 +30,9 @@ NOT_STORED = {
 }  # fmt: skip
 
 
+PARTS = ("results", "curves", "bad_readings", "figures", "calls")  # the tables of what belongs to a test
+
+
 @dataclass(slots=True)
 class TestRows:
     """The rows of one test."""
@@ -40,6 +43,12 @@ class TestRows:
     curves: list[RowDict] = field(default_factory=list)
     bad_readings: list[RowDict] = field(default_factory=list)
     figures: list[RowDict] = field(default_factory=list)
+    calls: list[RowDict] = field(default_factory=list)
+
+    @property
+    def parts(self) -> dict[str, list[RowDict]]:
+        """All that belongs to it, by the names of the tables."""
+        return {name: getattr(self, name) for name in PARTS}
 
 
 @dataclass(slots=True)
@@ -252,6 +261,11 @@ class _Collector:
         self.rows.files.append({"test": e.test, "name": e.name, "path": e.path, "sha256": e.sha256, "size": e.size})
 
     def _called(self, e: events.Called) -> None:
+        test = self._part(e.test)
+        if test is not None:
+            short = {name: _short(value) if isinstance(value, dict) else value for name, value in e.gave.items()}
+            test.calls.append({"program": e.program, "given": json.dumps(e.given), "gave": json.dumps(short),
+                               "duration": e.duration})  # fmt: skip
         gave = ", ".join(f"{name} = {_short(value)}" for name, value in e.gave.items())
         self._remark("called", f"{e.test}: {e.program} gave {gave or 'nothing'}")
 

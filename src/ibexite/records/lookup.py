@@ -14,6 +14,12 @@ from ibexite.records.side_file import EvenPoints, SideValues
 from ibexite.records.sqlite_file import Database, DatabaseFault, RowDict
 from ibexite.records.stored_run import Grid, RunRecord, TestRecord
 
+# The tables of what belongs to a test, beside its curves, and their columns in JSON.
+_PARTS = {
+    "results": ("at", "axes", "extent", "failing", "limits"), "bad_readings": ("at",), "figures": ("ys",),
+    "calls": ("given", "gave"),
+}  # fmt: skip
+
 
 class Lookup:
     """Reads a store; `records` is the folder of its side files. It is opened by ibexite.records.gateway."""
@@ -107,17 +113,13 @@ class Lookup:
         return {row["name"]: row["duration"] for row in rows}
 
     def _test(self, test: RowDict) -> TestRecord:
-        results = self._rows("SELECT * FROM results WHERE test_id = ? ORDER BY id", test["id"])
-        for result in results:
-            for key in ("at", "axes", "extent", "failing", "limits"):
-                result[key] = json.loads(result[key])
-        bad = self._rows("SELECT * FROM bad_readings WHERE test_id = ? ORDER BY id", test["id"])
-        for reading in bad:
-            reading["at"] = json.loads(reading["at"])
-        figures = self._rows("SELECT * FROM figures WHERE test_id = ? ORDER BY id", test["id"])
-        for figure in figures:
-            figure["ys"] = json.loads(figure["ys"])
-        return TestRecord(test, results, self._grids(test["id"]), bad, figures)
+        parts = {table: self._parts(table, test["id"], in_json) for table, in_json in _PARTS.items()}
+        return TestRecord(test, grids=self._grids(test["id"]), **parts)
+
+    def _parts(self, table: str, test_id: int, in_json: tuple[str, ...]) -> list[RowDict]:
+        """What belongs to a test of one table, its JSON columns decoded."""
+        rows = self._rows(f"SELECT * FROM {table} WHERE test_id = ? ORDER BY id", test_id)
+        return [row | {key: json.loads(row[key]) for key in in_json} for row in rows]
 
     def _grids(self, test_id: int) -> list[Grid]:
         grids: dict[int, Grid] = {}

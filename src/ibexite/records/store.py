@@ -9,7 +9,7 @@ from pathlib import Path
 
 from ibexite.errors import RecordsError
 from ibexite.records import schema
-from ibexite.records.ingest import RunRows, rows_of
+from ibexite.records.ingest import PARTS, RunRows, rows_of
 from ibexite.records.journal import left_over, mend_tail, read_journal
 from ibexite.records.sqlite_file import Database, DatabaseFault, RowDict, UnfitValue
 
@@ -123,13 +123,7 @@ class Store:
             test_id = self._insert("tests", test.test)
             if test.test["run"]:
                 self._copy_test(test.test, test_id)
-            entries = {
-                "results": test.results,
-                "curves": test.curves,
-                "bad_readings": test.bad_readings,
-                "figures": test.figures,
-            }
-            for table, found_rows in entries.items():
+            for table, found_rows in test.parts.items():
                 self._db.insert_all(schema.BY_NAME[table], [{**row, "test_id": test_id} for row in found_rows])
 
     def _insert(self, table: str, row: RowDict) -> int:
@@ -140,7 +134,7 @@ class Store:
         origin = self._db.rows("SELECT id FROM tests WHERE run_id = ? AND name = ?", test["run"], test["name"])
         if not origin:
             return
-        for table in ("results", "curves", "bad_readings", "figures"):
+        for table in PARTS:
             names = [c.name for c in schema.BY_NAME[table].columns if c.name not in ("id", "test_id")]
             columns = ", ".join(names)
             self._db.change(

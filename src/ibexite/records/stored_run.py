@@ -101,6 +101,7 @@ class TestRecord:
     grids: list[Grid]
     bad_readings: list[RowDict]
     figures: list[RowDict]
+    calls: list[RowDict]
 
     def single_words(self) -> Iterator[tuple[str, Type, str]]:
         """The single values that are held as texts: name, type, text."""
