@@ -85,9 +85,7 @@ def own_addresses(project: Path) -> None:
 
 def children_of(process: subprocess.Popen, name: str) -> list[int]:
     """The processes that any thread of a process has started, whose command line has this name in it."""
-    listed = [
-        number for path in Path(f"/proc/{process.pid}/task").glob("*/children") for number in path.read_text().split()
-    ]
+    listed = [number for path in Path(f"/proc/{process.pid}/task").glob("*/children") for number in path.read_text().split()]
     return [int(number) for number in listed if name.encode() in Path(f"/proc/{number}/cmdline").read_bytes()]
 
 
@@ -185,8 +183,5 @@ def small(project: Path):  # noqa: ANN201
 def pytest_terminal_summary(terminalreporter: pytest.TerminalReporter) -> None:
     """Says how many lines of tests there are to those of the code."""
     here = Path(__file__).parent
-    tests, code = (
-        sum(len(path.read_bytes().splitlines()) for path in folder.rglob("*.py"))
-        for folder in (here, here.parent / "src")
-    )
+    tests, code = (sum(len(path.read_bytes().splitlines()) for path in folder.rglob("*.py")) for folder in (here, here.parent / "src"))
     terminalreporter.write_line(f"tests: {tests:,} lines, {100 * tests / code:.0f} % of the {code:,} lines of the code")

@@ -36,14 +36,8 @@ def test_what_is_none_is_refused(text: str) -> None:
 
 
 def test_ways_of_writing_one_address_are_one_place() -> None:
-    for one, other in (
-        ("localhost::5025::SOCKET", "127.0.0.1::5025::SOCKET"),
-        ("LOCALHOST::hislip0", "127.0.0.1::HISLIP0::INSTR"),
-    ):
+    for one, other in (("localhost::5025::SOCKET", "127.0.0.1::5025::SOCKET"), ("LOCALHOST::hislip0", "127.0.0.1::HISLIP0::INSTR")):
         assert parse_address(f"TCPIP::{one}").place() == parse_address(f"TCPIP0::{other}").place()
     assert parse_address("TCPIP::192.0.2.1::1::SOCKET").place() != parse_address("TCPIP::192.0.2.1::2::SOCKET").place()
-    here = [
-        parse_address(f"TCPIP::{host}::5025::SOCKET").is_on_this_machine
-        for host in ("localhost", "127.1.2.3", "[::1]", "192.0.2.1")
-    ]
+    here = [parse_address(f"TCPIP::{host}::5025::SOCKET").is_on_this_machine for host in ("localhost", "127.1.2.3", "[::1]", "192.0.2.1")]
     assert here == [True, True, True, False] and not parse_address("ASRL1").is_on_this_machine

@@ -45,9 +45,7 @@ def test_statistics_leave_holes_out(name: str, y: list[float], expected: float) 
 @given(st.lists(st.floats(-1e6, 1e6), min_size=1, max_size=9), st.floats(0, 1))
 def test_a_percentile_is_that_of_the_textbook(values: list[float], part: float) -> None:
     given_ = np.array([*values, NAN])
-    assert statistics.percentile(np.arange(len(given_)), given_, part) == pytest.approx(
-        np.quantile(values, part), abs=1e-6
-    )
+    assert statistics.percentile(np.arange(len(given_)), given_, part) == pytest.approx(np.quantile(values, part), abs=1e-6)
 
 
 @pytest.mark.parametrize(("y", "level", "options", "expected"), [
@@ -61,10 +59,7 @@ def test_crossings_are_interpolated_and_none_is_none(y, level, options, expected
     x = X[: len(y)]
     assert features.crossings(x, np.array(y, dtype=float), level, **options) == pytest.approx(expected)
     first = features.crossing(
-        x,
-        np.array(y, dtype=float),
-        level,
-        **{k: True for k, other in (("rising", "falling"), ("falling", "rising")) if other in options},
+        x, np.array(y, dtype=float), level, **{k: True for k, other in (("rising", "falling"), ("falling", "rising")) if other in options}
     )
     assert first == pytest.approx(expected[0] if expected else NAN, nan_ok=True)
 
@@ -158,10 +153,7 @@ def test_axes_may_run_downwards_be_visited_twice_and_have_ragged_ends() -> None:
     twice = ArrayCurve({"x": np.array([0.0, 1, 1, 2])}, np.array([0.0, 10, 20, 30]))
     with pytest.raises(SequenceError, match="several values at the same point"):
         catalog.at(twice, {"x": 1.5})
-    ragged = ArrayCurve(
-        {"a": np.array([0.0, 1]), "x": X},
-        np.array([[1, 2, 3, 4, 5], [1, 2, NEVER_MEASURED, NEVER_MEASURED, NEVER_MEASURED]]),
-    )
+    ragged = ArrayCurve({"a": np.array([0.0, 1]), "x": X}, np.array([[1, 2, 3, 4, 5], [1, 2, NEVER_MEASURED, NEVER_MEASURED, NEVER_MEASURED]]))
     assert find("statistics.largest")(ragged, "x").values.tolist() == [5, 2]
     assert catalog.statistics_n(curve([1, NAN, NEVER_MEASURED, 2, 3]), "x") == (3, 4, True)
     smooth = find("shaping.smooth_points")(ragged, "x", 3)
@@ -211,18 +203,11 @@ def searched(search: SearchTurns, holds) -> tuple[float, list[float]]:  # noqa: 
     return search.result(), visited
 
 
-@pytest.mark.parametrize(
-    "name",
-    [name for name, function in FUNCTIONS.items() if function.kind in ("consume", "keep") and name != "resonance"],
-)
+@pytest.mark.parametrize("name", [name for name, function in FUNCTIONS.items() if function.kind in ("consume", "keep") and name != "resonance"])
 def test_a_result_that_is_too_large_for_a_number_is_a_hole(name: str) -> None:
     function = FUNCTIONS[name]
     option = dict([function.option_for(VOLT).split("=")]) if function.option_for(VOLT) else {}
-    for xs, ys in (
-        ([1.0, 2.0, 3.0], [1e308] * 3),
-        ([1e-300, 1.0, 1e308], [1.0, 2.0, 3.0]),
-        ([1.0, 2.0, 3.0], [-1e308, 1e308, -1e308]),
-    ):
+    for xs, ys in (([1.0, 2.0, 3.0], [1e308] * 3), ([1e-300, 1.0, 1e308], [1.0, 2.0, 3.0]), ([1.0, 2.0, 3.0], [-1e308, 1e308, -1e308])):
         result = find(target_of(function, VOLT, frozenset(), "points" if name == "smooth" else ""))(
             ArrayCurve({"k": np.array(xs)}, np.array(ys)), "k", *[0.3 if kind == "plain" else 3.0 for kind in function.arguments[1:]], **{k: v.strip("'") for k, v in option.items()})  # fmt: skip
         assert not np.isinf(getattr(result, "values", result)).any()
@@ -255,9 +240,7 @@ def test_a_search_that_never_holds_or_holds_at_once_gives_a_bound() -> None:
     assert searched(SearchTurns(0.0, 0.3, 0.1, 0.1, halving=False), lambda x: x >= 0.3)[0] == 0.3
 
 
-def refined(
-    function, low: float, high: float, coarse: int, most: int, *, is_log: bool
-) -> tuple[np.ndarray, np.ndarray]:  # noqa: ANN001
+def refined(function, low: float, high: float, coarse: int, most: int, *, is_log: bool) -> tuple[np.ndarray, np.ndarray]:  # noqa: ANN001
     points = np.geomspace(low, high, coarse) if is_log else np.linspace(low, high, coarse)
     sweep = Refined(points.tolist(), most, is_log=is_log)
     seen = {}

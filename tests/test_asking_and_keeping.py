@@ -68,17 +68,9 @@ def test_each_question_is_asked_and_its_answer_judged_and_kept(perform, tmp_path
     assert run.outcome.verdict == "pass", ended(run)
     assert [q.kind for q in operator.asked] == ["confirm", "button", "yes_no", "choice", "text", "number", "adjust"]
     assert operator.asked[0].text == "Seat FC00400." and operator.asked[0].picture.endswith("seat.png")
-    assert operator.asked[5].bounds == (0.001, 0.009) and operator.asked[6].bounds == (
-        pytest.approx(8.55),
-        pytest.approx(9.45),
-    )
+    assert operator.asked[5].bounds == (0.001, 0.009) and operator.asked[6].bounds == (pytest.approx(8.55), pytest.approx(9.45))
     assert operator.heard == ["amber, 4.2 mm, 0.42, yes", "good"]
-    assert [e.answer for e in run.of(events.Answered)][2:6] == [
-        "yes",
-        "amber",
-        "ABC",
-        "4.2 mm",
-    ] and "adjusted to " in run.of(events.Answered)[6].answer
+    assert [e.answer for e in run.of(events.Answered)][2:6] == ["yes", "amber", "ABC", "4.2 mm"] and "adjusted to " in run.of(events.Answered)[6].answer
     assert run.of(events.Attached)[0].size == 9
     record = stored(run, tmp_path)
     values = {g.columns[0]["name"]: g.columns[0] for g in record.tests[0].grids}
@@ -159,11 +151,7 @@ def test_an_older_store_gets_what_it_lacks_and_a_newer_one_is_refused(perform, t
     path = tmp_path / "ibexite.sqlite"
     with sqlite3.connect(path) as db:  # back to the columns of version 1
         db.execute("DROP TABLE files")
-        for table, columns in (
-            ("runs", "lot files retest_of"),
-            ("results", "kind said demand guard rule origin percent"),
-            ("curves", "kind labels n bound"),
-        ):
+        for table, columns in (("runs", "lot files retest_of"), ("results", "kind said demand guard rule origin percent"), ("curves", "kind labels n bound")):
             for column in columns.split():
                 db.execute(f"ALTER TABLE {table} DROP COLUMN {column}")
         db.execute("PRAGMA user_version=1")

@@ -22,14 +22,8 @@ def test_the_example_bench_is_read(project: Path) -> None:
     assert signal.scale == pytest.approx(1 / 0.10012)
     assert find_project(project / "fm2_final.ibx").bench == project / "bench.toml"
     path = project / "bench.toml"
-    path.write_text(
-        path.read_text().replace(
-            'wiring = { 1 = "battery" }', 'wiring = { 1 = "battery" }, trouble = [{ query = "Q", how = "silent" }]'
-        )
-    )
-    assert read_bench(path).instruments["psu"].simulated.trouble == (TroubleEntry("Q", "silent", 1, 1),), (
-        "the first, once"
-    )
+    path.write_text(path.read_text().replace('wiring = { 1 = "battery" }', 'wiring = { 1 = "battery" }, trouble = [{ query = "Q", how = "silent" }]'))
+    assert read_bench(path).instruments["psu"].simulated.trouble == (TroubleEntry("Q", "silent", 1, 1),), "the first, once"
 
 
 @pytest.mark.parametrize(("old", "new", "where", "what", "remedy"), [
@@ -64,9 +58,7 @@ def test_the_example_bench_is_read(project: Path) -> None:
     ('["-0.1 V", "20 V"]', '["20 V", "-0.1 V"]', "signals.v_in.believe", "first is not below", "lower end first"),
     ('["-0.1 V", "20 V"]', '["20 V"]', "signals.v_in.believe", "not two quantities", "Write it as"),
 ])  # fmt: skip
-def test_mistakes_are_named_by_their_path(
-    project: Path, old: str, new: str, where: str, what: str, remedy: str
-) -> None:
+def test_mistakes_are_named_by_their_path(project: Path, old: str, new: str, where: str, what: str, remedy: str) -> None:
     path = project / "bench.toml"
     text = path.read_text()
     assert old in text
@@ -87,12 +79,7 @@ def test_all_mistakes_of_a_bench_file_are_told_at_once(project: Path) -> None:
     with pytest.raises(MistakeError) as error:
         read_bench(path)
     told = str(error.value)
-    assert (
-        "not a regular expression" in told
-        and "'17 A' is a current" in told
-        and "i_in" not in told
-        and "there is no" not in told
-    )
+    assert "not a regular expression" in told and "'17 A' is a current" in told and "i_in" not in told and "there is no" not in told
 
 
 @pytest.mark.parametrize(("old", "new", "where", "what"), [

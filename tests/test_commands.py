@@ -27,9 +27,7 @@ RUN = ("run", "fm2_final.ibx", "--simulate", "--yes")
 
 def test_the_demo_runs_four_units_and_does_no_harm_when_started_again(tmp_path: Path) -> None:
     for _ in range(2):
-        done = subprocess.run(
-            [*IBEXITE, "demo", "d"], cwd=tmp_path, capture_output=True, text=True, timeout=120, check=False
-        )
+        done = subprocess.run([*IBEXITE, "demo", "d"], cwd=tmp_path, capture_output=True, text=True, timeout=120, check=False)
         assert done.returncode == 0, done.stderr
         assert re.findall(r"^  \w+\.ibx +(F[CP]\d+)   (\w+) \(trial\)$", done.stdout, re.MULTILINE) == [
             ("FC00400", "PASS"), ("FC00413", "PASS"), ("FC00411", "FAIL"), ("FC00427", "FAIL"), ("FC00400", "PASS"),
@@ -80,14 +78,7 @@ def test_what_is_stored_can_be_listed_shown_exported_and_reported(ibexite, proje
 
 def test_preview_and_vet_answer_programs_too(ibexite) -> None:  # noqa: ANN001
     blocks = json.loads(ibexite("preview", "fm2_final.ibx", "--format", "json").stdout)
-    assert [block["name"] for block in blocks] == [
-        "before unit",
-        "alive",
-        "rails",
-        "regulation",
-        "efficiency",
-        "after unit",
-    ]
+    assert [block["name"] for block in blocks] == ["before unit", "alive", "rails", "regulation", "efficiency", "after unit"]
     assert (blocks[4]["rows"], blocks[4]["is_exact"]) == (70, True)
     assert blocks[4]["seconds"] == pytest.approx(7 * 0.02 + 70 * (0.012 + 0.005))
     assert json.loads(ibexite("vet", "fm2_final.ibx", "--format", "json").stdout) == []
@@ -264,14 +255,7 @@ def test_every_command_has_help_with_a_worked_example(ibexite, command: str) -> 
 
 
 def test_errors_know_their_exit_codes_and_read_well() -> None:
-    codes = {
-        "MistakeError": 2,
-        "UnitError": 2,
-        "LinkError": 3,
-        "CeilingError": 3,
-        "SequenceError": 3,
-        "RecordsError": 3,
-    }
+    codes = {"MistakeError": 2, "UnitError": 2, "LinkError": 3, "CeilingError": 3, "SequenceError": 3, "RecordsError": 3}
     for name, code in codes.items():
         assert getattr(errors, name)("x").exit_code == code
     assert errors.StopRun("x").exit_code == 4 and not isinstance(errors.StopRun("x"), Exception)

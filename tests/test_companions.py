@@ -58,14 +58,7 @@ def test_a_row_that_is_wrong_is_named(tmp_path: Path, row: str, what: str) -> No
 def test_the_row_that_fits_variant_and_revision_best_is_taken(tmp_path: Path) -> None:
     table = limits(tmp_path, "t,v,,,1,,,,V,x,y", "t,v,A,,2,,,,V,x,y", "t,v,A,C,3,,,,V,x,y", "t,v,B,D,4,,,,V,x,y")
     found = {(v, r): str(table.row("t", "v", v, r, VOLTS).low) for v in "ABX" for r in "CD"}  # type: ignore[union-attr]
-    assert found == {
-        ("A", "C"): "3",
-        ("A", "D"): "2",
-        ("B", "C"): "1",
-        ("B", "D"): "4",
-        ("X", "C"): "1",
-        ("X", "D"): "1",
-    }
+    assert found == {("A", "C"): "3", ("A", "D"): "2", ("B", "C"): "1", ("B", "D"): "4", ("X", "C"): "1", ("X", "D"): "1"}
     assert table.row("t", "other", "", "", VOLTS) is None
     with pytest.raises(MistakeError, match="two rows have limits"):
         limits(tmp_path, "t,v,A,,1,,,,V,x,y", "t,v,,C,2,,,,V,x,y").row("t", "v", "A", "C", VOLTS)
@@ -77,12 +70,7 @@ def test_a_number_that_a_workbook_shows_in_per_cent_is_in_per_cent(tmp_path: Pat
     assert sheet is not None
     sheet.append(["test", "name", "nominal", "tolerance", "unit"])
     sheet.append(["t", "v", 5, 0.023, "V"])
-    for number, value, shown in (
-        ("D2", 0.023, "0.0%"),
-        ("D2", 2.3, '0.0"%"'),
-        ("D2", 2.3, r"0.0\ \%"),
-        ("D2", 0.023, "0.0%;[Red]-0.0%"),
-    ):
+    for number, value, shown in (("D2", 0.023, "0.0%"), ("D2", 2.3, '0.0"%"'), ("D2", 2.3, r"0.0\ \%"), ("D2", 0.023, "0.0%;[Red]-0.0%")):
         sheet[number].value, sheet[number].number_format = value, shown
         book.save(tmp_path / "limits.xlsx")
         row = read_limits(tmp_path / "limits.xlsx").row("t", "v", "", "", VOLTS)
@@ -103,12 +91,7 @@ def test_workbooks_and_semicolons_are_tables_too_and_mistakes_name_the_row(tmp_p
     (tmp_path / "a.csv").write_text("# a comment\nx;y\n1;2\n\n3;4\n")
     assert [(r.number, r.cells) for r in read_sheet(tmp_path / "a.csv", what="table").rows] == [
         (3, {"x": "1", "y": "2"}), (5, {"x": "3", "y": "4"})]  # fmt: skip
-    for text, what in (
-        ("x,x\n1,2\n", "two columns"),
-        ("x\n1,2\n", "row 2: more cells"),
-        ("", "is empty"),
-        ('x\n"1\n', "not a table"),
-    ):
+    for text, what in (("x,x\n1,2\n", "two columns"), ("x\n1,2\n", "row 2: more cells"), ("", "is empty"), ('x\n"1\n', "not a table")):
         (tmp_path / "b.csv").write_text(text)
         with pytest.raises(MistakeError) as error:
             read_sheet(tmp_path / "b.csv", what="table")
@@ -165,20 +148,14 @@ def test_a_placeholder_makes_a_trial_and_a_limit_that_is_not_set_an_error(perfor
 ])  # fmt: skip
 def test_a_limit_from_the_table_is_as_good_as_one_in_the_line(tmp_path: Path, check: str, told: str) -> None:
     lines = f'test t "T"\n    read v_in\n    {check}\n'
-    found = [
-        line
-        for line in report(tmp_path, lines, LIMITED, limits__csv=HEAD + "t,v_in,,,8,10,,,V,x,y\n").split("\n")
-        if "t.ibx:" in line
-    ]
+    found = [line for line in report(tmp_path, lines, LIMITED, limits__csv=HEAD + "t,v_in,,,8,10,,,V,x,y\n").split("\n") if "t.ibx:" in line]
     mistakes = [line for line in found if "warning" not in line]
     assert len(mistakes) == bool(told) and all(told in line for line in mistakes), found
 
 
 def test_a_program_that_is_called_must_be_there(tmp_path: Path) -> None:
     lines = 'test t "T"\n    read v_in\n    call "gone.py" gives x in V timeout 1 s\n    check x >= 1 V\n'
-    assert "there is no program 'gone.py'" in report(tmp_path, lines) and "no program" not in report(
-        tmp_path, lines, gone__py=""
-    )
+    assert "there is no program 'gone.py'" in report(tmp_path, lines) and "no program" not in report(tmp_path, lines, gone__py="")
 
 
 SHARED = """constants
@@ -222,9 +199,7 @@ def test_sweeps_over_the_values_of_a_file(tmp_path: Path, content: str, sweep: s
     text = f'test t "T"\n    sweep {sweep} over file "f.csv"\n        let k = 2 * {sweep}\n    check k >= 1 Hz\n'
     told = report(tmp_path, text, f__csv=content)
     assert expected in told and ("mistake" in told or "f.csv" in told) == bool(expected)
-    assert ("is a frequency (Hz) over" in report(tmp_path, text.replace("1 Hz", "1 V"), f__csv=content)) != bool(
-        expected
-    )
+    assert ("is a frequency (Hz) over" in report(tmp_path, text.replace("1 Hz", "1 V"), f__csv=content)) != bool(expected)
 
 
 PYTHON = '''import ibexite
@@ -248,12 +223,7 @@ def test_python_declarations_are_read_without_running_the_file(tmp_path: Path) -
     assert functions["loss"].arguments == (("drive", units.VOLT, False), ("echo", units.VOLT, False))
     assert (functions["loss"].result, functions["loss"].help) == (units.DECIBEL, "How much is lost.")
     facts = measurements["level"]
-    assert (facts.version, len(facts.sha256), facts.outputs["g"].axes, facts.outputs["f"].axes) == (
-        "2.1",
-        64,
-        ("f",),
-        ("f",),
-    )
+    assert (facts.version, len(facts.sha256), facts.outputs["g"].axes, facts.outputs["f"].axes) == ("2.1", 64, ("f",), ("f",))
     for old, new, what in (
         ('returns="dB"', 'returns=UNIT', "must be written out"), ('drive="V"', 'drive="Volt"', "there is no unit"),
         ('drive="V", ', "", "has no unit for drive"), ('echo="V"', 'echo="V", x="V"', "has no argument x"),
@@ -273,11 +243,7 @@ def test_a_manifest_describes_a_program(tmp_path: Path) -> None:
     path.write_text(text)
     facts = read_manifest(path)
     assert (facts.name, facts.kind, facts.needs["tap"].words) == ("probe", "program", "signal in V")
-    for old, new, what in (
-        ("run.py", "no.py", "there is no file"),
-        ("title", "titel", "is missing"),
-        ('"V"\n[out', '"Vv"\n[out', "no unit"),
-    ):
+    for old, new, what in (("run.py", "no.py", "there is no file"), ("title", "titel", "is missing"), ('"V"\n[out', '"Vv"\n[out', "no unit")):
         path.write_text(text.replace(old, new, 1))
         with pytest.raises(MistakeError, match=".") as error:
             read_manifest(path)

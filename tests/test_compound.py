@@ -18,9 +18,7 @@ from ibexite.records.gateway import open_lookup
 from ibexite.values import Compound, Connections, Table
 from tests.conftest import HEADER
 
-PICTURE = base64.b64decode(
-    "iVBORw0KGgoAAAANSUhEUgAAAAEAAAABCAYAAAAfFcSJAAAADUlEQVR42mNk+M9QDwADhgGAWjR9awAAAABJRU5ErkJggg=="
-)
+PICTURE = base64.b64decode("iVBORw0KGgoAAAANSUhEUgAAAAEAAAABCAYAAAAfFcSJAAAADUlEQVR42mNk+M9QDwADhgGAWjR9awAAAABJRU5ErkJggg==")
 TESTER = """import json, sys
 turn = json.load(sys.stdin)["turn"]
 wires = [["J1.1", "J2.1"], ["J1.2", "J2.2"]] if turn != 2 else [["J1.1", "J2.1"], ["J2.2"], ["J1.2"]]
@@ -96,9 +94,7 @@ def test_what_is_no_such_thing_is_refused(kind: type[Compound], answer: object, 
 def test_and_an_error_of_the_test(perform, project: Path, answer: dict, told: str) -> None:  # noqa: ANN001
     (project / "screen.png").write_bytes(PICTURE)
     given = {"wires": [["a"]], "counters": {"a": []}, "screen": "screen.png"} | answer
-    run = perform(
-        f'\ntest lead "Sensor lead"\n    {CALL}\n', files={"tester.py": f"import json\nprint(json.dumps({given!r}))"}
-    )
+    run = perform(f'\ntest lead "Sensor lead"\n    {CALL}\n', files={"tester.py": f"import json\nprint(json.dumps({given!r}))"})
     test = run.of(events.TestEnded)[0]
     assert test.verdict == "error" and told in test.reason.text
 
@@ -125,9 +121,7 @@ def test_equal_connections_have_equal_texts_and_others_tell_where(pins: list[str
         return [{p for p, m in zip(pins, marks, strict=True) if m == k} for k in set(marks)]
 
     one, other = nets(), nets()
-    texts = [
-        compound.connections_text([data.draw(st.permutations(sorted(net))) for net in side]) for side in (one, other)
-    ]
+    texts = [compound.connections_text([data.draw(st.permutations(sorted(net))) for net in side]) for side in (one, other)]
     is_same = set(map(frozenset, one)) == set(map(frozenset, other))
     assert (texts[0] == texts[1]) == is_same == (not Connections().differs(*texts))
     assert set(map(frozenset, compound.nets_of(texts[0]))) == set(map(frozenset, one))
@@ -136,16 +130,10 @@ def test_equal_connections_have_equal_texts_and_others_tell_where(pins: list[str
 CELLS = st.one_of(*(st.lists(kind, min_size=2, max_size=2) for kind in (st.floats(allow_infinity=False) | st.none(), st.text(max_size=4), st.booleans())))  # fmt: skip
 
 
-@given(
-    st.dictionaries(st.sampled_from("abc"), CELLS, min_size=1),
-    st.dictionaries(st.sampled_from("abc"), CELLS, min_size=1),
-)
+@given(st.dictionaries(st.sampled_from("abc"), CELLS, min_size=1), st.dictionaries(st.sampled_from("abc"), CELLS, min_size=1))
 def test_tables_keep_their_cells_and_tell_where_they_differ(one: dict, other: dict) -> None:
     texts = [compound.table_text(side) for side in (one, other)]
     for text, side in zip(texts, (one, other), strict=True):
-        back = {
-            column.name: ["hole" if cell != cell else cell for cell in column.cells]
-            for column in compound.table_of(text)
-        }
+        back = {column.name: ["hole" if cell != cell else cell for cell in column.cells] for column in compound.table_of(text)}
         assert back == {name: ["hole" if x is None or x != x else x for x in cells] for name, cells in side.items()}
     assert (texts[0] == texts[1]) == (not Table().differs(*texts))

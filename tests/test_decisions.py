@@ -96,9 +96,7 @@ def changed(project, name: str, *pairs: tuple[str, str]):  # noqa: ANN001, ANN20
 
 
 def test_a_protection_that_reads_back_otherwise_lets_nothing_be_switched_on(perform, project) -> None:  # noqa: ANN001
-    change = changed(
-        project, "scpi-power-supply", ('ask   = "SOUR{channel}:VOLT:PROT?"', 'ask   = "SOUR{channel}:CURR?"')
-    )
+    change = changed(project, "scpi-power-supply", ('ask   = "SOUR{channel}:VOLT:PROT?"', 'ask   = "SOUR{channel}:CURR?"'))
     run = perform('test t "T"\n    read v_in\n    check v_in >= 1 V\n', change=change)
     assert run.outcome.verdict == "error" and "over_voltage was set to 18 but reads back 0.1" in run.outcome.reason.text
     assert not any("OUTP1 ON" in line for line in run.traffic)
@@ -179,9 +177,7 @@ def test_a_watch_looks_once_more_when_its_block_ends(perform) -> None:  # noqa: 
 
 
 def test_a_load_that_starves_while_its_source_is_on_has_limited(perform) -> None:  # noqa: ANN001
-    run = perform(
-        'test t "T"\n    set supply.voltage = 2 V\n    set load.current = 0.5 A\n    wait 40 ms\n    read v_in\n    check v_in >= 0 V\n'
-    )
+    run = perform('test t "T"\n    set supply.voltage = 2 V\n    set load.current = 0.5 A\n    wait 40 ms\n    read v_in\n    check v_in >= 0 V\n')
     assert run.outcome.verdict == "fail" and {e.role for e in run.of(events.Limiting)} >= {"load"}
 
 
@@ -193,10 +189,7 @@ def test_limiting_while_setting_back_is_not_charged_to_the_next_test(perform) ->
     assert run.outcome.verdict == "pass", ended(run)
 
 
-@pytest.mark.parametrize(
-    ("is_on", "wanted_on", "settled"),
-    [(1, 1, [0.025, 0.025]), (0, 0, [0, 0]), (1, 0, [0.025] * 3), (0, 1, [0.025] * 3)],
-)
+@pytest.mark.parametrize(("is_on", "wanted_on", "settled"), [(1, 1, [0.025, 0.025]), (0, 0, [0, 0]), (1, 0, [0.025] * 3), (0, 1, [0.025] * 3)])
 def test_setting_back_waits_for_what_is_on(tmp_path, monkeypatch, is_on, wanted_on, settled) -> None:  # noqa: ANN001
     bench = Bench(memory_bench(tmp_path), Pool(MemoryLink.opening))
     bench.connect(["psu"])
@@ -258,9 +251,7 @@ def test_conditions_that_are_known_decide_before_the_run(condition: str, seconds
 
 
 def test_the_extent_of_what_was_judged_goes_either_way(perform) -> None:  # noqa: ANN001
-    run = perform(
-        'test t "T"\n    sweep u over 9 V, 7 V, 8 V\n        read v_in\n        check v_in >= 1 V as "live"\n    check v_in >= 1 V as "whole"\n'
-    )
+    run = perform('test t "T"\n    sweep u over 9 V, 7 V, 8 V\n        read v_in\n        check v_in >= 1 V as "live"\n    check v_in >= 1 V as "whole"\n')
     assert [run.result(label).extent for label in ("live", "whole")] == [{"u": [7.0, 9.0]}] * 2
     assert [run.result(label).limits for label in ("live", "whole")] == [[], []]  # a level is kept once
 
@@ -286,9 +277,7 @@ def test_a_branch_that_is_never_taken_takes_no_time() -> None:
 
 
 def test_rows_to_come_are_known_for_turns_that_are_counted(perform) -> None:  # noqa: ANN001
-    run = perform(
-        'test t "T"\n    repeat k 3 times\n        sweep u over 7 V, 8 V\n            read v_in\n    check v_in >= 1 V\n'
-    )
+    run = perform('test t "T"\n    repeat k 3 times\n        sweep u over 7 V, 8 V\n            read v_in\n    check v_in >= 1 V\n')
     assert [(e.name, e.rows) for e in run.of(events.SweepStarted)] == [("k", len(run.of(events.Row)))]
 
 
@@ -334,17 +323,13 @@ def test_an_error_says_where_it_happened(perform, project, change: tuple[str, st
 def memory(folder, monkeypatch, link=MemoryLink):  # noqa: ANN001, ANN201
     """A bench from memory, connected; raw commands are allowed."""
     path = memory_bench(folder).path
-    path.write_text(
-        path.read_text().replace('supply = { instrument = "psu",', 'supply = { instrument = "psu", raw = true,')
-    )
+    path.write_text(path.read_text().replace('supply = { instrument = "psu",', 'supply = { instrument = "psu", raw = true,'))
     bench = Bench(read_bench(path), Pool(link.opening))
     bench.connect(["psu", "dmm"])
     return bench
 
 
-@pytest.mark.parametrize(
-    ("reply", "value"), [("1.5", 1.5), ("9.9E37", math.nan), ("-9.91E37", math.nan), ("1_5", math.nan), ("", math.nan)]
-)
+@pytest.mark.parametrize(("reply", "value"), [("1.5", 1.5), ("9.9E37", math.nan), ("-9.91E37", math.nan), ("1_5", math.nan), ("", math.nan)])
 def test_a_reply_is_a_number_of_the_standard_or_bad(tmp_path, monkeypatch, reply: str, value: float) -> None:  # noqa: ANN001
     monkeypatch.setitem(RESET, "HOW:MUCH", reply)
     monkeypatch.setitem(ANSWERS, "101", reply.encode())
@@ -386,11 +371,7 @@ class Falling(MemoryLink):
 
 
 def test_a_role_whose_switch_does_not_switch_is_mistrusted(tmp_path, monkeypatch) -> None:  # noqa: ANN001
-    monkeypatch.setattr(
-        MemoryLink,
-        "_answer",
-        lambda self, query, known=MemoryLink._answer: b"0" if query == "OUTP1?" else known(self, query),
-    )
+    monkeypatch.setattr(MemoryLink, "_answer", lambda self, query, known=MemoryLink._answer: b"0" if query == "OUTP1?" else known(self, query))
     bench = memory(tmp_path, monkeypatch)
     with pytest.raises(InstrumentError, match="output did not go on"):
         bench.set_line([("supply", "output")])(1.0)
@@ -438,17 +419,12 @@ def test_of_equal_margins_the_first_point_is_told(perform) -> None:  # noqa: ANN
 
 
 def test_the_default_of_a_parameter_is_made_of_what_is_above() -> None:
-    source = Source(
-        "t.ibx",
-        HEADER.replace("needs\n", "params\n    low = 2 V\n    a = nowhere + 1 V\n    b = low + 1 V\n\nneeds\n", 1),
-    )
+    source = Source("t.ibx", HEADER.replace("needs\n", "params\n    low = 2 V\n    a = nowhere + 1 V\n    b = low + 1 V\n\nneeds\n", 1))
     vet(source)
     assert "unknown name 'nowhere'" in [finding.title for finding in source.findings]
 
 
-@pytest.mark.parametrize(
-    "head", ['group more "More" if 5 V\n    test t "T"\n', 'group more "More"\n    test t "T" if 5 V\n']
-)
+@pytest.mark.parametrize("head", ['group more "More" if 5 V\n    test t "T"\n', 'group more "More"\n    test t "T" if 5 V\n'])
 def test_conditions_of_tests_and_groups_are_looked_at(head: str) -> None:
     source = Source("t.ibx", HEADER + head + "        read v_in\n        check v_in >= 1 V\n")
     vet(source)
@@ -459,9 +435,7 @@ def test_a_shared_file_is_vetted_by_itself_and_with_whoever_uses_it(ibexite, pro
     (project / "mine.ibx").write_text("constants\n    a = 5 V\n    b = a + 3 A\n")
     done = ibexite("vet", "mine.ibx")
     assert done.returncode == 2 and "mine.ibx:3" in done.stdout + done.stderr
-    (project / "user.ibx").write_text(
-        HEADER.replace("needs\n", 'use "mine.ibx"\n\nneeds\n') + 'test t "T"\n    read v_in\n    check v_in >= a\n'
-    )
+    (project / "user.ibx").write_text(HEADER.replace("needs\n", 'use "mine.ibx"\n\nneeds\n') + 'test t "T"\n    read v_in\n    check v_in >= a\n')
     used = ibexite("vet", "user.ibx")
     assert used.returncode == 2 and "mine.ibx:3" in used.stdout + used.stderr
 
@@ -487,9 +461,7 @@ def test_set_points_in_a_measurement_are_those_of_the_roles_that_play_it(perform
     assert "load.current" in found and "sink.current" not in found
     given = timeline(vet(Source("t.ibx", header + text.replace("sink = load", "sink = load, most = 77 mA"))), file)
     assert max(moment.value for moment in given if moment.setting == "load.current") == 0.077
-    shown = timeline(
-        vet(Source("t.ibx", HEADER + 'test t "T"\n    set supply.voltage = 8000 mV, load.current = 0.2 A\n')), file
-    )
+    shown = timeline(vet(Source("t.ibx", HEADER + 'test t "T"\n    set supply.voltage = 8000 mV, load.current = 0.2 A\n')), file)
     assert [(moment.value, moment.unit) for moment in shown[-2:]] == [(8.0, "mV"), (0.2, "A")]
 
 
@@ -499,9 +471,7 @@ def test_a_line_may_read_a_signal_and_ask_a_raw_query(perform, project) -> None:
     assert run.outcome.verdict == "pass", ended(run)
 
 
-@pytest.mark.parametrize(
-    ("angles", "mean"), [((-3.0, 3.0), -math.pi), ((3.0, -3.0), math.pi), ((0.1, 0.3), 0.2), ((0.0, math.pi), math.nan)]
-)
+@pytest.mark.parametrize(("angles", "mean"), [((-3.0, 3.0), -math.pi), ((3.0, -3.0), math.pi), ((0.1, 0.3), 0.2), ((0.0, math.pi), math.nan)])
 def test_angles_have_the_mean_of_their_directions(angles: tuple[float, ...], mean: float) -> None:
     assert mean_of(angles, units.RADIAN) == pytest.approx(mean, abs=1e-9, nan_ok=True)
 
@@ -528,10 +498,7 @@ def test_what_limits_while_an_output_is_switched_back_on_is_not_charged_to_the_n
     text = state.HEAD.format(prot=16, volts=9, load="off", output="on") + (
         'test a "A"\n    set supply.output = off\n    read x = v_ok\n    check x >= 1 V\ntest b "B"\n    read x = v_ok\n    check x >= 1 V\n'
     )
-    assert carried_out(vet(Source("t.ibx", text)), memory_bench(tmp_path), opening=Inrush.opening).tests == {
-        "a": "pass",
-        "b": "pass",
-    }
+    assert carried_out(vet(Source("t.ibx", text)), memory_bench(tmp_path), opening=Inrush.opening).tests == {"a": "pass", "b": "pass"}
 
 
 @pytest.mark.parametrize(
@@ -546,19 +513,14 @@ def test_what_limits_while_an_output_is_switched_back_on_is_not_charged_to_the_n
 )
 def test_inputs_of_a_measurement_are_looked_at(given: str, found: list[str]) -> None:
     text = MEASURED.replace(" refine where volts near its limit at most 7 points", "") + HEADER
-    source = Source(
-        "t.ibx",
-        text + f'test t "T"\n    measure loading(sink = load, {given}) as it\n    check it.volts >= 4 V\n',
-    )
+    source = Source("t.ibx", text + f'test t "T"\n    measure loading(sink = load, {given}) as it\n    check it.volts >= 4 V\n')
     vet(source)
     assert [finding.title for finding in source.findings if "never used" not in finding.title] == found
 
 
 def test_each_output_of_a_measurement_must_get_a_value() -> None:
     lines = 'measurement two "Two"\n    needs\n        tap : signal in V\n    outputs\n        kept in V\n        lost in V\n    read kept = tap\n\n'
-    source = Source(
-        "t.ibx", lines + HEADER + 'test t "T"\n    measure two(tap = v_in) as it\n    check it.kept >= 1 V\n'
-    )
+    source = Source("t.ibx", lines + HEADER + 'test t "T"\n    measure two(tap = v_in) as it\n    check it.kept >= 1 V\n')
     vet(source)
     assert [finding.title for finding in source.findings if finding.level == "mistake"] == ["'lost' never gets a value"]
 
@@ -587,9 +549,9 @@ def test_the_first_corner_says_what_the_others_are() -> None:
     lines = 'group g "G" over u = 8 V, 5 A\n    test t "T"\n        set supply.voltage = u\n        read v_in\n        check v_in >= 1 V\n'
     source = Source("t.ibx", HEADER + lines)
     vet(source)
-    assert [
-        (f.title, source.text[f.span.start : f.span.end], f.remedy) for f in source.findings if f.title == "wrong unit"
-    ] == [("wrong unit", "5 A", "The first corner is a voltage (V).")]
+    assert [(f.title, source.text[f.span.start : f.span.end], f.remedy) for f in source.findings if f.title == "wrong unit"] == [
+        ("wrong unit", "5 A", "The first corner is a voltage (V).")
+    ]
 
 
 @pytest.mark.parametrize("link", [MemoryLink, Cut])
@@ -615,19 +577,14 @@ def test_a_setting_that_another_one_has_changed_after_a_restart_is_an_error(serv
     session = bench.sessions["psu"]
     session.link.send(b"*RST\n")
     session.link._socket.shutdown(socket.SHUT_RDWR)
-    with pytest.raises(
-        InstrumentError, match="its state is another one after the link was opened anew: voltage was set to 8, it has 0"
-    ):
+    with pytest.raises(InstrumentError, match="its state is another one after the link was opened anew: voltage was set to 8, it has 0"):
         session.query("SOUR1:CURR?")
     bench.close()
 
 
 def test_settled_is_heard_where_it_is_written(tmp_path, monkeypatch) -> None:  # noqa: ANN001
     monkeypatch.setattr(Falling, "values", iter((b"5", b"4", b"3.5", b"3.4", b"3.4")))
-    text = (
-        state.HEAD.format(prot=16, volts=9, load="off", output="on")
-        + 'test a "A"\n    read x = v_ok settled 0.2 V\n    check x >= 1 V\n'
-    )
+    text = state.HEAD.format(prot=16, volts=9, load="off", output="on") + 'test a "A"\n    read x = v_ok settled 0.2 V\n    check x >= 1 V\n'
     seen: list[events.Event] = []
     carried_out(vet(Source("t.ibx", text)), memory_bench(tmp_path), seen.append, opening=Falling.opening)
     assert [event.value for event in seen if isinstance(event, events.Value)] == [3.4]
@@ -635,9 +592,7 @@ def test_settled_is_heard_where_it_is_written(tmp_path, monkeypatch) -> None:  #
 
 def test_steps_in_a_branch_stand_deeper_than_it() -> None:
     lines = "    if 1 > 2\n        wait 3 s\n    else if 2 > 1\n        repeat k 2 times\n            wait 5 s\n    else\n        wait 1 s\n"
-    (block,) = preview(
-        vet(Source("t.ibx", 'sequence "S"\n    product "P"\n    serial "A"\ntest t "T"\n' + lines)), None
-    )
+    (block,) = preview(vet(Source("t.ibx", 'sequence "S"\n    product "P"\n    serial "A"\ntest t "T"\n' + lines)), None)
     assert block.is_exact
     assert [(step.depth, step.text) for step in block.steps] == [
         (0, "if 1 > 2   never here"), (0, "else if 2 > 1"), (1, "repeat k 2 times"), (2, "wait 5 s"), (0, "else   never here"),
@@ -645,11 +600,7 @@ def test_steps_in_a_branch_stand_deeper_than_it() -> None:
 
 
 @pytest.mark.parametrize(
-    "lines",
-    [
-        "watch v_in <= 2 V every 1 s\n        wait 1 ms",
-        "watch v_in >= 2 V every 1 s\n        set supply.output = off\n        wait 30 ms",
-    ],
+    "lines", ["watch v_in <= 2 V every 1 s\n        wait 1 ms", "watch v_in >= 2 V every 1 s\n        set supply.output = off\n        wait 30 ms"]
 )
 def test_a_watch_that_trips_at_its_first_or_last_look_is_told_as_a_check(perform, lines: str) -> None:  # noqa: ANN001
     run = perform(f'test t "T"\n    read v_out\n    check v_out >= 1 V\n    {lines}\n')
@@ -697,9 +648,7 @@ class Starving(MemoryLink):
     ("set supply.output = off\nset supply.output = on\nwait 1 s\nset load.current = 1 A", "fail"), ("set supply.output = off\nset load.current = 1 A", "pass"),
     ("set load.current = 1 A\nset supply.output = off\nset supply.output = on\nwait 1 s", "fail"),
 ])  # fmt: skip
-def test_a_load_that_starves_only_because_its_source_is_off_has_not_limited(
-    tmp_path, monkeypatch, lines, verdict
-) -> None:  # noqa: ANN001
+def test_a_load_that_starves_only_because_its_source_is_off_has_not_limited(tmp_path, monkeypatch, lines, verdict) -> None:  # noqa: ANN001
     monkeypatch.setattr(Starving, "is_latched", False)
     lines = "    set load.input = on\n" + "".join(f"    {line}\n" for line in lines.split("\n"))
     outcome = from_memory(tmp_path, monkeypatch, lines + "    read x = v_ok\n    check x >= 1 V\n", link=Starving)
@@ -710,15 +659,9 @@ def test_texts_and_yes_or_no_are_filled_into_raw_messages(perform) -> None:  # n
     lines = ('test t "T"\n    ask word = text "Word?"\n    ask lit = yes_no "Lit?"\n    ask hot = yes_no "Hot?"\n    let u = 7 V\n'
              '    send supply "OUTP{word} {hot}"\n    send supply "OUTP1 {lit}"\n    send supply "SOUR1:VOLT {u:V}"\n    wait 20 ms\n'
              '    read v_in\n    check v_in >= 1 V\n')  # fmt: skip
-    run = perform(
-        lines,
-        operator=Prepared("1", True, False),
-        change=lambda text: text.replace("[roles.supply]", "[roles.supply]\nraw = true"),
-    )
+    run = perform(lines, operator=Prepared("1", True, False), change=lambda text: text.replace("[roles.supply]", "[roles.supply]\nraw = true"))
     sent = [line for line in run.traffic if line.startswith("psu>")]
-    assert (
-        all(f"psu> {line}" in sent for line in ("OUTP1 0", "OUTP1 1", "SOUR1:VOLT 7")) and run.outcome.verdict == "pass"
-    )
+    assert all(f"psu> {line}" in sent for line in ("OUTP1 0", "OUTP1 1", "SOUR1:VOLT 7")) and run.outcome.verdict == "pass"
 
 
 @pytest.mark.parametrize("held", ["#!?", "1_0", "", "NAN", "-10"])
@@ -780,17 +723,13 @@ def test_what_was_measured_inside_a_loop_is_used_there(use: str, title: str) -> 
     ("x >= 2.2 V", [2.5]), ("x <= 3.2 V", [3.5]), ("x between 2.2 V and 9 V", [2.5]), ("x within 5 V +/- 2.8 V", [2.5]), ("x within 4 V +/- 45 %", [2.5]),
     ("2 * x <= 3.2 V", None), ("max(x) >= 2.2 V", None), ("x <= x + 1 V", None),
 ])  # fmt: skip
-def test_a_sweep_is_refined_near_limits_on_the_column_itself(
-    tmp_path, monkeypatch, check: str, points: list[float] | None
-) -> None:  # noqa: ANN001
+def test_a_sweep_is_refined_near_limits_on_the_column_itself(tmp_path, monkeypatch, check: str, points: list[float] | None) -> None:  # noqa: ANN001
     heard: list[events.Event] = []
     outcome = from_memory(tmp_path, monkeypatch, "    sweep u from 1 V to 5 V step 1 V refine where x near its limit at most 6 points\n"
                           f"        let x = u\n    check {check}\n", heard)  # fmt: skip
     rows = [row.x[0] for row in heard if isinstance(row, events.Row)]
     assert rows == ([1, 2, 3, 4, 5, *points] if points else []), outcome.reason.text
-    assert points or "there is no known limit for x" in outcome.reason.text + str(
-        [e for e in heard if isinstance(e, events.TestEnded)]
-    )
+    assert points or "there is no known limit for x" in outcome.reason.text + str([e for e in heard if isinstance(e, events.TestEnded)])
 
 
 BIG = "    read x = v_ok\n    let big = x * 1e300 * 1e300\n"
@@ -812,23 +751,12 @@ def test_what_is_too_large_for_a_number_is_none(tmp_path, monkeypatch, lines: st
     assert outcome.tests == {"a": verdict} and "internal" not in outcome.reason.text
 
 
-def from_memory(
-    folder,
-    monkeypatch,
-    lines: str,
-    heard: list | None = None,
-    head: str = "",
-    link=MemoryLink,
-    before: str = "",
-    **services,
-):  # noqa: ANN001, ANN201
+def from_memory(folder, monkeypatch, lines: str, heard: list | None = None, head: str = "", link=MemoryLink, before: str = "", **services):  # noqa: ANN001, ANN201
     """The outcome of a test on a bench from memory, by a clock that does not wait."""
     text = head + state.HEAD.format(prot=16, volts=9, load="off", output="on") + before + 'test a "A"\n' + lines
     program = vet(Source("t.ibx", text))
     assert not program.has_mistakes, [program.source.render(finding) for finding in program.source.findings]
-    return carried_out(
-        program, memory_bench(folder), (heard if heard is not None else []).append, opening=link.opening, **services
-    )
+    return carried_out(program, memory_bench(folder), (heard if heard is not None else []).append, opening=link.opening, **services)
 
 
 @pytest.mark.parametrize("time", ["1 s * (x / (x - x))", "0 s - 1 s * (x / 1 V)"])

@@ -41,10 +41,7 @@ def test_readings_become_columns_and_columns_become_curves(perform) -> None:  # 
     assert [row.x for row in rows] == [(v, i) for v in (7.0, 8.0, 9.0) for i in (0.0, 0.3)]
     table = run.of(events.TableStarted)[0]
     assert [a["name"] for a in table.axes] == ["vin", "iload"]
-    assert [(c["name"], c["unit"], c["origin"]) for c in table.columns][-2:] == [
-        ("i_out", "A", "read"),
-        ("power", "W", "let"),
-    ]
+    assert [(c["name"], c["unit"], c["origin"]) for c in table.columns][-2:] == [("i_out", "A", "read"), ("power", "W", "let")]
     for row in rows:
         assert row.v[4] == pytest.approx(row.v[2] * row.v[3])
         assert row.v[0] == pytest.approx(row.x[0], abs=0.05)
@@ -57,9 +54,7 @@ def test_readings_become_columns_and_columns_become_curves(perform) -> None:  # 
 
 
 def test_together_asks_all_instruments_before_it_waits_and_scans_channels_at_once(perform) -> None:  # noqa: ANN001
-    run = perform(
-        'test t "T"\n    read v_in, x = supply.voltage, v_out, y = load.current together\n    check v_in >= 8 V\n'
-    )
+    run = perform('test t "T"\n    read v_in, x = supply.voltage, v_out, y = load.current together\n    check v_in >= 8 V\n')
     io = [line for line in lines(run.of(events.Value)[0].io[0]) if "CONF" not in line][-7:]
     assert [line.split()[0] for line in io] == ["dmm>", "dmm>", "psu>", "eload>", "dmm<", "psu<", "eload<"]
     assert io[:4] == ["dmm> ROUT:SCAN (@101,103)", "dmm> READ?", "psu> MEAS1:VOLT?", "eload> MEAS:CURR?"]
@@ -163,9 +158,7 @@ def test_a_source_at_its_limit_fails_the_test_that_trusted_its_set_points(perfor
 
 
 def test_a_gate_that_does_not_pass_skips_the_rest(perform) -> None:  # noqa: ANN001
-    run = perform(
-        'test a "A" gate\n    read v_in\n    check v_in >= 12 V\ntest b "B"\n    read v_in\n    check v_in >= 1 V\n'
-    )
+    run = perform('test a "A" gate\n    read v_in\n    check v_in >= 12 V\ntest b "B"\n    read v_in\n    check v_in >= 1 V\n')
     assert run.outcome.tests == {"a": "fail", "b": "skipped"}
     assert run.of(events.TestEnded)[1].reason.text == "gate a did not pass (fail)"
 
@@ -243,10 +236,7 @@ def test_ragged_sweeps_share_one_axis_with_holes(perform) -> None:  # noqa: ANN0
 
 
 def test_results_of_another_test_can_be_used(perform) -> None:  # noqa: ANN001
-    run = perform(
-        SWEEP
-        + 'test later "Later"\n    let drop = swept.at_8 - min(min(swept.power along iload) along vin)\n    check drop >= 0 W\n'
-    )
+    run = perform(SWEEP + 'test later "Later"\n    let drop = swept.at_8 - min(min(swept.power along iload) along vin)\n    check drop >= 0 W\n')
     power = [row.v[4] for row in run.of(events.Row)]
     assert run.of(events.Value)[-1].value == pytest.approx(run.of(events.Value)[0].value - min(power))
 
@@ -258,10 +248,7 @@ def test_results_of_another_test_can_be_used(perform) -> None:  # noqa: ANN001
 ])  # fmt: skip
 def test_limits_are_exact(perform, check, low, high) -> None:  # noqa: ANN001
     header = HEADER.replace("before unit", "params\n    base = 0.3\n    half = 0.05\n\nbefore unit")
-    run = perform(
-        f'test t "T"\n    read v_in\n    let known = 0.1 + 0 * v_in / 1 V\n    let x = 1\n    check x {check}\n',
-        header=header,
-    )
+    run = perform(f'test t "T"\n    read v_in\n    let known = 0.1 + 0 * v_in / 1 V\n    let x = 1\n    check x {check}\n', header=header)
     judged = run.of(events.Judged)[0]
     exactly = "known" not in check
     assert (judged.low, judged.high) == ((low, high) if exactly else (pytest.approx(low), pytest.approx(high)))
@@ -274,11 +261,7 @@ def test_a_wish_that_is_accepted_when_the_last_test_has_ended_is_heeded_and_a_la
         if isinstance(event, events.Restored | events.MadeSafe):
             answers.append(wish.request("stopped by Ctrl-C" if not answers else "too late"))
 
-    run = perform(
-        'test t "T"\n    set supply.voltage = 8 V\n    read v_in\n    check v_in >= 1 V\n',
-        readers=(interrupt,),
-        stop=wish,
-    )
+    run = perform('test t "T"\n    set supply.voltage = 8 V\n    read v_in\n    check v_in >= 1 V\n', readers=(interrupt,), stop=wish)
     assert (answers, run.outcome.verdict, run.outcome.reason.text) == ([True, False], "aborted", "stopped by Ctrl-C")
     safe = run.of(events.MadeSafe)[0]
     assert [(role["role"], role["problem"]) for role in safe.roles] == [("load", ""), ("supply", "")]
@@ -295,13 +278,9 @@ def test_what_ran_on_which_bench_is_recorded_with_the_run(perform) -> None:  # n
 
 
 def test_calibration_past_its_date_makes_a_trial(perform) -> None:  # noqa: ANN001
-    run = perform(
-        'test t "T"\n    read v_in\n    check v_in >= 1 V\n', change=lambda t: t.replace("2027-05-01", "2026-11-22")
-    )
+    run = perform('test t "T"\n    read v_in\n    check v_in >= 1 V\n', change=lambda t: t.replace("2027-05-01", "2026-11-22"))
     assert run.outcome.trial[1] == ("calibration", "calibration of psu was due on 2026-11-22", "")
-    last_day = perform(
-        'test t "T"\n    read v_in\n    check v_in >= 1 V\n', change=lambda t: t.replace("2026-11-22", "2026-11-23")
-    )
+    last_day = perform('test t "T"\n    read v_in\n    check v_in >= 1 V\n', change=lambda t: t.replace("2026-11-22", "2026-11-23"))
     assert [reason.code for reason in last_day.outcome.trial] == ["simulated"]
 
 

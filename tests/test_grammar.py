@@ -39,9 +39,7 @@ def test_the_shipped_tables_belong_to_the_grammar() -> None:
     assert (mark, json.loads(grammar.packed(mark, shipped))) == (grammar.digest(), made), "run: make tables"
 
 
-LINES = [
-    line for lines in (WHOLE, *(lines for lines, _ in MISTAKES)) for line in map(str.strip, lines.splitlines()) if line
-]
+LINES = [line for lines in (WHOLE, *(lines for lines, _ in MISTAKES)) for line in map(str.strip, lines.splitlines()) if line]
 
 
 def plain(found: Any) -> Any:
@@ -63,19 +61,10 @@ def by_reference(line: str, start: str) -> Any:
 @settings(max_examples=400, deadline=None)
 @given(st.data())
 def test_lines_are_parsed_as_by_the_maker_of_the_tables(data) -> None:  # noqa: ANN001
-    line, start = (
-        data.draw(st.sampled_from(LINES)),
-        data.draw(st.sampled_from(make_tables.STARTS[-1:] * 4 + make_tables.STARTS)),
-    )
+    line, start = (data.draw(st.sampled_from(LINES)), data.draw(st.sampled_from(make_tables.STARTS[-1:] * 4 + make_tables.STARTS)))
     for _ in range(data.draw(st.integers(0, 2))):
         at, cut = data.draw(st.integers(0, len(line))), data.draw(st.integers(0, 6))
-        line = (
-            line[:at]
-            + data.draw(
-                st.sampled_from(["", " ", "(", ")", ",", "=", "5 V", " in", " on", "x.y", "-", "^2", '"a"', "%"])
-            )
-            + line[at + cut :]
-        )
+        line = line[:at] + data.draw(st.sampled_from(["", " ", "(", ")", ",", "=", "5 V", " in", " on", "x.y", "-", "^2", '"a"', "%"])) + line[at + cut :]
     try:
         found = plain(grammar.line_parser().parse(line, start))
     except SyntaxMistake as mistake:
@@ -118,9 +107,7 @@ def test_any_mutilated_sequence_ends_in_a_report(data) -> None:
     for _ in range(data.draw(st.integers(1, 4))):
         at = data.draw(st.integers(0, len(text)))
         cut = data.draw(st.integers(0, 12))
-        put = data.draw(
-            st.sampled_from(["", " ", "\n", "    ", "\t", '"', "(", ")", ",", "=", "5 V", "sweep", "#", "é"])
-        )
+        put = data.draw(st.sampled_from(["", " ", "\n", "    ", "\t", '"', "(", ")", ",", "=", "5 V", "sweep", "#", "é"]))
         text = text[:at] + put + text[at + cut :]
     source = Source("mutilated.ibx", text)
     vet(source)

@@ -51,9 +51,7 @@ class Instrument:
         self._listener.close()
 
 
-def guarded(
-    tmp_path: Path, instrument: Instrument, *, farewell: bytes, connected: bool = True, signals: tuple[int, ...] = ()
-) -> list[dict]:
+def guarded(tmp_path: Path, instrument: Instrument, *, farewell: bytes, connected: bool = True, signals: tuple[int, ...] = ()) -> list[dict]:
     """What the guardian wrote into the journal after the run ended with a farewell (b"" for a sudden death), and what
     signals it was sent before."""
     ours, theirs = socket.socketpair()
@@ -88,9 +86,7 @@ def test_the_guardian_switches_off_over_the_open_connection_or_a_new_one(tmp_pat
     instrument = Instrument()
     entries = guarded(tmp_path, instrument, farewell=b"", connected=connected)
     instrument.close()
-    assert [(e["e"], e["by"], e["roles"]) for e in entries] == [
-        ("MadeSafe", "guardian", [{"role": "supply", "problem": ""}])
-    ]
+    assert [(e["e"], e["by"], e["roles"]) for e in entries] == [("MadeSafe", "guardian", [{"role": "supply", "problem": ""}])]
     at_once = b"MEAS:VO\nOUTP OFF\n" if connected else b"MEAS:VO"
     assert instrument.heard == at_once + b"\nOUTP OFF\n\n*IDN?\n\nOUTP OFF\n\nOUTP?\n"
 
@@ -106,9 +102,7 @@ def test_the_guardian_says_what_did_not_go_off(tmp_path: Path) -> None:
     (b"", [["supply"], ["supply"]]),  # at once, for this process may be ended too; and when it gives up
     (b'{"take over": ["supply"]}\n', [["supply"]]), (b'{"take over": ["load"]}\n', [[]]),
 ])  # fmt: skip
-def test_the_guardian_goes_on_with_what_a_run_could_not_switch_off(
-    tmp_path: Path, farewell: bytes, told: list[list[str]]
-) -> None:
+def test_the_guardian_goes_on_with_what_a_run_could_not_switch_off(tmp_path: Path, farewell: bytes, told: list[list[str]]) -> None:
     instrument = Instrument(state=b"1\n")
     entries = guarded(tmp_path, instrument, farewell=farewell)
     instrument.close()
@@ -140,10 +134,7 @@ def test_a_link_that_takes_nothing_does_not_keep_the_guardian_from_the_others() 
     full.setblocking(True)
     deed = {"link": {"kind": "socket", "host": "127.0.0.1", "port": 1, "timeout": 0.1, "end": "\n"}, "identity": "F", "simulated": True, "commands": ["OUTP OFF"],
             "questions": []}  # fmt: skip
-    plan = {
-        "deeds": [{**deed, "role": "load", "instrument": "eload"}, {**deed, "role": "supply", "instrument": "psu"}],
-        "began": 0.0,
-    }
+    plan = {"deeds": [{**deed, "role": "load", "instrument": "eload"}, {**deed, "role": "supply", "instrument": "psu"}], "began": 0.0}
     handles = {"eload": full.detach(), "psu": free.detach()}
     guardian = threading.Thread(target=guardian_process.make_safe, args=(plan, handles, None), daemon=True)
     guardian.start()

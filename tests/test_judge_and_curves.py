@@ -50,9 +50,7 @@ def test_a_pass_means_that_every_value_lies_within_its_limits(values, low, high)
     for value in values:
         tally.judge(value, low, high)
     passed = tally.verdict([])[0] == "pass"
-    assert passed == all(
-        (low <= value or is_equal(low, value)) and (value <= high or is_equal(value, high)) for value in values
-    )
+    assert passed == all((low <= value or is_equal(low, value)) and (value <= high or is_equal(value, high)) for value in values)
 
 
 @pytest.mark.parametrize(("judged", "reasons", "verdict", "why"), [
@@ -80,9 +78,7 @@ def test_bounds_in_a_curve_are_judged_as_they_are_one_by_one(values, where, high
         bounds, measured, values = values[:3], np.array(values[:3]), [value for value in values[:3] for _ in "kk"]
         curve = ArrayCurve({"n": axes["n"]}, measured, {i: x for i, x in enumerate(bounds) if isinstance(x, Bound)})
     else:
-        curve = ArrayCurve(
-            axes, np.array(values).reshape(3, 2), {i: x for i, x in enumerate(values) if isinstance(x, Bound)}
-        )
+        curve = ArrayCurve(axes, np.array(values).reshape(3, 2), {i: x for i, x in enumerate(values) if isinstance(x, Bound)})
     condition = ArrayCurve(axes, np.array(where).reshape(3, 2))
     live, whole = Tally(), Tally()
     for i, (value, counts) in enumerate(zip(values, where, strict=True)):
@@ -156,22 +152,11 @@ def test_what_is_only_bounded_is_judged_when_all_it_may_be_agrees(bound, low, hi
 
 
 def test_below_is_said_of_the_worst_value_only_if_nothing_more_is_known_of_it() -> None:
-    for values, said in (
-        ((Bound(8.0, True), 8.5), ("", 8.5)),
-        ((8.5, Bound(8.0, True)), ("", 8.5)),
-        ((7.0, Bound(8.0, True)), ("below", 8.0)),
-    ):
+    for values, said in (((Bound(8.0, True), 8.5), ("", 8.5)), ((8.5, Bound(8.0, True)), ("", 8.5)), ((7.0, Bound(8.0, True)), ("below", 8.0))):
         live, whole = Tally(), Tally()
         for value in values:
             live.judge(value, -NONE, 9.0)
-        whole.judge_curve(
-            ArrayCurve(
-                {"n": np.arange(2.0)}, np.array(values), {i: v for i, v in enumerate(values) if isinstance(v, Bound)}
-            ),
-            -NONE,
-            9.0,
-            True,
-        )
+        whole.judge_curve(ArrayCurve({"n": np.arange(2.0)}, np.array(values), {i: v for i, v in enumerate(values) if isinstance(v, Bound)}), -NONE, 9.0, True)
         assert (live.bound, live.value) == (whole.bound, whole.value) == said
 
 
@@ -184,10 +169,7 @@ def test_what_was_never_measured_is_not_judged(place) -> None:
     assert tally.verdict([]) == ("error", Reason("nothing", "nothing was judged"))
     tally.judge(0.5, 0.0, 1.0)
     assert (tally.verdict([]), tally.judged, tally.bad) == (("pass", NO_REASON), 1, 0)
-    pair = [
-        ArrayCurve({"x": np.arange(2.0)}, np.array([good, hole]))
-        for good, hole in zip([0.5, 0.0, 1.0], point, strict=True)
-    ]
+    pair = [ArrayCurve({"x": np.arange(2.0)}, np.array([good, hole])) for good, hole in zip([0.5, 0.0, 1.0], point, strict=True)]
     whole.judge_curve(*pair, True)
     assert (whole.verdict([]), whole.judged, whole.bad) == (("pass", NO_REASON), 1, 0)
 
@@ -219,9 +201,7 @@ def test_a_single_value_is_judged_as_one_even_among_curves(where: float) -> None
     whole, one = Tally(), Tally()
     whole.judge_curve(5.0, 6.0, math.inf, where, (1.0,))
     one.judge_where(where, 5.0, 6.0, math.inf, (1.0,))
-    assert whole == one and (whole.judged, whole.failed, whole.bad) == (
-        (0, 0, 0) if where == 0 else (1, where == 1, where != 1)
-    )
+    assert whole == one and (whole.judged, whole.failed, whole.bad) == ((0, 0, 0) if where == 0 else (1, where == 1, where != 1))
 
 
 def test_a_value_that_was_converted_meets_the_limit_that_it_equals() -> None:
@@ -335,17 +315,11 @@ POINT = st.one_of(st.floats(-5, 5), st.sampled_from([math.nan, NEVER_MEASURED, 1
 TRUTH = st.sampled_from([0.0, 1.0, 1.0, math.nan, NEVER_MEASURED])
 
 
-@given(
-    st.lists(st.tuples(POINT, st.floats(-3, 0), TRUTH), min_size=1, max_size=12),
-    st.integers(1, 5),
-    st.sampled_from([0.0, 0.25]),
-)
+@given(st.lists(st.tuples(POINT, st.floats(-3, 0), TRUTH), min_size=1, max_size=12), st.integers(1, 5), st.sampled_from([0.0, 0.25]))
 def test_curves_are_judged_alike_in_blocks_of_any_size(points: list, block: int, guard: float) -> None:
     def judged_in(size: int) -> Tally:
         tally = Tally(guard=guard)
-        value, low, where = (
-            ArrayCurve({"x": np.arange(float(len(points)))}, np.array(column)) for column in zip(*points, strict=True)
-        )
+        value, low, where = (ArrayCurve({"x": np.arange(float(len(points)))}, np.array(column)) for column in zip(*points, strict=True))
         with pytest.MonkeyPatch.context() as patch:
             patch.setattr(judged_points, "BLOCK", size)
             tally.judge_curve(value, low, 2.0, where)

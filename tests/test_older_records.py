@@ -42,9 +42,7 @@ def test_what_an_older_version_has_written_reads_as_it_was(tmp_path: Path, make)
         run = lookup.run(RUN)
     assert not is_older(tmp_path) and (run.row["verdict"], run.row["is_trial"]) == ("fail", 1)
     assert run.row["trial"] == [{"code": "simulated", "text": "simulated bench", "run": ""}]
-    told = [
-        (t.row["name"], t.row["verdict"], t.row["reason"], t.row["reason_code"], t.row["has_failed"]) for t in run.tests
-    ]
+    told = [(t.row["name"], t.row["verdict"], t.row["reason"], t.row["reason_code"], t.row["has_failed"]) for t in run.tests]
     assert told == [("t", "fail", "overload", "older", 1), ("u", "skipped", "gate t did not pass (fail)", "gate", 0)]
     _reads_back(run)
 

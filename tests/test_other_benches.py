@@ -113,9 +113,7 @@ class Stored:
     def _nothing(self, *given: Any, **how: Any) -> None:
         return None
 
-    take_said = listen = rescued_by = protect = settle_links = close = verify = do = raw_send = complete = settled = (
-        _nothing
-    )
+    take_said = listen = rescued_by = protect = settle_links = close = verify = do = raw_send = complete = settled = _nothing
     learn_state = _nothing
 
     def make_safe(self) -> list[SafeDeed]:

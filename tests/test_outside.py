@@ -11,7 +11,9 @@ from ibexite import events
 from tests.conftest import HEADER
 from tests.test_verbs import ended
 
-CALL = 'test t "T"\n    read v_in\n    call "p.py" with a = 3 V, s = serial gives x in V, ok as yes_no timeout {time}\n    check x >= 1 V\n    check ok is yes\n'
+CALL = (
+    'test t "T"\n    read v_in\n    call "p.py" with a = 3 V, s = serial gives x in V, ok as yes_no timeout {time}\n    check x >= 1 V\n    check ok is yes\n'
+)
 GOOD_PROGRAM = 'import json, sys\ngiven = json.load(sys.stdin)\nprint(json.dumps({"x": given["a"] + len(given["s"]), "ok": True}))\n'
 
 
@@ -38,9 +40,7 @@ def test_a_program_gets_values_and_gives_some(perform) -> None:  # noqa: ANN001
     ("print('{\"x\": 1, \"ok\": true}', flush=True); import os; os._exit(9)", "exit code 9"),
 ])  # fmt: skip
 def test_a_program_that_goes_wrong_is_named_and_the_outputs_go_off(perform, program: str, what: str) -> None:  # noqa: ANN001
-    run = perform(
-        CALL.format(time="800 ms") + 'test u "U"\n    read v_out\n    check v_out >= 4 V\n', files={"p.py": program}
-    )
+    run = perform(CALL.format(time="800 ms") + 'test u "U"\n    read v_out\n    check v_out >= 4 V\n', files={"p.py": program})
     verdict, reason = ended(run)["t"]
     assert verdict == "error" and what in reason and "test.ibx:19" in reason, reason
     assert ended(run)["u"][0] == "pass" and run.outcome.verdict == "error"
@@ -118,9 +118,7 @@ def test_a_function_that_goes_wrong_is_named(perform, body: str, what: str) -> N
 
 def test_a_python_file_that_cannot_be_loaded_is_named(perform) -> None:  # noqa: ANN001
     text = 'test t "T"\n    read v_in\n    let y = bad(v_in)\n    check y >= 1 V\n'
-    run = perform(
-        text, header=USE, files={"maths.py": FUNCTIONS.replace("BODY", "return x") + "\nimport no_such_module\n"}
-    )
+    run = perform(text, header=USE, files={"maths.py": FUNCTIONS.replace("BODY", "return x") + "\nimport no_such_module\n"})
     assert "maths.py cannot be loaded: ModuleNotFoundError" in ended(run)["t"][1]
 
 
@@ -161,19 +159,12 @@ def test_a_measurement_in_python_goes_through_the_ceilings(perform, body: str, w
     run = perform(LOADED, header=USE, files={"maths.py": MEASUREMENT.replace("BODY", body)})
     verdict, reason = ended(run)["t"]
     assert (verdict == "pass") == (not what) and what in reason, reason
-    axes = [
-        [(axis["name"], axis["unit"]) for axis in judged.axes]
-        for judged in run.of(events.Judged)
-        if "held" in judged.label
-    ]
+    axes = [[(axis["name"], axis["unit"]) for axis in judged.axes] for judged in run.of(events.Judged) if "held" in judged.label]
     assert axes == ([[("amps", "A")]] if not what else axes)
     called = [(event.test, event.given, event.gave["least"] > 4.5) for event in run.of(events.Called)]
     assert called == ([("t", {"most": 0.3}, True)] if not what else []), "what it was given and gave is recorded"
     curves = [event.gave["held"] for event in run.of(events.Called)]
-    assert all(
-        list(c["axes"]) == ["amps"] and len(c["axes"]["amps"]) == len(c["values"]) == 5 and min(c["values"]) > 4
-        for c in curves
-    )
+    assert all(list(c["axes"]) == ["amps"] and len(c["axes"]["amps"]) == len(c["values"]) == 5 and min(c["values"]) > 4 for c in curves)
     assert ended(run)["u"][0] in ("pass", "skipped"), "the load was not set back"
     assert not any("CURR 9" in line for line in run.traffic)
     tables: dict[int, list[float]] = {}
@@ -194,9 +185,7 @@ time.sleep(60)
 def test_a_program_that_measured_does_not_outlive_its_measurement(ibexite, project) -> None:  # noqa: ANN001
     folder = project / "measurements"
     (folder / "lasting.py").write_text(LASTING)
-    (folder / "lasting.measurement.toml").write_text(
-        '[measurement]\ntitle = "Lasting"\nprogram = "lasting.py"\n[needs]\ntap = "V"\n[outputs]\nvolts = "V"\n'
-    )
+    (folder / "lasting.measurement.toml").write_text('[measurement]\ntitle = "Lasting"\nprogram = "lasting.py"\n[needs]\ntap = "V"\n[outputs]\nvolts = "V"\n')
     lines = 'test t "T"\n    measure lasting(tap = v_out) as it\n    check it.volts >= 4 V\n'
     (project / "lasting.ibx").write_text(HEADER + lines)
     done = ibexite("run", "lasting.ibx", "--bench", "bench.toml", "--serial", "FC00400", "--simulate", "--no-report")

@@ -63,9 +63,7 @@ class SlowLink(MemoryLink):
 def file(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> BenchFile:
     """The bench from memory with one more signal."""
     path = memory_bench(tmp_path).path
-    path.write_text(
-        path.read_text() + 'v_other = { read = "meter.dc_voltage", with = { channel = 104, range = "10 V" } }\n'
-    )
+    path.write_text(path.read_text() + 'v_other = { read = "meter.dc_voltage", with = { channel = 104, range = "10 V" } }\n')
     monkeypatch.setitem(ANSWERS, "104", b"+7.0000E+00")
     monkeypatch.setattr(SlowLink, "opened", {})
     return read_bench(path)
@@ -101,9 +99,7 @@ def test_lines_of_two_units_on_one_meter_do_not_come_between_each_other(file: Be
         said, at = bench.take_said() or ([], [])
         told = lines(said)
         assert len(said) == len(at) and sorted(at) == at and told.count("dmm> READ?") == 60
-        assert not [line for line in told if "@" in line and f"(@{channel})" not in line], (
-            "only what it has said itself"
-        )
+        assert not [line for line in told if "@" in line and f"(@{channel})" not in line], "only what it has said itself"
         bench.close()
 
 

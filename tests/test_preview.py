@@ -20,13 +20,8 @@ from tests.test_trust import MEASURED, PROFILES
 @pytest.mark.parametrize(("loop", "turns", "apart"), [
     ("for 200 ms every 50 ms", 5, 0.05), ("for 300 ms every 100 ms", 4, 0.1), ("for 190 ms every 50 ms", 4, 0.05), ("3 times every 60 ms", 3, 0.06), ("4 times", 4, 0.0),
 ])  # fmt: skip
-def test_a_preview_counts_the_turns_that_are_made_and_knows_when(
-    perform, project, loop: str, turns: int, apart: float
-) -> None:  # noqa: ANN001
-    text = (
-        HEADER
-        + f'test t "T"\n    repeat turn {loop}\n        set load.current = 10 mA * turn\n        read v_in\n    check max(v_in) >= 1 V\n'
-    )
+def test_a_preview_counts_the_turns_that_are_made_and_knows_when(perform, project, loop: str, turns: int, apart: float) -> None:  # noqa: ANN001
+    text = HEADER + f'test t "T"\n    repeat turn {loop}\n        set load.current = 10 mA * turn\n        read v_in\n    check max(v_in) >= 1 V\n'
     program, file = vet(Source("t.ibx", text)), read_bench(project / "bench.toml")
     assert preview(program, file)[1].rows == turns
     found = [moment for moment in timeline(program, file) if moment.setting == "load.current"][1:]
@@ -86,11 +81,7 @@ test later "Later"
 """
     )
     blocks = preview(vet(Source("t.ibx", text)), read_bench(project / "bench.toml"))
-    assert [(b.name, b.rows, b.is_exact) for b in blocks] == [
-        ("before unit", 0, True),
-        ("t", 5, True),
-        ("later", 1, False),
-    ]
+    assert [(b.name, b.rows, b.is_exact) for b in blocks] == [("before unit", 0, True), ("t", 5, True), ("later", 1, False)]
     assert blocks[1].seconds == pytest.approx(0.005 + 5 * (0.2 + 2 * 0.005 + 4 * 0.005))
     assert blocks[1].steps[1].text == "sweep u: 5 points: 0 A, 0.25 A, 0.5 A, 0.75 A, 1 A"
     assert preview(vet(Source("t.ibx", text)), None)[1].seconds == blocks[1].seconds
@@ -122,26 +113,15 @@ DIGITS = (
 def test_what_is_sent_with_few_digits_is_what_preview_says_and_the_record_keeps(ibexite, project: Path) -> None:  # noqa: ANN001
     profile = (PROFILES / "scpi-power-supply.toml").read_text()
     (project / "coarse.toml").write_text(profile.replace("[settings.voltage]\n", "[settings.voltage]\ndigits = 4\n"))
-    (project / "bench.toml").write_text(
-        (project / "bench.toml").read_text().replace('"scpi-power-supply"', '"coarse.toml"')
-    )
+    (project / "bench.toml").write_text((project / "bench.toml").read_text().replace('"scpi-power-supply"', '"coarse.toml"'))
     (project / "digits.ibx").write_text(DIGITS)
     assert "2 points: 8.123 V, 9 V" in ibexite("preview", "digits.ibx").stdout
-    fixed = Source(
-        "t.ibx", HEADER + 'test t "T"\n    set supply.voltage = 8.12345 V\n    read v_in\n    check v_in >= 1 V\n'
-    )
+    fixed = Source("t.ibx", HEADER + 'test t "T"\n    set supply.voltage = 8.12345 V\n    read v_in\n    check v_in >= 1 V\n')
     moments = timeline(vet(fixed), read_bench(project / "bench.toml"))
     assert [moment.value for moment in moments if moment.setting == "supply.voltage"] == [9.0, 8.123]
     done = ibexite("run", "digits.ibx", "--serial", GOOD, "--simulate", "--no-report")
     assert done.returncode == 5, done.stdout + done.stderr
-    journal = [
-        json.loads(line) for line in next((project / "records" / "journals").rglob("*.jsonl")).read_text().splitlines()
-    ]
+    journal = [json.loads(line) for line in next((project / "records" / "journals").rglob("*.jsonl")).read_text().splitlines()]
     points = [x for event in journal if event["e"] == "Row" for x in event["x"]]
-    sent = [
-        float(line.rpartition(" ")[2])
-        for event in journal
-        for line in lines(event.get("io", [[], []])[0])
-        if line.startswith("psu> SOUR1:VOLT ")
-    ]
+    sent = [float(line.rpartition(" ")[2]) for event in journal for line in lines(event.get("io", [[], []])[0]) if line.startswith("psu> SOUR1:VOLT ")]
     assert len(points) > 15 and set(points) <= set(sent) and all(f"{x:.4g}" == f"{x:.12g}" for x in points)

@@ -25,9 +25,7 @@ from tests.conftest import HEADER
 HERE = Span(0, 1)
 NUMBERS = st.decimals(-50, 50, places=2)
 VALUES = st.floats(-9, 9).filter(lambda x: x == 0 or abs(x) > 1e-6)  # what instruments answer
-ENDS = st.one_of(
-    VALUES, st.sampled_from([1e200, -1e200, 1e308, -1e308, 1e-200])
-)  # and what is near the ends of float64
+ENDS = st.one_of(VALUES, st.sampled_from([1e200, -1e200, 1e308, -1e308, 1e-200]))  # and what is near the ends of float64
 
 
 A, B = nodes.Name(HERE, "a"), nodes.Name(HERE, "b")
@@ -177,16 +175,11 @@ def test_rows_of_a_run_that_was_only_begun_tell_what_was_left() -> None:
     assert rows_of([]) is None
 
 
-@pytest.mark.parametrize(
-    "formula",
-    ["1 / zero", "1 / (zero * 3)", "sqrt(-1 - zero)", "db_power(zero) / 1 dB", "zero ^ -1", "10 ^ (999 + zero)"],
-)
+@pytest.mark.parametrize("formula", ["1 / zero", "1 / (zero * 3)", "sqrt(-1 - zero)", "db_power(zero) / 1 dB", "zero ^ -1", "10 ^ (999 + zero)"])
 def test_a_formula_without_a_value_is_a_hole_and_never_passes(perform, formula: str) -> None:  # noqa: ANN001
     run = perform(f'test t "T"\n    read v_in\n    let zero = 0 * v_in / 1 V\n    check {formula} >= -1 as "direct"\n'
                   f'    let x = {formula}\n    check x between -1E9 and 1E9 as "named"\n')  # fmt: skip
-    assert [(j.verdict, j.reason) for j in run.of(events.Judged)] == [
-        ("error", "undecided: a value could not be computed")
-    ] * 2
+    assert [(j.verdict, j.reason) for j in run.of(events.Judged)] == [("error", "undecided: a value could not be computed")] * 2
 
 
 @pytest.mark.parametrize(("line", "what"), [
@@ -207,12 +200,8 @@ def test_what_cannot_be_done_is_an_error_with_its_line(perform, line: str, what:
     ('show "{part}, {part:%}"', "12.5 %, 12.5"), ('show "no gaps"', "no gaps"),
 ])  # fmt: skip
 def test_texts_are_filled_with_values_and_units(perform, text: str, shown: str) -> None:  # noqa: ANN001
-    header = HEADER.replace(
-        "before unit", 'params\n    volts = 2.5 V\n    mode = "slow"\n    part = 12.5 %\n\nbefore unit'
-    )
-    run = perform(
-        f'test t "T"\n    let ok = volts > 1 V\n    {text}\n    read v_in\n    check v_in >= 1 V\n', header=header
-    )
+    header = HEADER.replace("before unit", 'params\n    volts = 2.5 V\n    mode = "slow"\n    part = 12.5 %\n\nbefore unit')
+    run = perform(f'test t "T"\n    let ok = volts > 1 V\n    {text}\n    read v_in\n    check v_in >= 1 V\n', header=header)
     assert run.of(events.Shown)[0].text == shown
 
 

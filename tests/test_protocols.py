@@ -121,10 +121,7 @@ def test_lines_come_out_whole_however_the_bytes_arrive(lines: list[bytes], data)
 
 @given(st.lists(MESSAGE, max_size=5), st.data())
 def test_messages_come_out_whole_whatever_is_in_their_blocks(messages: list[bytes], data) -> None:
-    assert whole(b"".join(message + b"\n" for message in messages) + b"rest", data, Framer.next_message) == (
-        messages,
-        b"rest",
-    )
+    assert whole(b"".join(message + b"\n" for message in messages) + b"rest", data, Framer.next_message) == (messages, b"rest")
 
 
 @given(st.binary(max_size=40))

@@ -184,9 +184,7 @@ def test_foreign_stores_are_refused_and_left_as_they_are(journal: Path, prepare,
 
 
 @pytest.mark.parametrize(("opening", "deed"), [(open_store, "open"), (open_lookup, "open"), (open_lookup, "stat")])
-def test_a_store_that_may_not_be_read_is_told_plainly(
-    journal: Path, opening: Callable, deed: str, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_a_store_that_may_not_be_read_is_told_plainly(journal: Path, opening: Callable, deed: str, monkeypatch: pytest.MonkeyPatch) -> None:
     open_store(journal.parent.parent).close()
 
     def refuse(path: Path, *_: object, **__: object) -> None:
@@ -212,9 +210,7 @@ def test_runs_are_found_by_what_people_type(journal: Path) -> None:
     ([("aa", 2), ("aa_1", 1)], ["aa_1", "aa_2", "aa_1__2"]),
     ([("lev [u = 1.5 V]", 1), ("lev [u = 1_5 V]", 1)], ["lev__u___1_5_V_", "lev__u___1_5_V___2"]),
 ])  # fmt: skip
-def test_no_table_of_an_export_takes_the_place_of_another(
-    journal: Path, tmp_path: Path, tests: list[tuple[str, int]], files: list[str]
-) -> None:
+def test_no_table_of_an_export_takes_the_place_of_another(journal: Path, tmp_path: Path, tests: list[tuple[str, int]], files: list[str]) -> None:
     store = open_store(journal.parent.parent)
     record = open_lookup(store.records).run(store.take_in(journal))
     [part] = record.tests
@@ -246,18 +242,8 @@ def test_export_writes_unrounded_numbers_and_empty_holes(journal: Path, tmp_path
     record = open_lookup(store.records).run(store.take_in(journal))
     names = [path.name for path in export(record, "csv", tmp_path / "out")]
     assert names == ["results.csv", "values.csv", "t.csv"]
-    assert (tmp_path / "out" / "t.csv").read_text().split() == [
-        "x",
-        "[V],y",
-        "[A]",
-        "1.0,0.5",
-        "2.0,",
-        f"3.0,{1 / 3!r}",
-    ]
-    assert (
-        "FC1,t,y,fail,0.3333333333333333,0.0,,0.3333333333333333,A,3,0,1"
-        in (tmp_path / "out" / "results.csv").read_text()
-    )
+    assert (tmp_path / "out" / "t.csv").read_text().split() == ["x", "[V],y", "[A]", "1.0,0.5", "2.0,", f"3.0,{1 / 3!r}"]
+    assert "FC1,t,y,fail,0.3333333333333333,0.0,,0.3333333333333333,A,3,0,1" in (tmp_path / "out" / "results.csv").read_text()
 
 
 def test_the_page_of_the_data_model_is_current() -> None:
@@ -316,11 +302,7 @@ def test_every_event_can_be_written_whatever_is_in_it(tmp_path_factory: pytest.T
 
 def test_a_transaction_is_written_whole_or_not_at_all(tmp_path: Path) -> None:
     with contextlib.closing(open_to_write(tmp_path, 1.0, bring_up)) as db:
-        for unfit in (
-            {"serial": 1 << 64, "product": "p"},
-            {"serial": "\ud800", "product": "p"},
-            {"serial": [], "product": "p"},
-        ):
+        for unfit in ({"serial": 1 << 64, "product": "p"}, {"serial": "\ud800", "product": "p"}, {"serial": [], "product": "p"}):
             with pytest.raises(UnfitValue), db.transaction():
                 db.insert(schema.BY_NAME["units"], {"serial": "FC1", "product": "p"})
                 db.insert(schema.BY_NAME["units"], unfit)
@@ -348,9 +330,7 @@ def test_making_ready_waits_for_a_writer_of_the_same_moment(tmp_path: Path) -> N
 
 
 def test_the_tables_that_are_shipped_are_those_that_are_described() -> None:
-    assert json.loads(Path(schema.__file__).with_name("tables.json").read_text()) == description.as_data(), (
-        "make tables"
-    )
+    assert json.loads(Path(schema.__file__).with_name("tables.json").read_text()) == description.as_data(), "make tables"
 
 
 @pytest.mark.parametrize("table", list(description.METADATA.tables.values()), ids=str)
@@ -390,9 +370,7 @@ def test_many_processes_may_store_into_a_new_store_at_once(tmp_path: Path) -> No
         path = tmp_path / "journals" / f"{number}.jsonl"
         journal = Journal(path)
         for event in EVENTS:
-            named = (
-                event._replace(run=f"20261123-09000{number}-aaaaaa") if isinstance(event, events.RunStarted) else event
-            )
+            named = event._replace(run=f"20261123-09000{number}-aaaaaa") if isinstance(event, events.RunStarted) else event
             journal(emitted(named))
         journal.close()
         paths.append(path)

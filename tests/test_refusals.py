@@ -20,16 +20,7 @@ from ibexite.engine.cleaning import Cleaning
 from ibexite.engine.measuring import _Requests
 from ibexite.engine.run import Run
 from ibexite.engine.services import Consenting, Halts, NoOperator, Question
-from ibexite.errors import (
-    BenchError,
-    IbexiteError,
-    InstrumentError,
-    LinkError,
-    NoAnswerError,
-    ProgramError,
-    SequenceError,
-    StopRun,
-)
+from ibexite.errors import BenchError, IbexiteError, InstrumentError, LinkError, NoAnswerError, ProgramError, SequenceError, StopRun
 from ibexite.instruments.profile import SettingCommands
 from ibexite.instruments.session import Reconnected
 from ibexite.values import NUMBER, TEXT, Quantity
@@ -67,12 +58,7 @@ LOOK = """measurement look "Look"
 ])  # fmt: skip
 def test_a_line_that_cannot_be_carried_out_says_why(tmp_path, monkeypatch, lines: str, told: str) -> None:  # noqa: ANN001
     heard: list[events.Event] = []
-    outcome = from_memory(
-        tmp_path,
-        monkeypatch,
-        f"    read x = v_ok\n    {lines}\n" + '    check x >= 1 V as "last"\n' * ("nothing was" not in told),
-        heard,
-    )
+    outcome = from_memory(tmp_path, monkeypatch, f"    read x = v_ok\n    {lines}\n" + '    check x >= 1 V as "last"\n' * ("nothing was" not in told), heard)
     ended = next(event for event in heard if isinstance(event, events.TestEnded))
     assert outcome.verdict == "error" and told in f"{ended.reason.text} {outcome.reason.text}"
 
@@ -216,10 +202,7 @@ def test_what_a_measurement_may_ask_for_is_told(tmp_path, monkeypatch) -> None: 
         with pytest.raises(IbexiteError) as error:
             requests.answer(request)
         assert told in str(error.value)
-    assert requests.answer({"set": {"source.voltage": 4}}) == {"ok": True} and MemoryLink.heard[-1] == (
-        "psu",
-        "SOUR1:VOLT 4",
-    )
+    assert requests.answer({"set": {"source.voltage": 4}}) == {"ok": True} and MemoryLink.heard[-1] == ("psu", "SOUR1:VOLT 4")
     bench.close()
 
 
@@ -228,11 +211,7 @@ def test_nobody_answers_but_what_was_prepared_or_may_be_taken_as_given() -> None
     with pytest.raises(NoAnswerError):
         NoOperator().adjust(adjust, lambda: ("5 V", True))
     operator, values = Consenting({"volts": 5.0}), iter([("4 V", False), ("5 V", True)])
-    assert (operator.trial_reason, operator.ask(number), operator.adjust(adjust, lambda: next(values))) == (
-        "",
-        5.0,
-        "5 V",
-    )
+    assert (operator.trial_reason, operator.ask(number), operator.adjust(adjust, lambda: next(values))) == ("", 5.0, "5 V")
     assert operator.trial_reason == "confirmations taken as given (--yes)"
     with pytest.raises(SequenceError, match="nobody can adjust it: 'Turn R7.'") as error:
         operator.adjust(adjust, lambda: ("4 V", False))
@@ -278,9 +257,7 @@ def test_formulas_of_every_kind_are_carried_out(tmp_path, monkeypatch, lines: st
 
 
 def test_a_complex_curve_can_be_used_by_a_later_test(tmp_path, monkeypatch) -> None:  # noqa: ANN001
-    lines = (
-        "    sweep n over 1, 2, 3\n        read x = v_ok\n        let z = complex(x * n, x)\n    check max(x) >= 1 V\n"
-    )
+    lines = "    sweep n over 1, 2, 3\n        read x = v_ok\n        let z = complex(x * n, x)\n    check max(x) >= 1 V\n"
     later = 'test b "B"\n    let largest = max(abs(a.z))\n    let w = complex(largest, 2 * largest)\n    check largest within 15.811 V +/- 1 mV\n'
     heard: list[events.Event] = []
     assert from_memory(tmp_path, monkeypatch, lines + later, heard).tests == {"a": "pass", "b": "pass"}
@@ -339,13 +316,8 @@ def test_a_bench_that_was_never_connected_is_not_cleaned_up(tmp_path, monkeypatc
 
     monkeypatch.setattr(MemoryLink, "open", refuse)
     heard: list[events.Event] = []
-    outcome = from_memory(
-        tmp_path, monkeypatch, "    read x = v_ok\n    check x >= 1 V\nafter unit\n    set supply.output = off\n", heard
-    )
-    assert (outcome.verdict, outcome.tests) == (
-        "error",
-        {"a": "skipped"},
-    ) and "the connection was refused" in outcome.reason.text
+    outcome = from_memory(tmp_path, monkeypatch, "    read x = v_ok\n    check x >= 1 V\nafter unit\n    set supply.output = off\n", heard)
+    assert (outcome.verdict, outcome.tests) == ("error", {"a": "skipped"}) and "the connection was refused" in outcome.reason.text
     assert not any("after unit" in str(event) for event in heard)
 
 
@@ -363,9 +335,7 @@ def test_what_was_found_before_a_link_was_opened_anew_is_told_once(tmp_path, mon
 
     monkeypatch.setattr(proof, "ask_all", once_more)
     monkeypatch.setattr(type(bench.sessions["psu"]), "settle_link", lambda self: None)
-    assert [(found.kind, found.text) for found in bench.prove()] == [
-        ("lost", "supply.voltage was set to 8 V, but the instrument has 3 V")
-    ]
+    assert [(found.kind, found.text) for found in bench.prove()] == [("lost", "supply.voltage was set to 8 V, but the instrument has 3 V")]
     assert len(calls) == 2
     monkeypatch.setattr(proof, "ask_all", lambda plans: (_ for _ in ()).throw(Reconnected("again and again")))
     with pytest.raises(LinkError, match="again and again"):
@@ -387,9 +357,7 @@ def test_what_a_search_in_loops_found_is_recorded_at_its_place(tmp_path, monkeyp
              "                    wait 1 ms\n        check u <= 9 V\n")  # fmt: skip
     heard: list[events.Event] = []
     from_memory(tmp_path, monkeypatch, lines, heard)
-    (table,) = [
-        e.table for e in heard if isinstance(e, events.TableStarted) and [c["name"] for c in e.columns] == ["u"]
-    ]
+    (table,) = [e.table for e in heard if isinstance(e, events.TableStarted) and [c["name"] for c in e.columns] == ["u"]]
     rows = [(row.x, row.v) for row in heard if isinstance(row, events.Row) and row.table == table]
     assert [x for x, _ in rows] == [(1.0, 1.0), (1.0, 2.0), (2.0, 1.0), (2.0, 2.0)]
     assert [v for _, (v,) in rows] == pytest.approx([math.nan, math.nan, 8.5, math.nan], nan_ok=True)
@@ -397,9 +365,7 @@ def test_what_a_search_in_loops_found_is_recorded_at_its_place(tmp_path, monkeyp
 
 def test_a_bound_is_told_in_the_unit_of_its_search(tmp_path, monkeypatch) -> None:  # noqa: ANN001
     heard: list[events.Event] = []
-    lines = (
-        "    search u from 9000 mV to 8000 mV resolution 500 mV until u < 7 V\n        wait 1 ms\n    check u <= 9 V\n"
-    )
+    lines = "    search u from 9000 mV to 8000 mV resolution 500 mV until u < 7 V\n        wait 1 ms\n    check u <= 9 V\n"
     from_memory(tmp_path, monkeypatch, lines, heard)
     assert [event.said for event in runs.judged(heard)] == ["below 8000 mV"]
 
@@ -428,9 +394,7 @@ def test_what_was_lost_in_one_test_is_set_again_for_the_next(tmp_path, monkeypat
     monkeypatch.setattr(MemoryLink, "heard", [])
     lines = '    read x = v_ok\n    check x >= 1 V\ntest b "B"\n    read x = v_ok\n    check x >= 1 V\n'
     assert from_memory(tmp_path, monkeypatch, lines, link=Forgetful).tests == {"a": verdict, "b": "pass"}
-    assert sum("SOUR1:CURR 1.2" in line for _, line in MemoryLink.heard) == 2, (
-        "all of it: who knows what else it has lost"
-    )
+    assert sum("SOUR1:CURR 1.2" in line for _, line in MemoryLink.heard) == 2, "all of it: who knows what else it has lost"
 
 
 def test_a_state_that_reads_back_as_no_number_is_not_believed(tmp_path, monkeypatch) -> None:  # noqa: ANN001
@@ -480,9 +444,7 @@ def test_a_test_that_is_broken_off_has_failed_if_a_check_of_it_did(tmp_path, mon
 
 def test_each_line_of_after_unit_is_carried_out_whatever_became_of_the_one_before(tmp_path, monkeypatch) -> None:  # noqa: ANN001
     monkeypatch.setattr(MemoryLink, "heard", [])
-    lines = (
-        '    read x = v_ok\n    check x >= 1 V\nafter unit\n    attach "nothing.csv"\n    set supply.voltage = 3 V\n'
-    )
+    lines = '    read x = v_ok\n    check x >= 1 V\nafter unit\n    attach "nothing.csv"\n    set supply.voltage = 3 V\n'
     outcome = from_memory(tmp_path, monkeypatch, lines)
     assert outcome.verdict == "error" and "nothing.csv cannot be attached" in outcome.reason.text
     assert ("psu", "SOUR1:VOLT 3") in MemoryLink.heard
@@ -519,9 +481,7 @@ def test_what_does_not_go_off_is_tried_again_over_a_new_connection(tmp_path, mon
 
 @pytest.mark.parametrize("question", ['ask confirm "Take it out"', 'ask button "Take it out"', 'show "Take it out"'])
 @pytest.mark.parametrize("is_off", [True, False])
-def test_in_after_unit_nothing_is_said_before_everything_is_off(
-    tmp_path, monkeypatch, question: str, is_off: bool
-) -> None:  # noqa: ANN001
+def test_in_after_unit_nothing_is_said_before_everything_is_off(tmp_path, monkeypatch, question: str, is_off: bool) -> None:  # noqa: ANN001
     monkeypatch.setattr(safety, "PATIENCE", 0.0)
     heard: list[events.Event] = []
     lines = f"    read x = v_ok\n    check x >= 1 V\nafter unit\n    {question}\n"
@@ -560,11 +520,7 @@ class Renamed(MemoryLink):
 ])  # fmt: skip
 def test_nothing_is_tested_when_the_preparation_did_not_succeed(tmp_path, monkeypatch, before, link, told) -> None:  # noqa: ANN001
     outcome = from_memory(tmp_path, monkeypatch, ENOUGH, before=before, link=link)
-    assert (outcome.verdict, outcome.tests, outcome.is_safe) == (
-        "error",
-        {"a": "skipped"},
-        True,
-    ) and told in outcome.reason.text
+    assert (outcome.verdict, outcome.tests, outcome.is_safe) == ("error", {"a": "skipped"}, True) and told in outcome.reason.text
 
 
 def test_when_another_instrument_answers_the_test_is_in_doubt(tmp_path, monkeypatch) -> None:  # noqa: ANN001
@@ -607,12 +563,8 @@ def test_what_is_waited_for_is_recorded_in_its_unit(tmp_path, monkeypatch) -> No
     assert [(c["name"], c["unit"]) for c in table.columns] == [("amps", "A"), ("load_v", "V")]
 
 
-@pytest.mark.parametrize(
-    ("reply", "reason"), [(b"5", "1 values instead of 2"), (b"5,6,7", "3 values instead of 2"), (b"", "empty reply")]
-)
-def test_of_a_reply_with_another_number_of_values_none_is_taken(
-    tmp_path, monkeypatch, reply: bytes, reason: str
-) -> None:  # noqa: ANN001
+@pytest.mark.parametrize(("reply", "reason"), [(b"5", "1 values instead of 2"), (b"5,6,7", "3 values instead of 2"), (b"", "empty reply")])
+def test_of_a_reply_with_another_number_of_values_none_is_taken(tmp_path, monkeypatch, reply: bytes, reason: str) -> None:  # noqa: ANN001
     bench = memory(tmp_path, monkeypatch)
     items = [bench.signal_item(name, name) for name in ("v_ok", "v_odd")]
     read = bench.read_line(items, together=True, averaging=1, tries=1)
@@ -644,9 +596,7 @@ class Overloaded(MemoryLink):
         return b"9.9E37" if query == "READ?" and Overloaded.readings > 2 else super()._answer(query)
 
 
-@pytest.mark.parametrize(
-    ("allowed", "verdict"), [("", "fail"), (" allowing 1 bad", "pass"), (" allowing 2 bad", "pass")]
-)
+@pytest.mark.parametrize(("allowed", "verdict"), [("", "fail"), (" allowing 1 bad", "pass"), (" allowing 2 bad", "pass")])
 @pytest.mark.parametrize("lines", [
     "sweep n over 1, 2, 3\n        read x = v_ok\n    let top = max(x)\n    check top <= 6 V{}", "measure highest(tap = v_ok) as it\n    check it.value <= 6 V{}",
     "sweep n over 1, 2, 3\n        read x = v_ok\n    check max(x) <= 6 V{}", "measure highest(tap = v_ok) as it\n    let top = it.value * 1\n    check top <= 6 V{}",
@@ -670,9 +620,7 @@ def test_an_instrument_that_complains_about_after_unit_makes_no_pass(tmp_path, m
         return MemoryLink._answer(self, query)
 
     monkeypatch.setattr(Complaining, "_answer", complain)
-    outcome = from_memory(
-        tmp_path, monkeypatch, ENOUGH + "after unit\n    set supply.voltage = 3 V\n", link=Complaining
-    )
+    outcome = from_memory(tmp_path, monkeypatch, ENOUGH + "after unit\n    set supply.voltage = 3 V\n", link=Complaining)
     assert (outcome.verdict, outcome.tests, outcome.is_safe) == ("error", {"a": "pass"}, True)
     assert "Data out of range" in outcome.reason.text
 
@@ -685,16 +633,12 @@ def test_drift_is_known_from_five_readings_on(tmp_path, monkeypatch) -> None:  #
         assert len([event for event in heard if isinstance(event, events.Row)]) == readings
 
 
-@pytest.mark.parametrize(
-    "formula", ["gap ^ 0", "1 ^ gap", "gap * 0", "0 * gap", "gap - gap", "min(xs) * 0 + gap / gap"]
-)
+@pytest.mark.parametrize("formula", ["gap ^ 0", "1 ^ gap", "gap * 0", "0 * gap", "gap - gap", "min(xs) * 0 + gap / gap"])
 def test_no_formula_makes_a_number_of_a_hole(tmp_path, monkeypatch, formula: str) -> None:  # noqa: ANN001
     lines = f"    sweep n over 1, 2\n        read xs = v_ok\n    read x = v_ok\n    let gap = x / (x - x)\n    check {formula} >= 0 {'V' if 'xs' in formula else ''}\n"
-    assert from_memory(
-        tmp_path,
-        monkeypatch,
-        lines.replace(" \n", "\n").replace("min(xs) * 0 +", "min(xs) / 1 V * 0 +").replace("0 V\n", "0\n"),
-    ).tests == {"a": "error"}
+    assert from_memory(tmp_path, monkeypatch, lines.replace(" \n", "\n").replace("min(xs) * 0 +", "min(xs) / 1 V * 0 +").replace("0 V\n", "0\n")).tests == {
+        "a": "error"
+    }
 
 
 @pytest.mark.parametrize("formula", ["x + y", "y + x", "x * y", "y * x"])
@@ -702,11 +646,5 @@ def test_of_two_holes_the_bad_one_decides_whatever_their_order(tmp_path, monkeyp
     monkeypatch.setattr(Overloaded, "readings", 9)
     heard: list[events.Event] = []
     lines = f"    sweep n over 1, 2\n        read x = v_ok\n        if n > 1.5\n            let y = 2 + 0 * n\n        check {formula} >= 1 V\n"
-    from_memory(
-        tmp_path,
-        monkeypatch,
-        lines.replace("2 + 0 * n", "2 V + 0 V * n" if "+" in formula else "2 + 0 * n"),
-        heard,
-        link=Overloaded,
-    )
+    from_memory(tmp_path, monkeypatch, lines.replace("2 + 0 * n", "2 V + 0 V * n" if "+" in formula else "2 + 0 * n"), heard, link=Overloaded)
     assert [(event.judged, event.bad) for event in runs.judged(heard)] == [(2, 2)]

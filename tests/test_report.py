@@ -88,11 +88,7 @@ def test_the_verdict_comes_first_then_what_failed_and_by_how_much(records: Path)
 def test_each_judged_value_has_its_limits_margin_and_place(records: Path) -> None:
     data = gather(record(records, WEAK))
     results = {r.label: r for test in data.tests for r in test.results}
-    assert (results["rail_3v3"].text.low, results["rail_3v3"].text.high, results["rail_3v3"].text.unit) == (
-        "3.245",
-        "3.355",
-        "V",
-    )
+    assert (results["rail_3v3"].text.low, results["rail_3v3"].text.high, results["rail_3v3"].text.unit) == ("3.245", "3.355", "V")
     assert results["p_loss"].verdict == "fail" and results["p_loss"].text.margin.startswith("-")
     assert results["eff"].points == "0 of 28 failed"
     for result in results.values():
@@ -118,12 +114,7 @@ def test_in_a_figure_of_two_curves_each_limit_says_whose_it_is(records: Path) ->
     assert [[limit.text for limit in panel.limits if limit.text] for panel in both.panels] == [
         ["lower limit of eff 81"], ["upper limit of p_loss 780"]]  # fmt: skip
     assert both.panels[0].label == "eff in %" and both.panels[1].label == "p_loss in mW" and len(draw(both)) > 1000
-    assert (
-        pictures_of(test, {**test.figures[0], "ys": ["eff", "p_loss", "nobody"]})[0]
-        .panels[1]
-        .failing[0]
-        .label.startswith("failed (")
-    )
+    assert pictures_of(test, {**test.figures[0], "ys": ["eff", "p_loss", "nobody"]})[0].panels[1].failing[0].label.startswith("failed (")
 
 
 def test_a_figure_says_where_only_the_first_points_were_kept(records: Path, monkeypatch) -> None:  # noqa: ANN001
@@ -133,9 +124,7 @@ def test_a_figure_says_where_only_the_first_points_were_kept(records: Path, monk
     result["limits"] = [[6.5, 0.03, None, 0.7], [6.5, 0.06, None, 0.8]]
     monkeypatch.setattr(figure_specs, "MOST_LIMITS", 2)
     picture = "".join(map(draw, pictures_of(test, test.figures[-1])))
-    assert (
-        f"failed (1234), first {len(result['failing'])} marked" in picture and "upper limit (first 2 points)" in picture
-    )
+    assert f"failed (1234), first {len(result['failing'])} marked" in picture and "upper limit (first 2 points)" in picture
 
 
 def test_what_was_not_run_is_said(records: Path) -> None:
@@ -158,13 +147,7 @@ def test_words_from_outside_cannot_change_the_page(records: Path) -> None:
 
 def test_every_format_of_a_report_shows_what_counts(records: Path, tmp_path: Path) -> None:
     run = record(records, WEAK)
-    told = {
-        run.verdict_text,
-        WEAK,
-        *(r["label"] for t in run.parts for r in t.results),
-        *(t.row["title"] for t in run.tests),
-        run.row["id"],
-    }
+    told = {run.verdict_text, WEAK, *(r["label"] for t in run.parts for r in t.results), *(t.row["title"] for t in run.tests), run.row["id"]}
     for name, known in FORMATS.items():
         path = tmp_path / f"report{known.suffixes[0]}"
         write_report(run, path)
@@ -181,14 +164,7 @@ def test_every_format_of_a_report_shows_what_counts(records: Path, tmp_path: Pat
 def test_every_format_of_an_export_holds_all_numbers(records: Path, tmp_path: Path) -> None:
     run = record(records, WEAK)
     run.parts[0].results[0]["percent"] = math.inf  # a tolerance next to nothing
-    numbers = {
-        repr(value)
-        for test in run.tests
-        for grid in test.grids
-        for values in grid.data
-        for value in values
-        if value == value
-    }
+    numbers = {repr(value) for test in run.tests for grid in test.grids for values in grid.data for value in values if value == value}
     for name, known in exports.FORMATS.items():
         written = exports.export(run, name, tmp_path / name)
         assert all(path.suffix == known.suffix for path in written)

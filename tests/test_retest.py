@@ -68,8 +68,7 @@ def test_a_retest_on_another_profile_or_program_says_so(ibexite, project: Path, 
 
 def test_a_retest_takes_texts_over(ibexite, project: Path) -> None:  # noqa: ANN001
     first = LOOPS.format(inside="", after='check mark matches "m-.*"').replace(
-        '        ask word = text "Word?"\n        read who = query(supply, "*IDN?") as text\n',
-        "        let word = name\n",
+        '        ask word = text "Word?"\n        read who = query(supply, "*IDN?") as text\n', "        let word = name\n"
     )
     second = 'test b "B"\n    sweep name over "low", "high", "odd"\n        let x = 1\n    check t.mark == "m-low" where t.name == "low"\n    check x >= 2\n'
     (project / "t.ibx").write_text(HEADER + first + second)

@@ -91,9 +91,7 @@ def test_a_table_runs_each_row_and_gets_the_results(ibexite, project: Path, suff
 @pytest.mark.parametrize(("last", "told"), [
     (f"{WEAK},99 V", "'99 V' is a voltage"), (f"{WEAK},many", "'many' is not a number"), ("FM1,90 %", "'FM1' is not a serial number"),
 ])  # fmt: skip
-def test_a_mistake_in_the_last_row_of_a_table_is_found_before_the_first_unit(
-    ibexite, project: Path, last: str, told: str
-) -> None:  # noqa: ANN001
+def test_a_mistake_in_the_last_row_of_a_table_is_found_before_the_first_unit(ibexite, project: Path, last: str, told: str) -> None:  # noqa: ANN001
     (project / "units.csv").write_text(f"serial,eff_floor\n{GOOD},\n{GOOD},81 %\n{last}\n")
     done = ibexite(*RUN, "--table", "units.csv")
     assert done.returncode == 2 and told in done.stderr and "units.csv: row 4, unit" in done.stderr, done.stderr
@@ -128,9 +126,7 @@ def test_a_variant_of_the_project_makes_no_trial_and_another_parameter_does(ibex
     path.write_text(path.read_text().replace("[project]", '[project]\nvariants = ["eff_floor"]', 1))
     for given, told in (("eff_floor=80 %", False), ("vin_low=8 V", True)):
         done = ibexite(*RUN, "--serial", GOOD, "--with", given)
-        assert (
-            done.returncode == 5 and (f"parameter set by hand: {given.replace('=', ' = ')}" in done.stdout) == told
-        ), done.stdout
+        assert done.returncode == 5 and (f"parameter set by hand: {given.replace('=', ' = ')}" in done.stdout) == told, done.stdout
 
 
 REHEARSAL = """sequence "Soak"
@@ -193,9 +189,7 @@ def test_any_bench_is_rehearsed_with_prepared_readings_and_a_clock_that_runs_ahe
     assert [round(t) for t in array("d", curves)] == [0, 30, 60, 90, 120, 150, 180]  # one good one does not count
     assert rows(project, "SELECT reason FROM bad_readings") == [("overload",)]
     (project / "r.toml").write_text('[readings]\nt_mats = "21 degC"\n')
-    done = ibexite(
-        "run", "soak.ibx", "--bench", "any.toml", "--serial", "M1", "--simulate", "--yes", "--readings", "r.toml"
-    )
+    done = ibexite("run", "soak.ibx", "--bench", "any.toml", "--serial", "M1", "--simulate", "--yes", "--readings", "r.toml")
     assert done.returncode == 2 and "Did you mean t_mast?" in done.stderr
 
 
@@ -239,23 +233,9 @@ def test_measurements_are_listed_run_alone_and_made_from_templates(ibexite, proj
     assert {(m["name"], m["kind"]) for m in listed} == {
         ("band_pass", "sequence"), ("one_db_point", "python"), ("heater_power", "program")}  # fmt: skip
     alone = ("--bench", "analog.toml", "--simulate")
-    done = ibexite(
-        "measure",
-        "band_pass",
-        *alone,
-        "--role",
-        "tap=v_filter",
-        "--role",
-        "reference=v_tone",
-        "--with",
-        "f_high=90 kHz",
-    )
-    assert done.returncode == 0 and "gain against freq" in done.stdout and "f_upper" in done.stdout, (
-        done.stdout + done.stderr
-    )
-    assert (
-        "1.7 W" not in done.stdout and ibexite("measure", "heater_power", *alone, "--with", "most=5 V").returncode == 0
-    )
+    done = ibexite("measure", "band_pass", *alone, "--role", "tap=v_filter", "--role", "reference=v_tone", "--with", "f_high=90 kHz")
+    assert done.returncode == 0 and "gain against freq" in done.stdout and "f_upper" in done.stdout, done.stdout + done.stderr
+    assert "1.7 W" not in done.stdout and ibexite("measure", "heater_power", *alone, "--with", "most=5 V").returncode == 0
     assert "begin" in ibexite("measure", "one_db_point", *alone, "--with", "begn=1 dBm").stderr
     assert "beyond the ceiling" in ibexite("measure", "band_pass", *alone, "--role", "tap=v_filter", "--role", "reference=v_tone",
                                            "--with", "amplitude=9 V").stderr  # fmt: skip

@@ -20,9 +20,7 @@ def test_the_simulated_bench_ends_with_the_program_that_started_it(project: Path
     code = ("import sys; from ibexite.bench.file import read_bench; from ibexite.station.simulated_bench import SimulatedBench\n"
             "s = SimulatedBench(read_bench('bench.toml'), 'FC00400'); s.__enter__()\n"
             "print(s._process.pid, flush=True); sys.stdin.read()")  # fmt: skip
-    parent = subprocess.Popen(
-        [sys.executable, "-c", code], cwd=project, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True
-    )
+    parent = subprocess.Popen([sys.executable, "-c", code], cwd=project, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True)
     assert parent.stdout
     child = int(parent.stdout.readline())
     parent.kill()
@@ -35,10 +33,7 @@ def test_the_simulated_bench_ends_with_the_program_that_started_it(project: Path
 
 def test_two_runs_on_two_simulated_benches_do_not_disturb_each_other(project: Path) -> None:
     command = [*IBEXITE, "run", "fm2_final.ibx", "--simulate", "--yes", "--no-report", "--serial"]
-    runs = [
-        subprocess.Popen([*command, serial], cwd=project, stdout=subprocess.PIPE, text=True)
-        for serial in ("FC00400", "FC00427")
-    ]
+    runs = [subprocess.Popen([*command, serial], cwd=project, stdout=subprocess.PIPE, text=True) for serial in ("FC00400", "FC00427")]
     codes = [run.wait(120) for run in runs]
     for run in runs:
         run.communicate()
@@ -48,8 +43,6 @@ def test_two_runs_on_two_simulated_benches_do_not_disturb_each_other(project: Pa
 
 
 def test_a_simulated_bench_that_cannot_start_says_so(project: Path) -> None:
-    (project / "bench.toml").write_text(
-        (project / "bench.toml").read_text().replace('wiring = { 1 = "output" }', 'wiring = { 2 = "output" }')
-    )
+    (project / "bench.toml").write_text((project / "bench.toml").read_text().replace('wiring = { 1 = "output" }', 'wiring = { 2 = "output" }'))
     with pytest.raises(MistakeError, match="channel 1 is not wired"):
         SimulatedBench(read_bench(project / "bench.toml"), GOOD)

@@ -115,10 +115,7 @@ def test_two_runs_do_not_share_an_instrument(project: Path) -> None:
 def test_what_is_ordered_wrongly_is_refused_before_anything_begins(project: Path) -> None:
     opened = open_to_run(project / "fm2_final.ibx", None, {})
     service = RunService(project / "records")
-    for wrong in (
-        UnitOrders(opened.program, opened.bench, "X1"),
-        UnitOrders(opened.program, opened.bench, GOOD, orders=Orders(Selection(only=("nothing",)))),
-    ):
+    for wrong in (UnitOrders(opened.program, opened.bench, "X1"), UnitOrders(opened.program, opened.bench, GOOD, orders=Orders(Selection(only=("nothing",))))):
         with pytest.raises(MistakeError):
             service.start(wrong, (), Consenting(), Stop())
     assert not (project / "records").exists()
@@ -142,9 +139,7 @@ def test_what_was_left_over_is_told_and_not_printed(project: Path, capsys) -> No
     (records / "journals" / "20261123-090000-aaaaaa.jsonl").write_text("no\njournal\n")
     opened = open_to_run(project / "fm2_final.ibx", None, {})
     told: list[Notice] = []
-    orders = UnitOrders(
-        opened.program, opened.bench, GOOD, orders=Orders(Selection(only=("alive",)), is_simulated=True)
-    )
+    orders = UnitOrders(opened.program, opened.bench, GOOD, orders=Orders(Selection(only=("alive",)), is_simulated=True))
     RunService(records, told.append).start(orders, (), Consenting(), Stop()).wait()
     assert len(told) == 1 and told[0].is_trouble and "was set aside" in told[0].text
     assert capsys.readouterr() == ("", "")
@@ -179,9 +174,7 @@ def refuse_to_start(word: str, monkeypatch: pytest.MonkeyPatch) -> None:
     ("guardian_process", "the guardian process cannot be started (Resource temporarily unavailable)"),
     ("simulate.server", "the simulated bench did not start: Resource temporarily unavailable"),
 ])  # fmt: skip
-def test_without_its_processes_nothing_is_switched_on(
-    project: Path, word: str, what: str, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_without_its_processes_nothing_is_switched_on(project: Path, word: str, what: str, monkeypatch: pytest.MonkeyPatch) -> None:
     refuse_to_start(word, monkeypatch)
     heard: list[events.Emitted] = []
     with pytest.raises(BenchError, match=re.escape(what)):
@@ -189,9 +182,7 @@ def test_without_its_processes_nothing_is_switched_on(
     assert heard == []
 
 
-def test_without_the_helper_the_run_is_stored_and_its_report_told_missing(
-    project: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_without_the_helper_the_run_is_stored_and_its_report_told_missing(project: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     refuse_to_start("report_helper", monkeypatch)
     opened = ready(project, "    read v_in\n    check v_in >= 0 V")
     with contextlib.closing(ReportHelper()) as helper:

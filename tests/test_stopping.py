@@ -93,9 +93,7 @@ def test_ctrl_c_is_heard_at_once_wherever_the_run_is(project: Path, line: str) -
     (project / "hang.py").write_text(HANG)
     (project / "maths.py").write_text("import ibexite\n" + FUNCTION)
     use = HEADER.replace("needs\n", 'use python "maths.py"\n\nneeds\n', 1)
-    (project / "long.ibx").write_text(
-        use + f'test t "T"\n    show "now"\n    {line}\n    read v_in\n    check v_in >= 1 V\n'
-    )
+    (project / "long.ibx").write_text(use + f'test t "T"\n    show "now"\n    {line}\n    read v_in\n    check v_in >= 1 V\n')
     terminal = Terminal(project, "run", "long.ibx", "--serial", GOOD, "--simulate", "--real-time", "--no-report")
     terminal.until("now")
     time.sleep(0.3)
@@ -107,12 +105,8 @@ def test_ctrl_c_is_heard_at_once_wherever_the_run_is(project: Path, line: str) -
 @pytest.mark.parametrize(("units", "moment", "number"), [  # while `after unit` waits; when it has ended
     (1, "margin", signal.SIGINT), (1, "PASS (trial)", signal.SIGTERM), (2, "margin", signal.SIGTERM), (2, "PASS (trial)", signal.SIGINT),
 ])  # fmt: skip
-def test_a_signal_at_the_end_changes_no_verdict_and_no_further_unit_is_run(
-    project: Path, units: int, moment: str, number: int
-) -> None:
-    body = (
-        'test t "T"\n    read v_in\n    check v_in >= 1 V\nafter unit\n    call "mark.py" timeout 20 s\n    wait 2 s\n'
-    )
+def test_a_signal_at_the_end_changes_no_verdict_and_no_further_unit_is_run(project: Path, units: int, moment: str, number: int) -> None:
+    body = 'test t "T"\n    read v_in\n    check v_in >= 1 V\nafter unit\n    call "mark.py" timeout 20 s\n    wait 2 s\n'
     (project / "mark.py").write_text("open('cleaning', 'w').close()\nprint('{}')")
     (project / "short.ibx").write_text(HEADER + body)
     (project / "units.csv").write_text(f"serial\n{GOOD}\nFC00413\n")
@@ -129,9 +123,7 @@ def test_a_signal_at_the_end_changes_no_verdict_and_no_further_unit_is_run(
 
 
 def test_ctrl_c_ends_with_its_code_also_where_python_would_die_of_it(tmp_path: Path) -> None:
-    (tmp_path / "begin.py").write_text(
-        "from ibexite.cli import main\nmain.program = lambda **_: exec('raise KeyboardInterrupt')\nmain.main()"
-    )
+    (tmp_path / "begin.py").write_text("from ibexite.cli import main\nmain.program = lambda **_: exec('raise KeyboardInterrupt')\nmain.main()")
     done = subprocess.run([sys.executable, "-m", "begin"], cwd=tmp_path, capture_output=True, text=True)
     assert (done.returncode, done.stderr) == (4, "interrupted\n")
 
@@ -143,9 +135,7 @@ def test_a_helper_whose_run_has_gone_says_nothing(project: Path, module: str) ->
     order = json.dumps(plan if "server" in module else request) + "\n"
     for said in (order, ""):
         reader, writer = os.pipe()
-        process = subprocess.Popen(
-            [sys.executable, "-m", module], stdin=subprocess.PIPE, stdout=writer, stderr=subprocess.PIPE, text=True
-        )
+        process = subprocess.Popen([sys.executable, "-m", module], stdin=subprocess.PIPE, stdout=writer, stderr=subprocess.PIPE, text=True)
         os.close(reader)
         os.close(writer)
         assert process.communicate(said, timeout=120) == (None, "") and process.returncode == 0, said
@@ -199,9 +189,7 @@ def test_a_signal_while_a_row_is_recorded_does_not_lose_it(perform) -> None:  # 
 def test_a_run_that_is_interrupted_while_it_connects_has_switched_nothing_on(project: Path) -> None:
     with socket.create_server(("127.0.0.1", 0)) as silent:
         own_addresses(project)
-        text = re.sub(
-            r"127[.0-9]+::50251::", f"127.0.0.1::{silent.getsockname()[1]}::", (project / "bench.toml").read_text()
-        )
+        text = re.sub(r"127[.0-9]+::50251::", f"127.0.0.1::{silent.getsockname()[1]}::", (project / "bench.toml").read_text())
         (project / "bench.toml").write_text(text)
         process = subprocess.Popen([*IBEXITE, "run", "fm2_final.ibx", "--serial", GOOD, "--yes", "--no-report"], cwd=project,
                                    stdout=subprocess.PIPE, text=True)  # fmt: skip

@@ -32,9 +32,7 @@ def test_a_run_that_was_started_to_outlive_its_terminal_does(project: Path) -> N
 
 @pytest.mark.parametrize("serial, code", [(GOOD, 5), (WEAK, 1)])
 def test_a_reader_who_leaves_changes_no_exit_code(ibexite, project: Path, serial: str, code: int) -> None:  # noqa: ANN001
-    process = subprocess.Popen(
-        [*IBEXITE, *RUN, "--serial", serial, "--no-report"], cwd=project, stdout=subprocess.PIPE, stderr=subprocess.PIPE
-    )
+    process = subprocess.Popen([*IBEXITE, *RUN, "--serial", serial, "--no-report"], cwd=project, stdout=subprocess.PIPE, stderr=subprocess.PIPE)
     assert process.stdout and process.stderr
     process.stdout.readline()
     process.stdout.close()
@@ -146,9 +144,7 @@ def test_a_name_that_no_file_can_have_gets_a_message(ibexite, command: str) -> N
     ("sensor_parts", "measurements/heater_power.measurement.toml", '"heater_power.py"', f'"{LONG}.py"'),
     ("sensor_parts", "ibexite.toml", '"measurements"', f'"{LONG}"'), ("sensor_parts", "sensor_parts.ibx", "parts_limits.csv", LONG),
 ])  # fmt: skip
-def test_such_a_name_in_a_file_gets_a_message(
-    ibexite, project: Path, vetted: str, file: str, old: str, new: str
-) -> None:  # noqa: ANN001
+def test_such_a_name_in_a_file_gets_a_message(ibexite, project: Path, vetted: str, file: str, old: str, new: str) -> None:  # noqa: ANN001
     text = (project / file).read_text()
     assert old in text
     (project / file).write_text(text.replace(old, new, 1))

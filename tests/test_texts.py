@@ -103,11 +103,7 @@ def test_texts_are_stored_as_words(perform, tmp_path: Path) -> None:  # noqa: AN
 
 def test_two_axes_of_other_texts_do_not_meet(perform) -> None:  # noqa: ANN001
     lines = 'test {0} "A"\n    sweep name over "{1}", "{2}"\n        let x = 1 V\n    check x >= 0 V\n'
-    both = (
-        lines.format("a", "low", "high")
-        + lines.format("b", "up", "down")
-        + "    let d = a.x - x\n    check d >= -1 V\n"
-    )
+    both = lines.format("a", "low", "high") + lines.format("b", "up", "down") + "    let d = a.x - x\n    check d >= -1 V\n"
     run = perform(both)
     assert run.outcome.tests["b"] == "error"  # by number both would be 0 and 1
 
@@ -115,8 +111,7 @@ def test_two_axes_of_other_texts_do_not_meet(perform) -> None:  # noqa: ANN001
 def test_people_read_words_wherever_texts_are_shown(ibexite, project: Path) -> None:  # noqa: ANN001
     after = 'check mark matches "m-[lh].*"\n    plot level against name'
     text = HEADER + LOOPS.format(inside="read level = v_in", after=after).replace(
-        '        ask word = text "Word?"\n        read who = query(supply, "*IDN?") as text\n',
-        "        let word = name\n",
+        '        ask word = text "Word?"\n        read who = query(supply, "*IDN?") as text\n', "        let word = name\n"
     )
     (project / "t.ibx").write_text(text)
     (project / "marks.py").write_text(MARKS)
@@ -124,11 +119,7 @@ def test_people_read_words_wherever_texts_are_shown(ibexite, project: Path) -> N
     shown = ibexite("show", "last").stdout
     assert 'm-odd   matches "m-[lh].*"' in shown and "name = odd   1 of 3 failed" in shown
     ibexite("export", "last", "--to", "csv", "--out", "out")
-    rows = list(
-        csv.DictReader(
-            max((project / "out").glob("t_*.csv"), key=lambda path: path.stat().st_size).read_text().splitlines()
-        )
-    )
+    rows = list(csv.DictReader(max((project / "out").glob("t_*.csv"), key=lambda path: path.stat().st_size).read_text().splitlines()))
     assert [row["mark"] for row in rows] == ["m-low", "m-high", "m-odd"]
     assert [row["seldom"] for row in rows] == ["m-low", "m-high", ""]
     (page,) = [path.read_text() for path in (project / "records" / "reports").glob("*.html")]
@@ -137,7 +128,9 @@ def test_people_read_words_wherever_texts_are_shown(ibexite, project: Path) -> N
 
 
 def test_a_wait_for_a_text_is_recorded_as_text(perform, tmp_path: Path) -> None:  # noqa: ANN001
-    lines = 'test t "T"\n    wait reading who = query(supply, "*IDN?") as text every 1 ms until who == "{0}" timeout 5 ms\n    read v_in\n    check v_in >= 1 V\n'
+    lines = (
+        'test t "T"\n    wait reading who = query(supply, "*IDN?") as text every 1 ms until who == "{0}" timeout 5 ms\n    read v_in\n    check v_in >= 1 V\n'
+    )
     change = lambda text: text.replace("[roles.supply]", "[roles.supply]\nraw = true")  # noqa: E731
     run = perform(lines.format("nobody"), change=change)
     assert run.outcome.tests["t"] == "error" and "last who = Firnline," in str(run.of(events.TestEnded)), run.events

@@ -91,9 +91,7 @@ def shaken(text: str, data) -> str:  # noqa: ANN001
     for line in text.split("\n"):
         indent, code = re.match(r"( *)(.*)", line).groups()  # type: ignore[union-attr]
         if '"' not in code and "#" not in code:
-            code = re.sub(
-                r" ([=*+<>]=?) ", lambda m: data.draw(st.sampled_from([f" {m[1]} ", m[1], f"  {m[1]}"])), code
-            )
+            code = re.sub(r" ([=*+<>]=?) ", lambda m: data.draw(st.sampled_from([f" {m[1]} ", m[1], f"  {m[1]}"])), code)
         lines += [indent + code + data.draw(st.sampled_from(["", "  "]))] + [""] * data.draw(st.integers(0, 2))
     return "\n".join(lines)
 
@@ -133,10 +131,7 @@ def test_any_text_ends_in_a_report(data, path: Path | None) -> None:  # noqa: AN
             at = data.draw(st.integers(0, len(lines[i])))
             lines[i] = lines[i][:at] + data.draw(st.sampled_from(list('"(){},.=+-*/^<>#%1eé\t '))) + lines[i][at:]
         else:
-            lines[i] = (
-                "    " * data.draw(st.integers(0, 3))
-                + data.draw(st.sampled_from([m for m, _ in MISTAKES])).split("\n")[0].strip()
-            )
+            lines[i] = "    " * data.draw(st.integers(0, 3)) + data.draw(st.sampled_from([m for m, _ in MISTAKES])).split("\n")[0].strip()
     source = Source("t.ibx", "\n".join(lines))
     vet(source)
     for finding in source.sorted_findings():

@@ -217,10 +217,7 @@ def test_two_runs_on_one_bench_do_not_reset_each_others_instruments(serve, tmp_p
 def test_a_question_without_anybody_to_answer_ends_the_run(perform) -> None:  # noqa: ANN001
     run = perform(GOOD_TEST + 'test asks "A"\n    ask look = yes_no "Lit?"\n    check look is yes\ntest last "L"\n    read v_out\n'
                   "    check v_out >= 1 V\n", operator=NoOperator())  # fmt: skip
-    assert (
-        verdicts(run) == {"good": "pass", "asks": "error", "last": "skipped"}
-        and told(run, "last").reason.code == "answer"
-    )
+    assert verdicts(run) == {"good": "pass", "asks": "error", "last": "skipped"} and told(run, "last").reason.code == "answer"
 
 
 def test_keeps_state_holds_for_the_test_that_runs(perform) -> None:  # noqa: ANN001
@@ -256,9 +253,7 @@ def test_a_load_without_its_source_has_not_limited(perform) -> None:  # noqa: AN
     ("check x1 within line(1 -> 5 V, 3 -> 5 V along n) +/- 5 %", "pass"),
 ])  # fmt: skip
 def test_limits_may_be_curves_and_formulas_of_lines(perform, check: str, verdict: str) -> None:  # noqa: ANN001
-    run = perform(
-        f'test t "T"\n    sweep n from 1 to 3 step 1\n        read x1 = v_out\n        let k = x1 + 1 mV * n\n    {check}\n'
-    )
+    run = perform(f'test t "T"\n    sweep n from 1 to 3 step 1\n        read x1 = v_out\n        let k = x1 + 1 mV * n\n    {check}\n')
     assert run.outcome.verdict == verdict, (told(run, "t"), run.outcome.reason.text)
 
 
@@ -355,14 +350,8 @@ def test_a_run_by_itself_is_a_whole_lot_and_may_be_looked_at_in_its_blocks(perfo
         assert unknown.value.remedy == f"There is: {', '.join(halt.values) or 'nothing yet'}."
         return "next"
 
-    header = HEADER.replace(
-        "before unit", 'before lot\n    show "a lot begins"\n    read v_in\n    wait 1 ms\n\nbefore unit', 1
-    )
-    run = perform(
-        GOOD_TEST + 'after unit\n    show "a unit ends"\nafter lot\n    show "a lot ends"\n',
-        header=header,
-        halts=Halts(prompt, is_stepping=True),
-    )
+    header = HEADER.replace("before unit", 'before lot\n    show "a lot begins"\n    read v_in\n    wait 1 ms\n\nbefore unit', 1)
+    run = perform(GOOD_TEST + 'after unit\n    show "a unit ends"\nafter lot\n    show "a lot ends"\n', header=header, halts=Halts(prompt, is_stepping=True))
     assert [text for text in asked if text] == ["1 V", "1 V"]
     assert [event.text for event in run.of(events.Shown)] == ["a lot begins", "a unit ends", "a lot ends"]
 
@@ -407,9 +396,7 @@ def test_a_setting_is_sent_and_recorded_with_the_digits_that_the_instrument_take
 
 def test_what_is_asked_back_may_differ_by_the_resolution_that_the_profile_tells(project) -> None:  # noqa: ANN001
     text = (PROFILES / "scpi-power-supply.toml").read_text()
-    (project / "coarse.toml").write_text(
-        text.replace("[settings.voltage]\n", '[settings.voltage]\nresolution = "50 mV"\n')
-    )
+    (project / "coarse.toml").write_text(text.replace("[settings.voltage]\n", '[settings.voltage]\nresolution = "50 mV"\n'))
     rooms = [load_profile(name, project).settings["voltage"].room(8.1) for name in ("scpi-power-supply", "coarse.toml")]
     assert rooms == [pytest.approx(8.1e-3 + 1e-4 * 36, abs=1e-8), 0.05]
 

@@ -16,9 +16,7 @@ from tests.conftest import GOOD, WEAK
 
 def truth(serial: str, vin: float, iload: float) -> tuple[float, float]:
     """Efficiency and losses in W of a board that has settled, from its physical model."""
-    at = Fm2ControlBoard(serial).operating_point(
-        Stimuli({"battery": Source(vin, 1.3, True)}, {"output": Sink(iload, True)})
-    )
+    at = Fm2ControlBoard(serial).operating_point(Stimuli({"battery": Source(vin, 1.3, True)}, {"output": Sink(iload, True)}))
     power_in = at["battery_voltage"] * at["battery_current"]
     power_out = at["output_voltage"] * at["output_current"]
     return power_out / power_in, power_in - power_out

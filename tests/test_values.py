@@ -7,21 +7,7 @@ import pytest
 from ibexite import units
 from ibexite.functions import FUNCTIONS
 from ibexite.language.function_arguments import ARGUMENTS
-from ibexite.values import (
-    NUMBER,
-    TEXT,
-    WORDS,
-    YES_NO,
-    Connections,
-    Picture,
-    Quantity,
-    Table,
-    Text,
-    Type,
-    YesNo,
-    declared,
-    stored_type,
-)
+from ibexite.values import NUMBER, TEXT, WORDS, YES_NO, Connections, Picture, Quantity, Table, Text, Type, YesNo, declared, stored_type
 
 MILLIVOLT, DEGREES, PERCENT = (declared(units.parse_unit(symbol)) for symbol in ("mV", "degC", "%"))
 
@@ -33,9 +19,7 @@ MILLIVOLT, DEGREES, PERCENT = (declared(units.parse_unit(symbol)) for symbol in 
     (declared("table"), "", '[["a","","",[1]]]', "1 row of a", "a table"), (declared("connections"), "", '[["a","b"],["c"]]', "2 nets of 3 pins", "connections"),
     (declared("picture"), "", '{"name":"p.png","size":9999}', "p.png (9,999 bytes)", "a picture"),
 ])  # fmt: skip
-def test_a_type_says_its_values_and_comes_back_from_what_is_stored(
-    kind: Type, unit: str, value: object, said: str, described: str
-) -> None:
+def test_a_type_says_its_values_and_comes_back_from_what_is_stored(kind: Type, unit: str, value: object, said: str, described: str) -> None:
     assert (kind.unit, kind.said(value), str(kind)) == (unit, said, described)
     assert str(kind.over(("x", "y"))) == f"{described} over x, y" and kind.over(("x",)).single() == kind
     entry = {"kind": kind.stored, "unit": kind.unit, "shown": kind.shown or ""}
@@ -51,9 +35,7 @@ def test_only_types_of_one_kind_and_dimension_fit() -> None:
 
 def test_each_declared_word_is_a_type_of_its_own() -> None:
     assert [type(declared(word)) for word in WORDS] == [Quantity, YesNo, Text, Table, Connections, Picture]
-    assert declared("text", ("n",)).axes == ("n",) and declared(units.parse_unit("V"), ("n",)) == Quantity(
-        ("n",), units.VOLT
-    )
+    assert declared("text", ("n",)).axes == ("n",) and declared(units.parse_unit("V"), ("n",)) == Quantity(("n",), units.VOLT)
     assert (YES_NO.dimension, TEXT.shown, TEXT.is_complex) == (units.PLAIN, None, False)
     with pytest.raises(KeyError):
         stored_type({"kind": "colour", "unit": "", "shown": ""})

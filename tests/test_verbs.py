@@ -170,9 +170,7 @@ test never "Never"
     )
     assert ended(run)["settles"][0] == "pass"
     assert len([r for r in run.of(events.Row) if r.table == 1]) >= 3
-    waited = [
-        column for table in run.of(events.TableStarted) for column in table.columns if table.axes[0]["name"] == "waited"
-    ]
+    waited = [column for table in run.of(events.TableStarted) for column in table.columns if table.axes[0]["name"] == "waited"]
     assert [(c["name"], c["unit"], c["shown"]) for c in waited][:1] == [("v_out", "V", "V")]
     verdict, reason = ended(run)["never"]
     assert verdict == "error" and "the wait for v_in ran out of time after 0.06 s, last v_in = 9" in reason
@@ -299,9 +297,7 @@ def test_a_measurement_is_used_with_other_roles_and_inputs(perform) -> None:  # 
     assert [t.columns[0]["name"] for t in run.of(events.TableStarted)][:2] == ["light.output", "input.output"]
     assert len(columns(run, "light.curve")) == 4 and len(columns(run, "input.curve")) == 3
     assert run.result("curve").judged == 3
-    assert columns(run, "inner.worst") == [
-        min(v) for v in (columns(run, "inner.curve")[:2], columns(run, "inner.curve")[2:])
-    ]
+    assert columns(run, "inner.worst") == [min(v) for v in (columns(run, "inner.curve")[:2], columns(run, "inner.curve")[2:])]
 
 
 def test_settings_are_verified_and_actions_learn_the_state_anew(perform) -> None:  # noqa: ANN001

@@ -167,9 +167,7 @@ def test_the_bench_is_looked_at_before_power(project: Path, old: str, new: str, 
 
 
 def test_what_is_known_only_in_the_run_is_noted(project: Path) -> None:
-    source = Source(
-        "t.ibx", HEADER + 'test t "T"\n    read v_in\n    set supply.voltage = v_in + 1 V\n    check v_in >= 1 V\n'
-    )
+    source = Source("t.ibx", HEADER + 'test t "T"\n    read v_in\n    set supply.voltage = v_in + 1 V\n    check v_in >= 1 V\n')
     vet_against(vet(source), bench_facts(read_bench(project / "bench.toml")))
     found = [(f.level, f.title, f.remedy.split(";")[0]) for f in source.findings if "will be" in f.title]
     assert set(found) == {("note", "will be watched", "supply.voltage is known only when the line runs")}
@@ -193,14 +191,12 @@ def test_readings_of_roles_are_compared_with_the_profile(project: Path, reading:
 
 
 def test_what_a_measurement_does_is_looked_at_on_the_roles_that_play_it(project) -> None:  # noqa: ANN001
-    measurement = 'measurement raw_load "Raw"\n    needs\n        sink : electronic_load\n    outputs\n        x in V\n    send sink "LOAD:FAST"\n    let x = 5 V\n\n'
-    source = Source(
-        "t.ibx", measurement + HEADER + 'test t "T"\n    measure raw_load(sink = load) as it\n    check it.x >= 1 V\n'
+    measurement = (
+        'measurement raw_load "Raw"\n    needs\n        sink : electronic_load\n    outputs\n        x in V\n    send sink "LOAD:FAST"\n    let x = 5 V\n\n'
     )
+    source = Source("t.ibx", measurement + HEADER + 'test t "T"\n    measure raw_load(sink = load) as it\n    check it.x >= 1 V\n')
     vet_against(vet(source), bench_facts(read_bench(project / "bench.toml")))
-    assert [(f.title, source.line_of(f.span.start)) for f in source.findings if f.level == "mistake"] == [
-        ("raw commands are not allowed here", 6)
-    ]
+    assert [(f.title, source.line_of(f.span.start)) for f in source.findings if f.level == "mistake"] == [("raw commands are not allowed here", 6)]
     path = project / "bench.toml"
     path.write_text(path.read_text().replace("[roles.load]", "[roles.load]\nraw = true"))
     source.findings.clear()
@@ -211,9 +207,7 @@ def test_what_a_measurement_does_is_looked_at_on_the_roles_that_play_it(project)
 def test_so_many_nested_loops_that_their_ends_alone_are_too_many_are_vetted_all_the_same(project: Path) -> None:
     loops = "".join("    " * (i + 1) + f"sweep x{i}_v over 0, 1\n" for i in range(15))
     value = " + ".join(f"x{i}_v" for i in range(15))
-    source = Source(
-        "t.ibx", HEADER + 'test t "T"\n' + loops + "    " * 16 + f"set supply.voltage = 1.2 V * ({value})\n"
-    )
+    source = Source("t.ibx", HEADER + 'test t "T"\n' + loops + "    " * 16 + f"set supply.voltage = 1.2 V * ({value})\n")
     vet_against(vet(source), bench_facts(read_bench(project / "bench.toml")))
     assert [f.mark[:6] for f in source.findings if f.title == "beyond the ceiling"] == ["18 V a"]
 
@@ -238,9 +232,7 @@ def test_a_ceiling_is_looked_at_between_the_ends_of_every_loop(project: Path, li
 
 @pytest.mark.parametrize("text", ['sequence "T"\r\n    product "P"\r\n', '\ufeffsequence "T"\n    product "P"\n'])
 def test_line_ends_and_marks_of_other_systems_are_understood(tmp_path: Path, text: str) -> None:
-    body = '    serial "X"\ntest t "T"\n    let x = 1\n    check x >= 1\n'.replace(
-        "\n", "\r\n" if "\r" in text else "\n"
-    )
+    body = '    serial "X"\ntest t "T"\n    let x = 1\n    check x >= 1\n'.replace("\n", "\r\n" if "\r" in text else "\n")
     (tmp_path / "t.ibx").write_bytes((text + body).encode())
     source = read_source(tmp_path / "t.ibx")
     program = vet(source)
@@ -251,9 +243,7 @@ def test_line_ends_and_marks_of_other_systems_are_understood(tmp_path: Path, tex
 
 def test_nesting_has_an_end() -> None:
     lines = [f"{'    ' * (depth + 1)}sweep n{depth} over 1" for depth in range(17)]
-    source = Source(
-        "deep.ibx", 'sequence "T"\n    product "P"\ntest t "T"\n' + "\n".join(lines) + "\n" + "    " * 18 + "wait 1 s\n"
-    )
+    source = Source("deep.ibx", 'sequence "T"\n    product "P"\ntest t "T"\n' + "\n".join(lines) + "\n" + "    " * 18 + "wait 1 s\n")
     vet(source)
     assert {finding.title for finding in source.findings} >= {"nested too deeply"}
 
@@ -266,9 +256,7 @@ def test_nesting_has_an_end() -> None:
 ])  # fmt: skip
 def test_a_temperature_is_never_taken_for_a_difference(lines: str, title: str) -> None:
     text = HEADER.replace("rail_3v3     : signal in V", "t_board : signal in degC")
-    text = (
-        text.replace("before unit", "params\n    tolerance = 1 degC\n\nbefore unit") + 'test t "T"\n    read t_board\n'
-    )
+    text = text.replace("before unit", "params\n    tolerance = 1 degC\n\nbefore unit") + 'test t "T"\n    read t_board\n'
     source = Source("t.ibx", text + lines)
     vet(source)
     assert [f.title for f in source.findings if f.level == "mistake"] == ([title] if title else [])

@@ -35,9 +35,7 @@ def judged(**changes: object) -> events.Judged:
     points = events.Points(1, 0, 0)
     rest = {"axes": [], "verdict": Verdict.PASS, "reason": NO_REASON}
     for part in (subject, point, points):
-        rest |= {
-            type(part).__name__: part._replace(**{name: changes.pop(name) for name in part._fields if name in changes})
-        }
+        rest |= {type(part).__name__: part._replace(**{name: changes.pop(name) for name in part._fields if name in changes})}
     rest |= changes
     return events.Judged(1.0, "alive", rest["Subject"], rest["Point"], events.Limits(), rest["Points"], rest["axes"], rest["verdict"],
                          rest["reason"])  # fmt: skip
@@ -54,26 +52,13 @@ def shown(*happened: events.Event) -> list[str]:
 
 
 def test_the_head_names_sequence_unit_bench_and_instruments() -> None:
-    lines = shown(
-        START, events.BenchConnected(0.1, [{"name": "psu", "simulated": True}, {"name": "dmm", "simulated": False}])
-    )
-    assert lines == [
-        "Board test, revision C",
-        "unit FC1   bench bench 1   run r1",
-        "instruments: psu (simulated), dmm",
-        "",
-    ]
+    lines = shown(START, events.BenchConnected(0.1, [{"name": "psu", "simulated": True}, {"name": "dmm", "simulated": False}]))
+    assert lines == ["Board test, revision C", "unit FC1   bench bench 1   run r1", "instruments: psu (simulated), dmm", ""]
 
 
 def test_a_test_ends_as_one_line_with_its_worst_value() -> None:
     near = judged(label="near", value=0.0455, margin=0.0005)
-    lines = shown(
-        START,
-        events.TestStarted(0, "alive", "Alive"),
-        judged(),
-        near,
-        events.TestEnded(2, "alive", Verdict.PASS, NO_REASON, 1.5),
-    )
+    lines = shown(START, events.TestStarted(0, "alive", "Alive"), judged(), near, events.TestEnded(2, "alive", Verdict.PASS, NO_REASON, 1.5))
     assert lines[2:] == ["  pass     alive     near                                45.50 mA   <= 46 mA               "
                          "margin +0.50 mA (+1.09 % of limit)               1.5 s"]  # fmt: skip
 
@@ -86,9 +71,7 @@ def test_a_failure_says_where_and_how_many() -> None:
 
 def test_what_has_no_value_says_why() -> None:
     hole = judged(value=None, low=None, margin=None, verdict=Verdict.ERROR, reason=EMPTY, bad=1)
-    value = events.Value(
-        1, "alive", "idle", "read", "A", "", None, [Bad("idle", Reason("empty", "empty reply"), "")], []
-    )
+    value = events.Value(1, "alive", "idle", "read", "A", "", None, [Bad("idle", Reason("empty", "empty reply"), "")], [])
     lines = shown(START, events.TestStarted(0, "alive", "Alive"), value, hole,
                   events.TestEnded(2, "alive", Verdict.ERROR, EMPTY, 0.1),
                   events.TestEnded(2, "rails", Verdict.SKIPPED, Reason("gate", "gate alive did not pass"), 0))  # fmt: skip
@@ -102,19 +85,13 @@ def test_what_has_no_value_says_why() -> None:
 ])  # fmt: skip
 def test_the_verdict_comes_after_the_outputs_are_off(verdict: str, trial: list[str], word: str) -> None:
     roles = [{"role": "load", "problem": ""}, {"role": "supply", "problem": ""}]
-    lines = shown(
-        START,
-        events.MadeSafe(3, roles),
-        events.RunEnded(3.2, Verdict(verdict), NO_REASON, [Reason("x", t) for t in trial], 1, 2),
-    )
+    lines = shown(START, events.MadeSafe(3, roles), events.RunEnded(3.2, Verdict(verdict), NO_REASON, [Reason("x", t) for t in trial], 1, 2))
     assert lines[3:5] == ["outputs off: load, supply", f"{word}   FC1   1 of 2 tests passed   3.2 s"]
     assert lines[5:] == ([f"  a trial, because: {'; '.join(trial)}"] if trial else [])
 
 
 def test_an_output_that_is_not_off_is_shouted() -> None:
-    lines = shown(
-        START, events.MadeSafe(3, [{"role": "load", "problem": ""}, {"role": "supply", "problem": "silent for 2 s"}])
-    )
+    lines = shown(START, events.MadeSafe(3, [{"role": "load", "problem": ""}, {"role": "supply", "problem": "silent for 2 s"}]))
     assert lines[-1] == "NOT OFF: supply: silent for 2 s. Switch it off by hand."
     assert shown(START, events.MadeSafe(3, []))[-1] == "nothing had been switched on"
 
@@ -140,9 +117,7 @@ def test_in_a_terminal_a_sweep_has_one_progress_line_with_the_time_left(project:
     assert process.wait(120) == 5 and answered
     output = seen.decode()
     assert "Seat board FC00400 in the fixture and close the lid." in output
-    assert re.search(
-        r"\r\x1b\[K  …        efficiency  \d+ of 70, [\d.]+ m?s left   vin = [\d.]+ V  iload = \d+ mA", output
-    )
+    assert re.search(r"\r\x1b\[K  …        efficiency  \d+ of 70, [\d.]+ m?s left   vin = [\d.]+ V  iload = \d+ mA", output)
     assert "\x1b[32m\x1b[1mPASS (trial)" in output
     assert "a trial, because: simulated bench\r\n" in output
 
@@ -165,14 +140,8 @@ def test_durations_are_readable(seconds: float, text: str) -> None:
     (1.0, 1.0, 1.0, "", "", ("1.000", "1 to 1", "+0.000")),
 ])  # fmt: skip
 def test_judged_values_share_unit_and_decimals(value, low, high, unit, shown_unit, expected) -> None:
-    margins = [
-        m
-        for m in (value - low if low is not None else None, high - value if high is not None else None)
-        if m is not None
-    ]
-    text = judged_text(
-        {"value": value, "low": low, "high": high, "unit": unit, "shown": shown_unit, "margin": min(margins)}
-    )
+    margins = [m for m in (value - low if low is not None else None, high - value if high is not None else None) if m is not None]
+    text = judged_text({"value": value, "low": low, "high": high, "unit": unit, "shown": shown_unit, "margin": min(margins)})
     assert (text.value_with_unit, text.limits, text.margin_with_unit) == expected
 
 

@@ -46,19 +46,14 @@ def test_what_before_unit_measured_and_judged_stands_everywhere(ibexite, project
 
 
 def test_a_merged_result_is_whole_in_every_place(ibexite, project: Path, small) -> None:  # noqa: ANN001
-    small(
-        ONE
-        + 'test b "B"\n    sweep u over 7 V, 8 V\n        set supply.voltage = u\n        wait 20 ms\n        read w = v_in\n    check w <= 7.5 V\n'
-    )
+    small(ONE + 'test b "B"\n    sweep u over 7 V, 8 V\n        set supply.voltage = u\n        wait 20 ms\n        read w = v_in\n    check w <= 7.5 V\n')
     assert ibexite(*RUN, "--no-report").returncode == 1
     first = json.loads(ibexite("runs", "--format", "json").stdout)[0]["id"]
     for _ in range(2):  # texts never nest, and the first pass stays the first
         done = ibexite("retest", "last", "--only", "a", "--simulate", "--no-report")
         assert done.returncode == 1 and f"first pass: fail (run {first})" in done.stdout
     for shown in (ibexite("show", "last").stdout, page(project)):
-        assert "7.5 V" in shown and shown.count(f"from run {first}") in (1, 2) and "from run from run" not in shown, (
-            shown
-        )
+        assert "7.5 V" in shown and shown.count(f"from run {first}") in (1, 2) and "from run from run" not in shown, shown
     assert ibexite("export", "last", "--to", "csv", "--out", "data").returncode == 0
     tables = {path.name: path.read_text() for path in (project / "data").iterdir()}
     assert any("\n7" in text and "\n8" in text for name, text in tables.items() if "b" in name), tables
@@ -111,9 +106,7 @@ def test_a_new_project_holds_its_own_files_only(ibexite, project: Path) -> None:
     assert not (project / "records").exists()
 
 
-@pytest.mark.parametrize(
-    "word", ["where", "guarded", "gate", "drift", "allowing", "complete_query", "believe", "settling", "safe_order"]
-)
+@pytest.mark.parametrize("word", ["where", "guarded", "gate", "drift", "allowing", "complete_query", "believe", "settling", "safe_order"])
 def test_clause_words_and_keys_of_files_are_explained(ibexite, word: str) -> None:  # noqa: ANN001
     done = ibexite("explain", word)
     assert done.returncode == 0 and done.stdout.startswith(word) and len(done.stdout) > 60
@@ -154,8 +147,6 @@ def test_output_that_is_not_complete_is_told_and_changes_no_code(ibexite, projec
     program = [sys.executable, "-m", "ibexite"]
     for arguments, code in (((*RUN, "--no-report"), 5), (("show", "last"), 0), (("runs", "--format", "json"), 0)):
         with Path("/dev/full").open("w") as full:
-            done = subprocess.run(
-                [*program, *arguments], cwd=project, stdout=full, stderr=subprocess.PIPE, text=True, check=False
-            )
+            done = subprocess.run([*program, *arguments], cwd=project, stdout=full, stderr=subprocess.PIPE, text=True, check=False)
         assert done.returncode == code and "what was written there is not complete" in done.stderr
         assert done.stderr.count("\n") == 1, done.stderr

@@ -163,21 +163,14 @@ def test_a_record_is_the_wave_that_is_applied(perform, project: Path) -> None:  
     assert run.outcome.tests["t"] == "pass", [r.reason for r in run.of(Judged)]
     (curve, *_) = run.of(events.WholeCurve)
     time = np.arange(2_000) * 5e-8
-    assert curve.sampling == (0.0, 5e-8) and curve.axes == [
-        {"name": "time", "unit": "s", "shown": "", "origin": "sweep"}
-    ]
+    assert curve.sampling == (0.0, 5e-8) and curve.axes == [{"name": "time", "unit": "s", "shown": "", "origin": "sweep"}]
     assert np.abs(np.array(curve.v) - 2 * np.sin(2 * np.pi * 40e3 * time)).max() < 0.05
     assert "scope< #48000…" in run.traffic  # of a block its length is told
 
 
 @pytest.mark.parametrize("trouble", ["garbage", "cut", "empty", "overload", "nan", "silent", "close", "late"])
 def test_whatever_the_scope_answers_instead_nothing_passes(perform, project: Path, trouble: str) -> None:  # noqa: ANN001
-    run = waves(
-        perform,
-        project,
-        "    read w_in = scope.wave(channel = 1)\n    let top = max(w_in)\n    check w_in >= -9 V\n    check top <= 9 V\n",
-        trouble,
-    )
+    run = waves(perform, project, "    read w_in = scope.wave(channel = 1)\n    let top = max(w_in)\n    check w_in >= -9 V\n    check top <= 9 V\n", trouble)
     assert run.outcome.tests["t"] == "error" and run.outcome.is_safe, run.outcome
 
 
@@ -199,12 +192,7 @@ def test_within_loops_each_turn_has_its_curve(perform, project: Path) -> None:  
     assert (below.judged, peak.verdict) == (6_000, "pass"), peak
     assert (below.verdict, below.bad > 100) == ("fail", True)  # at 3 V it is overloaded, which is a fact about the unit
     curves = run.of(events.WholeCurve)
-    assert [(c.name, c.at) for c in curves] == [
-        ("w_out", (1.0,)),
-        ("first", (1.0,)),
-        ("w_out", (2.0,)),
-        ("w_out", (3.0,)),
-    ]
+    assert [(c.name, c.at) for c in curves] == [("w_out", (1.0,)), ("first", (1.0,)), ("w_out", (2.0,)), ("w_out", (3.0,))]
 
 
 @pytest.mark.parametrize(("lines", "message"), [
@@ -225,28 +213,20 @@ def test_curves_are_vetted(lines: str, message: str) -> None:
 
 def test_curves_are_stored_as_they_were(ibexite, project: Path) -> None:  # noqa: ANN001
     settings = project / "ibexite.toml"
-    settings.write_text(
-        settings.read_text().replace('"sensor_parts.ibx" =', '"w.ibx" = "analog.toml"\n"sensor_parts.ibx" =')
-    )
+    settings.write_text(settings.read_text().replace('"sensor_parts.ibx" =', '"w.ibx" = "analog.toml"\n"sensor_parts.ibx" ='))
     (project / "w.ibx").write_text(WAVES + LOOP + "    let last = level * 2\n    check last >= 0 V\n")
     ran = ibexite("run", "w.ibx", "--simulate", "--serial", "FC00401")
     assert ran.returncode == 1, ran.stdout + ran.stderr
     shown = ibexite("show", "last").stdout
     assert "w_out over level, time, 6000 rows" in shown and "first over level, time, 2000 rows" in shown
     exported = ibexite("export", "last", "--to", "csv", "--out", "out").stdout
-    tables = {
-        path.read_text().partition("\n")[0]: path.read_text().splitlines() for path in (project / "out").glob("t_*.csv")
-    }
+    tables = {path.read_text().partition("\n")[0]: path.read_text().splitlines() for path in (project / "out").glob("t_*.csv")}
     table = tables["level [V],time [s],w_out [V]"]
     assert len(table) == 6_001 and table[1].startswith("1.0,0.0,"), exported
     lookup = open_lookup(project / "records")
     grids = [g for g in lookup.run(lookup.find("last")).parts[0].grids if g.has("w_out")]
     lookup.close()
-    entries = [
-        json.loads(line)
-        for path in (project / "records" / "journals" / "stored").iterdir()
-        for line in path.read_text().splitlines()
-    ]
+    entries = [json.loads(line) for path in (project / "records" / "journals" / "stored").iterdir() for line in path.read_text().splitlines()]
     told = [entry["v"] for entry in entries if entry["e"] == "WholeCurve" and entry["name"] == "w_out"]
     for grid, ref in zip(grids, told, strict=True):
         curve = grid.curve("w_out")
@@ -256,11 +236,7 @@ def test_curves_are_stored_as_they_were(ibexite, project: Path) -> None:  # noqa
     side.rename(side.with_suffix(".elsewhere"))
     assert ibexite("show", "last").returncode == 0, "all else is there"
     lost = ibexite("export", "last", "--to", "csv", "--out", "out2")
-    assert (
-        lost.returncode == 3
-        and "the values of a curve cannot be read" in lost.stderr
-        and "Traceback" not in lost.stderr
-    )
+    assert lost.returncode == 3 and "the values of a curve cannot be read" in lost.stderr and "Traceback" not in lost.stderr
 
 
 def test_a_side_file_that_was_never_ended_has_all_that_is_referred_to(tmp_path: Path) -> None:
@@ -287,12 +263,7 @@ def test_an_evenly_sampled_curve_computes_as_one_of_points(values: list[float], 
     even = SampledCurve(Sampling("time", start, step), np.array(values))
     plain = ArrayCurve(even.axes, even.values)
     assert [*EvenPoints(start, step, len(values))] == pytest.approx(plain.axes["time"].tolist())
-    for a, b in (
-        (even + 1.5, plain + 1.5),
-        (even * even, plain * plain),
-        (-even, -plain),
-        (even - plain, plain - plain),
-    ):
+    for a, b in ((even + 1.5, plain + 1.5), (even * even, plain * plain), (-even, -plain), (even - plain, plain - plain)):
         assert a.values.tolist() == b.values.tolist() and a.axes["time"].tolist() == b.axes["time"].tolist()
     other = SampledCurve(Sampling("time", start + step, step), np.array(values))
     assert (even / even).sampling == even.sampling and (even + plain).sampling is None

@@ -81,10 +81,7 @@ def make_files(folder: Path) -> None:
     text = (folder / "bench.toml").read_text()
     (folder / "own.toml").write_text(text.replace('"scpi-power-supply"', '"supply.toml"'))
     journal = Journal(folder / "records" / "journals" / "20261123-090000-aaaaaa.jsonl")
-    axis, column = (
-        {"name": "x", "unit": "V", "shown": "", "origin": "sweep"},
-        {"name": "y", "unit": "A", "shown": "", "origin": "read"},
-    )
+    axis, column = ({"name": "x", "unit": "V", "shown": "", "origin": "sweep"}, {"name": "y", "unit": "A", "shown": "", "origin": "read"})
     sequence = {"title": "Test", "product": "Board", "revision": "C", "file": "t.ibx", "sha256": "0" * 64}
     for event in (
         events.RunStarted("20261123-090000-aaaaaa", "2026-11-23T09:00:00.000+00:00", "FC1", "me", "here", "0.1.0", sequence,

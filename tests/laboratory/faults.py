@@ -121,22 +121,12 @@ class Laboratory:
             wrong.append("a unit that is good has failed")
         for device in self.devices.values():
             device.reset()
-        return Told(
-            fault,
-            instrument,
-            nth,
-            outcome.verdict,
-            outcome.reason.text or _reasons(happened),
-            wrong,
-            proxies[instrument].done > 0,
-        )
+        return Told(fault, instrument, nth, outcome.verdict, outcome.reason.text or _reasons(happened), wrong, proxies[instrument].done > 0)
 
 
 def _may_fail(fault: str) -> bool:
     """An overload and an output that goes off by itself are facts about the unit; so is a source that limits."""
-    return any(
-        word in fault for word in ("overload", "off", "limit", "protection", "restarted", "reset", "huge", "voltage")
-    )
+    return any(word in fault for word in ("overload", "off", "limit", "protection", "restarted", "reset", "huge", "voltage"))
 
 
 def _reasons(happened: list[events.Event]) -> str:
@@ -173,9 +163,7 @@ def drawn(number: int, seed: int) -> list[tuple[str, str, int, int]]:
     for i in range(number):
         name = names[i % len(names)]
         instrument = chance.choice(["psu", "eload", "dmm"] if name.startswith("reply") else ["psu", "eload"])
-        made.append(
-            (name, instrument, chance.randint(1, 26 if name.startswith("reply") else 9), chance.choice([1, 1, 1, 3]))
-        )
+        made.append((name, instrument, chance.randint(1, 26 if name.startswith("reply") else 9), chance.choice([1, 1, 1, 3])))
     return made
 
 
@@ -195,10 +183,7 @@ def main() -> None:
             counts[told.verdict] = counts.get(told.verdict, 0) + 1
             if told.wrong:
                 wrong += 1
-                print(
-                    f"{name}, {instrument}, line {nth} x{times}: {told.verdict}: {told.wrong}; {told.reason}",
-                    flush=True,
-                )
+                print(f"{name}, {instrument}, line {nth} x{times}: {told.verdict}: {told.wrong}; {told.reason}", flush=True)
         laboratory.close()
     print(f"{number} faults of {len(FAULTS)} kinds: {counts}; {wrong} went wrong")
     sys.exit(bool(wrong))

@@ -84,18 +84,7 @@ class Killing:
         self.laboratory.close()
 
     def _start(self, records: Path) -> subprocess.Popen[str]:
-        order = [
-            sys.executable,
-            "-m",
-            "ibexite",
-            "run",
-            "killed.ibx",
-            "--bench",
-            "bench.toml",
-            "--serial",
-            "FC00400",
-            "--no-report",
-        ]
+        order = [sys.executable, "-m", "ibexite", "run", "killed.ibx", "--bench", "bench.toml", "--serial", "FC00400", "--no-report"]
         return subprocess.Popen([*order, "--records", str(records)], cwd=self.folder, start_new_session=True, text=True,
                                 stdin=subprocess.DEVNULL, stdout=subprocess.PIPE,
                                 stderr=subprocess.STDOUT)  # fmt: skip

@@ -26,16 +26,7 @@ from coverage import CoverageData
 from tests.laboratory import which_tests
 
 ROOT = Path(__file__).parents[2]
-TARGETS = [
-    "verdicts.py",
-    "holes.py",
-    "engine/*.py",
-    "bench/*.py",
-    "language/check*.py",
-    "language/facts.py",
-    "language/constants.py",
-    "language/points.py",
-]
+TARGETS = ["verdicts.py", "holes.py", "engine/*.py", "bench/*.py", "language/check*.py", "language/facts.py", "language/constants.py", "language/points.py"]
 COMPARISONS = {ast.Lt: "<=", ast.LtE: "<", ast.Gt: ">=", ast.GtE: ">", ast.Eq: "!=", ast.NotEq: "==", ast.Is: "is not", ast.IsNot: "is",
                ast.In: "not in", ast.NotIn: "in"}  # fmt: skip
 SIGNS = {ast.Add: "-", ast.Sub: "+", ast.Mult: "/", ast.Div: "*"}
@@ -118,17 +109,7 @@ class Tests:
         config, durations = tree.parent / "coveragerc", tree.parent / "durations.json"
         config.write_text(which_tests.CONFIG.format(data=tree.parent / "coverage"))
         coverage = [sys.executable, "-m", "coverage"]
-        whole = [
-            *coverage,
-            "run",
-            f"--rcfile={config}",
-            "-m",
-            "pytest",
-            "-n",
-            str(WORKERS),
-            "-p",
-            "tests.laboratory.which_tests",
-        ]
+        whole = [*coverage, "run", f"--rcfile={config}", "-m", "pytest", "-n", str(WORKERS), "-p", "tests.laboratory.which_tests"]
         # Each program that a test starts reads the configuration anew, and with it the name of the test.
         environment = {**_environment(tree, durations), "COVERAGE_PROCESS_START": str(config)}
         done = subprocess.run(whole, cwd=tree, env=environment, capture_output=True, text=True, check=False)
@@ -155,12 +136,7 @@ class Tests:
 
 def _environment(tree: Path, durations: Path | None = None) -> dict[str, str]:
     # No compiled files: one of the tree before, of the same size and second, would be taken for the mutant's.
-    return {
-        **os.environ,
-        "PYTHONDONTWRITEBYTECODE": "1",
-        "PYTHONPATH": str(tree / "src"),
-        which_tests.DURATIONS: str(durations),
-    }
+    return {**os.environ, "PYTHONDONTWRITEBYTECODE": "1", "PYTHONPATH": str(tree / "src"), which_tests.DURATIONS: str(durations)}
 
 
 def is_noticed(mutant: Mutant, tree: Path, tests: list[str], seconds: float) -> bool:

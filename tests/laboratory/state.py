@@ -76,9 +76,7 @@ class OnSockets:
     def __init__(self, folder: Path) -> None:
         self.laboratory = Laboratory(folder)
         text = (folder / "bench.toml").read_text()
-        (folder / "bench.toml").write_text(
-            text + """[signals.v_ok]\nread = "meter.dc_voltage"\nwith = { channel = 103, range = "10 V" }\n"""
-        )
+        (folder / "bench.toml").write_text(text + """[signals.v_ok]\nread = "meter.dc_voltage"\nwith = { channel = 103, range = "10 V" }\n""")
         self.file = read_bench(folder / "bench.toml").moved_to(self.laboratory.ports)
         self.heard: list[tuple[str, str]] = []
         for name, device in self.laboratory.devices.items():
@@ -147,11 +145,7 @@ def wrong(seed: int, bench: Recorded) -> str:
         elif isinstance(event, events.TestEnded):
             bench.heard.append(("!", ""))
 
-    only = (
-        tuple(t.name for t in program.sequence.tests if chance.random() < 0.7)
-        if chance.random() < 0.2 and not keeping
-        else ()
-    )
+    only = tuple(t.name for t in program.sequence.tests if chance.random() < 0.7) if chance.random() < 0.2 and not keeping else ()
     run = made_run(program, bench.file, look, orders=Orders(Selection(only=only)), opening=bench.opening)
     run.carry_out()
     values = _values(bench.heard)
@@ -181,9 +175,7 @@ def _values(heard: list[tuple[str, str]]) -> list[Set]:
 
 
 def _beyond(values: list[Set]) -> str:
-    return next(
-        (f"{key} {value} is beyond its ceiling" for _, key, value in values if value > CEILINGS.get(key, 99)), ""
-    )
+    return next((f"{key} {value} is beyond its ceiling" for _, key, value in values if value > CEILINGS.get(key, 99)), "")
 
 
 def _not_previewed(program: object, file: BenchFile, values: list[Set]) -> str:

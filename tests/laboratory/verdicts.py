@@ -136,10 +136,7 @@ def _lines(deed: tuple[Any, ...], i: int) -> list[str]:
             return [f"sweep k{i} from 1 to 3 step 1", f"    read a{i} = v_ok", f"    check a{i} <= {base} V - 2 V * k{i}",
                     *([f"    if k{i} == {at}", f"        {ways[way]}"] if way else [])]  # fmt: skip
         case ("watch", how, stops):
-            return [
-                f"watch {SIGNAL[how]} <= {4 if how == 'fail' else 6} V every 1 s{' else stop' if stops else ''}",
-                "    wait 0 s",
-            ]
+            return [f"watch {SIGNAL[how]} <= {4 if how == 'fail' else 6} V every 1 s{' else stop' if stops else ''}", "    wait 0 s"]
         case ("stat", how, allowed):
             return [f"sweep k{i} over 1, 2", f"    read a{i} = {SIGNAL[how]} tries 1", f"let most{i} = max(a{i})",
                     f"check most{i} <= 6 V{f' allowing {allowed} bad' if allowed else ''}"]  # fmt: skip
@@ -175,9 +172,7 @@ def expected(plan: Plan, only: tuple[str, ...], earlier: dict[str, Naive]) -> tu
     for test in plan.tests:
         is_taken = bool(earlier) and test.name not in only
         chosen = not only or test.name in only
-        found[test.name] = mine = (
-            earlier[test.name] if is_taken else _one(test, chosen, found, closed, last_ran == before)
-        )
+        found[test.name] = mine = earlier[test.name] if is_taken else _one(test, chosen, found, closed, last_ran == before)
         if mine.is_begun and not is_taken:
             last_ran = test.name
             closed = closed or ("stop" if _stops(test) else "")
@@ -299,11 +294,7 @@ def _compared(outcome: Outcome, told: dict[str, Naive], verdict: str, what: str 
         return f"{what}a reason without code: {outcome.facts}"
     for name, mine in told.items():
         real = outcome.facts[name]
-        if (real.verdict, real.has_failed, real.skip) != (
-            mine.judged.verdict,
-            mine.judged.has_failed,
-            mine.judged.skip,
-        ):
+        if (real.verdict, real.has_failed, real.skip) != (mine.judged.verdict, mine.judged.has_failed, mine.judged.skip):
             return f"{what}{name} is {outcome.facts[name]}, by the page {mine.judged}"
     if outcome.verdict != verdict:
         return f"{what}the unit is {outcome.verdict} ({outcome.reason}), by the page {verdict}"
@@ -327,9 +318,7 @@ def main() -> None:
             verdicts[verdict] = verdicts.get(verdict, 0) + 1
             if found:
                 wrong += 1
-                print(
-                    f"{seed * 1_000_000 + i}: {found}\n{text_of(plan)}only {plan.only} again {plan.again}", flush=True
-                )
+                print(f"{seed * 1_000_000 + i}: {found}\n{text_of(plan)}only {plan.only} again {plan.again}", flush=True)
                 if wrong == 5:
                     break
     print(f"{number} sequences: {verdicts}; {wrong} differ")
