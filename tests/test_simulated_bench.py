@@ -9,7 +9,9 @@ from pathlib import Path
 
 import pytest
 
+from ibexite.bench.bench import Bench
 from ibexite.bench.file import read_bench
+from ibexite.bench.lock import AddressLocks
 from ibexite.errors import MistakeError
 from ibexite.records.gateway import open_lookup
 from ibexite.station.simulated_bench import SimulatedBench
@@ -46,3 +48,16 @@ def test_a_simulated_bench_that_cannot_start_says_so(project: Path) -> None:
     (project / "bench.toml").write_text((project / "bench.toml").read_text().replace('wiring = { 1 = "output" }', 'wiring = { 2 = "output" }'))
     with pytest.raises(MistakeError, match="channel 1 is not wired"):
         SimulatedBench(read_bench(project / "bench.toml"), GOOD)
+
+
+def test_nobody_else_can_hold_what_stands_in_for_one_run_alone(project: Path) -> None:
+    """Its ports are new. Who has used such a port before, and still holds its lock, does not keep the run from it."""
+    with SimulatedBench(read_bench(project / "bench.toml"), GOOD) as file:
+        others = AddressLocks()
+        others.take([(name, fact.address) for name, fact in file.instruments.items()], "a run before")
+        bench = Bench(file)
+        bench.connect(["psu"])
+        assert bench.connected()["psu"].is_simulated
+        bench.close()
+        for name in file.instruments:
+            others.release(name)

@@ -14,13 +14,13 @@ BENCH = """[bench]
 name = "from memory"
 [instruments.psu]
 profile = "scpi-power-supply"
-address = "TCPIP::127.0.0.1::{0}::SOCKET"
+address = "TCPIP::192.0.2.1::{0}::SOCKET"
 [instruments.eload]
 profile = "scpi-electronic-load"
-address = "TCPIP::127.0.0.1::{1}::SOCKET"
+address = "TCPIP::192.0.2.1::{1}::SOCKET"
 [instruments.dmm]
 profile = "scpi-scanning-multimeter"
-address = "TCPIP::127.0.0.1::{2}::SOCKET"
+address = "TCPIP::192.0.2.1::{2}::SOCKET"
 [roles]
 supply = { instrument = "psu", ceiling = { voltage = "17 V", current_limit = "1.5 A" } }
 load   = { instrument = "eload", ceiling = { current = "1.25 A" } }

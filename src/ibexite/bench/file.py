@@ -58,6 +58,7 @@ class InstrumentEntry:
     identity: str
     calibration: Calibration | None
     simulated: SimulatedEntry | None
+    is_private: bool = False  # nobody else can reach it: a stand-in for one run alone
 
 
 @frozen
@@ -128,10 +129,11 @@ class BenchFile:
     signals: dict[str, SignalEntry]
     product: str  # the simulated product, "" if there is none
 
-    def moved_to(self, ports: dict[str, int]) -> BenchFile:
-        """The same bench with its instruments on ports of this machine (their simulated stand-ins)."""
+    def moved_to(self, ports: dict[str, int], *, is_private: bool = False) -> BenchFile:
+        """The same bench with its instruments on ports of this machine (their simulated stand-ins). is_private: they
+        are there for one run alone, so that nobody has to be kept away."""
         moved = {
-            name: replaced(fact, address=f"TCPIP::127.0.0.1::{ports[name]}::SOCKET")
+            name: replaced(fact, address=f"TCPIP::127.0.0.1::{ports[name]}::SOCKET", is_private=is_private)
             for name, fact in self.instruments.items()
             if name in ports
         }

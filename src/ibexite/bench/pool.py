@@ -49,7 +49,7 @@ class Pool:
         with self._guard:
             facts = list(facts)
             new = [fact for fact in facts if fact.name not in self._sessions]
-            self.locks.take([(fact.name, fact.address) for fact in new], holder)
+            self.locks.take([(fact.name, fact.address) for fact in new if not fact.is_private], holder)
             try:
                 for fact in new:
                     session = Session(fact.name, fact.profile, self._link(fact), user)

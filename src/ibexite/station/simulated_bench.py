@@ -46,7 +46,7 @@ class SimulatedBench:
         if "error" in answer:
             self._stop()
             raise BenchError(f"the simulated bench did not start: {answer['error']}")
-        return self.file.moved_to(answer["ports"])
+        return self.file.moved_to(answer["ports"], is_private=True)
 
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
