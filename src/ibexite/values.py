@@ -152,6 +152,10 @@ class Words(Type):
         """The text itself."""
         return str(value)
 
+    def has_holes(self, value: str) -> bool:
+        """Whether something in it is missing, so that it cannot be compared."""
+        return False
+
     def as_demanded(self, value: str) -> str:
         """What a check demands that compares with this value."""
         return f'is "{value}"'
@@ -223,6 +227,10 @@ class Table(Compound):
     def unrounded(self, value: str) -> list[list[str]]:
         """All of it for other programs."""
         return compound.table_unrounded(value)
+
+    def has_holes(self, value: str) -> bool:
+        """Whether a cell has no value."""
+        return any(cell != cell for column in compound.table_of(value) for cell in column.cells)
 
     def differs(self, value: str, wanted: str) -> str:
         """The first cell that differs."""

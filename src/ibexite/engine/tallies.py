@@ -8,7 +8,7 @@ import re
 from ibexite import events, units
 from ibexite.engine.frame_base import FrameBase
 from ibexite.engine.judge import Tally
-from ibexite.holes import hole_of
+from ibexite.holes import BAD, hole_of
 from ibexite.language import nodes
 from ibexite.untyped import Fields, Measured
 from ibexite.values import Words, YesNo
@@ -128,6 +128,10 @@ class TextTally(ReportedTally):
         if not isinstance(value, str) or not isinstance(wanted, str):
             self.judge_where(where, hole_of(value, wanted), 1.0, math.inf, at)
             self._demand = self._demand or demand
+            return
+        if kind.has_holes(value) or kind.has_holes(wanted):
+            self.judge_where(where, BAD, 1.0, math.inf, at)
+            self._said, self._demand = self._said or kind.said(value), self._demand or demand
             return
         holds = re.fullmatch(wanted, value) is not None if is_pattern else value == wanted
         self.judge_where(where, float(holds), 1.0, math.inf, at)

@@ -9,7 +9,7 @@ from ibexite.errors import UnitError
 from ibexite.language import nodes
 from ibexite.language.type_base import Lookup, TyperBase
 from ibexite.units import PLAIN, Dimension
-from ibexite.values import Quantity, Type, YesNo
+from ibexite.values import Compound, Quantity, Type, YesNo
 
 _SIGNS: dict[str, Callable[[Dimension, Dimension], Dimension]] = {
     "+": units.add, "-": units.subtract, "*": units.multiply, "/": units.divide,
@@ -50,6 +50,9 @@ class OperatorTyper(TyperBase):
             return None
         if not left.compares(right):
             self.source.report(expr.right.span, "these cannot be compared", str(right), f"The left side is {left}.")
+            return None
+        if isinstance(left, Compound):  # with holes in it nobody can say; a check can
+            self.source.report(expr.span, "only a check compares these", str(left), "Write, for example: check a == b")
             return None
         if (not isinstance(left, Quantity) or left.is_complex or right.is_complex) and expr.op not in ("==", "!="):
             what = "complex values" if isinstance(left, Quantity) else "texts and yes/no values"

@@ -20,7 +20,6 @@ from ibexite.values import Quantity, is_words
 from ibexite.verdicts import Reason, Verdict, told
 from ibexite.wording import percent_of_tolerance
 
-RowDict = Fields
 # The blocks around the tests, with their places before and behind all of them.
 BLOCKS = {"before lot": -2, "before unit": -1, "after unit": 1_000_000, "after lot": 1_000_001}
 # Events that leave no row in the store: what they tell is in others, or of the way only. Journals keep them all.
@@ -38,15 +37,15 @@ class TestRows:
     """The rows of one test."""
 
     __test__ = False  # not for pytest
-    test: RowDict
-    results: list[RowDict] = field(default_factory=list)
-    curves: list[RowDict] = field(default_factory=list)
-    bad_readings: list[RowDict] = field(default_factory=list)
-    figures: list[RowDict] = field(default_factory=list)
-    calls: list[RowDict] = field(default_factory=list)
+    test: Fields
+    results: list[Fields] = field(default_factory=list)
+    curves: list[Fields] = field(default_factory=list)
+    bad_readings: list[Fields] = field(default_factory=list)
+    figures: list[Fields] = field(default_factory=list)
+    calls: list[Fields] = field(default_factory=list)
 
     @property
-    def parts(self) -> dict[str, list[RowDict]]:
+    def parts(self) -> dict[str, list[Fields]]:
         """All that belongs to it, by the names of the tables."""
         return {name: getattr(self, name) for name in PARTS}
 
@@ -55,16 +54,16 @@ class TestRows:
 class RunRows:
     """The rows of one run."""
 
-    unit: RowDict
-    run: RowDict
+    unit: Fields
+    run: Fields
     tests: list[TestRows]
-    files: list[RowDict] = field(default_factory=list)
+    files: list[Fields] = field(default_factory=list)
 
 
 @dataclass(slots=True)
 class _Grid:
     test: TestRows
-    columns: list[RowDict]
+    columns: list[Fields]
     values: array[float]  # row by row
     bounds: list[list[str]]  # of each column: what is known of values that are only bounded
     texts: dict[int, dict[str, float]]  # of each column of texts: their numbers
@@ -82,7 +81,7 @@ class _Collector:
         self.rows: RunRows | None = None
         self.tests: dict[str, TestRows] = {}
         self.grids: dict[int, _Grid] = {}
-        self.remarks: list[RowDict] = []
+        self.remarks: list[Fields] = []
         self.last_time = 0.0
         named = {kind: getattr(self, "_" + kind.__name__.lower(), None) for kind in KINDS.values()}
         self._handlers = {kind: handler for kind, handler in named.items() if handler is not None}
@@ -144,7 +143,7 @@ class _Collector:
         self.rows.tests.append(part)
         return part
 
-    def _run(self) -> RowDict:
+    def _run(self) -> Fields:
         assert self.rows is not None
         return self.rows.run
 
@@ -166,7 +165,7 @@ class _Collector:
     def _tablestarted(self, e: events.TableStarted) -> None:
         test = self._part(e.test)
         if test is not None:
-            columns: list[RowDict] = [{**c, "grid": e.table, "position": i} for i, c in enumerate(e.axes + e.columns)]
+            columns: list[Fields] = [{**c, "grid": e.table, "position": i} for i, c in enumerate(e.axes + e.columns)]
             # Journals of older versions number the texts of an axis, and tell them beforehand.
             texts: dict[int, dict[str, float]] = {
                 i: {text: float(n) for n, text in enumerate(c.get("labels") or ())}
@@ -200,7 +199,7 @@ class _Collector:
         if e.bad:
             self._bad(grid.test, e.bad, dict(zip((c["name"] for c in grid.columns), e.x, strict=False)))
 
-    def _bad(self, test: TestRows, bad: list[Bad], at: RowDict) -> None:
+    def _bad(self, test: TestRows, bad: list[Bad], at: Fields) -> None:
         test.bad_readings += [
             {"name": name, "at": json.dumps(at), "reason": why.text, "reason_code": why.code, "raw": raw[:200]}
             for name, why, raw in bad
@@ -316,7 +315,7 @@ class _Collector:
         return self.rows
 
 
-def _column(meta: Fields, grid: int, position: int, given: events.Numbers) -> RowDict:
+def _column(meta: Fields, grid: int, position: int, given: events.Numbers) -> Fields:
     """A row of curves, from what was told of it and its values: numbers as they are, of texts their numbers in
     `labels`, a hole as NaN; or where they are."""
     texts: dict[str, float] = {}
@@ -401,7 +400,7 @@ def in_utc(started: str) -> tuple[str, str]:
     return local.astimezone(datetime.UTC).isoformat(timespec="milliseconds"), local.isoformat()[-6:]
 
 
-def _test_row(run: str, name: str, title: str, position: int) -> RowDict:
+def _test_row(run: str, name: str, title: str, position: int) -> Fields:
     return {
         "run_id": run, "position": position, "kind": "test", "name": name, "title": title, "is_gate": 0,
         "verdict": Verdict.SKIPPED, "reason": "the run was broken off", "reason_code": "broken_off", "duration": 0.0,

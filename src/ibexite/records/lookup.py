@@ -11,8 +11,9 @@ from pathlib import Path
 from ibexite.errors import MistakeError, RecordsError
 from ibexite.events import SideRef
 from ibexite.records.side_file import EvenPoints, SideValues
-from ibexite.records.sqlite_file import Database, DatabaseFault, RowDict
+from ibexite.records.sqlite_file import Database, DatabaseFault
 from ibexite.records.stored_run import Grid, RunRecord, TestRecord
+from ibexite.untyped import Fields
 
 # The tables of what belongs to a test, beside its curves, and their columns in JSON.
 _PARTS = {
@@ -33,7 +34,7 @@ class Lookup:
         """Closes the database."""
         self._db.close()
 
-    def _rows(self, query: str, *values: object) -> list[RowDict]:
+    def _rows(self, query: str, *values: object) -> list[Fields]:
         try:
             return self._db.rows(query, *values)
         except DatabaseFault as error:
@@ -42,7 +43,7 @@ class Lookup:
                 remedy="Is another program writing it, or is the file damaged? The journals of its runs are kept.",
             ) from None  # fmt: skip
 
-    def runs(self, *, serial: str = "", verdict: str = "", limit: int = 50) -> list[RowDict]:
+    def runs(self, *, serial: str = "", verdict: str = "", limit: int = 50) -> list[Fields]:
         """Runs, the newest first, with serial, product, and how many tests passed."""
         return self._rows(
             "SELECT runs.id, number, started, utc_offset, duration, serial, product, sequence, revision, verdict,"
@@ -112,11 +113,11 @@ class Lookup:
         )
         return {row["name"]: row["duration"] for row in rows}
 
-    def _test(self, test: RowDict) -> TestRecord:
+    def _test(self, test: Fields) -> TestRecord:
         parts = {table: self._parts(table, test["id"], in_json) for table, in_json in _PARTS.items()}
         return TestRecord(test, grids=self._grids(test["id"]), **parts)
 
-    def _parts(self, table: str, test_id: int, in_json: tuple[str, ...]) -> list[RowDict]:
+    def _parts(self, table: str, test_id: int, in_json: tuple[str, ...]) -> list[Fields]:
         """What belongs to a test of one table, its JSON columns decoded."""
         rows = self._rows(f"SELECT * FROM {table} WHERE test_id = ? ORDER BY id", test_id)
         return [row | {key: json.loads(row[key]) for key in in_json} for row in rows]
@@ -131,7 +132,7 @@ class Lookup:
             grid.columns.append(row)
         return list(grids.values())
 
-    def _values(self, row: RowDict) -> Sequence[float]:
+    def _values(self, row: Fields) -> Sequence[float]:
         """The values of a row of curves, wherever they are."""
         data = row.pop("data")
         if row["step"] is not None:

@@ -9,28 +9,26 @@ from functools import partial
 from ibexite.untyped import Fields
 from ibexite.verdicts import OLDER, Verdict
 
-Entry = Fields
 
-
-def into_present_form(first: Entry) -> Callable[[Entry], Entry]:
+def into_present_form(first: Fields) -> Callable[[Fields], Fields]:
     """What brings the entries of a journal into the present form, given its first one."""
-    steps: list[Callable[[Entry], Entry]]
+    steps: list[Callable[[Fields], Fields]]
     steps = [step for form, step in ((1, _from_form_1), (2, _from_form_2)) if first.get("form", 1) <= form]
     return partial(_through, steps) if steps else as_it_is
 
 
-def _through(steps: list[Callable[[Entry], Entry]], entry: Entry) -> Entry:
+def _through(steps: list[Callable[[Fields], Fields]], entry: Fields) -> Fields:
     for step in steps:
         entry = step(entry)
     return entry
 
 
-def as_it_is(entry: Entry) -> Entry:
+def as_it_is(entry: Fields) -> Fields:
     """Of a journal in the present form."""
     return entry
 
 
-def _from_form_1(entry: Entry) -> Entry:
+def _from_form_1(entry: Fields) -> Fields:
     """Reasons were texts, a skip had a code of its own, and all of a judged value stood side by side."""
     entry = dict(entry)
     if entry["e"] in ("TestEnded", "RunEnded", "Judged"):
@@ -47,11 +45,11 @@ def _from_form_1(entry: Entry) -> Entry:
     return _judged_from_form_1(entry) if entry["e"] == "Judged" else entry
 
 
-def _from_form_2(entry: Entry) -> Entry:
+def _from_form_2(entry: Fields) -> Fields:
     """Curves that were computed had an event of their own, without what only others have."""
     if entry["e"] != "Computed":
         return entry
-    rest: Entry = {"origin": "let", "sampling": None, "never": [], "outer": [], "at": [], "bad": [], "io": [[], []]}
+    rest: Fields = {"origin": "let", "sampling": None, "never": [], "outer": [], "at": [], "bad": [], "io": [[], []]}
     return {**rest, **entry, "e": "WholeCurve"}
 
 
@@ -61,13 +59,13 @@ def _said_from_form_1(line: str) -> list[str]:
     return list(found.groups()) if found is not None else ["", "!", line]
 
 
-def _judged_from_form_1(entry: Entry) -> Entry:
+def _judged_from_form_1(entry: Fields) -> Fields:
     entry["criterion"] = entry.pop("text")
 
-    def part(**keys: str) -> Entry:
+    def part(**keys: str) -> Fields:
         return {name: entry[key] for name, key in keys.items() if key in entry}
 
-    def same(*names: str) -> Entry:
+    def same(*names: str) -> Fields:
         return part(**{name: name for name in names})
 
     return {

@@ -19,7 +19,6 @@ from ibexite.untyped import Fields
 FILE_NAME = "ibexite.sqlite"
 APPLICATION_ID = 0x49424558  # "IBEX", in the header of the file
 TURN = 0.02  # s; between two tries to make the file ready
-RowDict = Fields  # column to value
 
 
 class DatabaseFault(Exception):
@@ -41,7 +40,7 @@ class Database:
         """Closes it."""
         self._db.close()
 
-    def rows(self, query: str, *values: object) -> list[RowDict]:
+    def rows(self, query: str, *values: object) -> list[Fields]:
         """The rows that a query finds. `?` in it stand for the values, in their order.
 
         Raises:
@@ -55,12 +54,12 @@ class Database:
         with _faults():
             self._db.execute(statement, values)
 
-    def insert(self, table: schema.StoreTable, row: RowDict) -> int:
+    def insert(self, table: schema.StoreTable, row: Fields) -> int:
         """Adds a row; its number, which the database gives."""
         with _faults():
             return int(self._db.execute(table.insert(), row).lastrowid or 0)
 
-    def insert_all(self, table: schema.StoreTable, rows: Iterable[RowDict]) -> None:
+    def insert_all(self, table: schema.StoreTable, rows: Iterable[Fields]) -> None:
         """Adds rows."""
         with _faults():
             self._db.executemany(table.insert(), rows)

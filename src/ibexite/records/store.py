@@ -11,7 +11,8 @@ from ibexite.errors import RecordsError
 from ibexite.records import schema
 from ibexite.records.ingest import PARTS, RunRows, rows_of
 from ibexite.records.journal import left_over, mend_tail, read_journal
-from ibexite.records.sqlite_file import Database, DatabaseFault, RowDict, UnfitValue
+from ibexite.records.sqlite_file import Database, DatabaseFault, UnfitValue
+from ibexite.untyped import Fields
 
 STORED = "stored"  # the folder, below the journals, of those that the store has
 DAMAGED = "damaged"  # and of those that cannot be read
@@ -126,10 +127,10 @@ class Store:
             for table, found_rows in test.parts.items():
                 self._db.insert_all(schema.BY_NAME[table], [{**row, "test_id": test_id} for row in found_rows])
 
-    def _insert(self, table: str, row: RowDict) -> int:
+    def _insert(self, table: str, row: Fields) -> int:
         return self._db.insert(schema.BY_NAME[table], row)
 
-    def _copy_test(self, test: RowDict, test_id: int) -> None:
+    def _copy_test(self, test: Fields, test_id: int) -> None:
         """In a retest: everything that a test which was taken over has found, from the run in which it was done."""
         origin = self._db.rows("SELECT id FROM tests WHERE run_id = ? AND name = ?", test["run"], test["name"])
         if not origin:

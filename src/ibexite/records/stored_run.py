@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from itertools import chain
 from typing import TYPE_CHECKING
 
-from ibexite.records.sqlite_file import RowDict
+from ibexite.untyped import Fields
 from ibexite.values import Type, is_words, stored_type
 
 if TYPE_CHECKING:
@@ -21,7 +21,7 @@ class Grid:
     """Curves over the same axes, row by row; axes first. Values are float64 in base units, NaN for a hole. Axes with
     even steps are kept as those, long series are read when they are looked at."""
 
-    columns: list[RowDict]
+    columns: list[Fields]
     data: list[Sequence[float]]
 
     @property
@@ -29,12 +29,12 @@ class Grid:
         """The names of the axes."""
         return [c["name"] for c in self.columns if c["origin"] == "sweep"]
 
-    def columns_as_text(self) -> list[RowDict]:
+    def columns_as_text(self) -> list[Fields]:
         """The columns without their values, for listing."""
         return [{key: c[key] for key in ("name", "origin", "unit", "shown", "length")} for c in self.columns]
 
     @property
-    def place(self) -> RowDict:
+    def place(self) -> Fields:
         """Of a curve that was read within loops: where, and what is known of their axes."""
         return dict(self.columns[0]["place"])
 
@@ -96,12 +96,12 @@ class TestRecord:
     """A stored test."""
 
     __test__ = False  # not for pytest
-    row: RowDict
-    results: list[RowDict]
+    row: Fields
+    results: list[Fields]
     grids: list[Grid]
-    bad_readings: list[RowDict]
-    figures: list[RowDict]
-    calls: list[RowDict]
+    bad_readings: list[Fields]
+    figures: list[Fields]
+    calls: list[Fields]
 
     def single_words(self) -> Iterator[tuple[str, Type, str]]:
         """The single values that are held as texts: name, type, text."""
@@ -127,9 +127,9 @@ class TestRecord:
 class RunRecord:
     """A stored run with all that belongs to it. JSON columns are decoded."""
 
-    row: RowDict
+    row: Fields
     parts: list[TestRecord]  # the tests and the blocks around them, in their order
-    files: list[RowDict]
+    files: list[Fields]
 
     @property
     def started_text(self) -> str:
