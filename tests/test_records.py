@@ -32,7 +32,7 @@ from ibexite.holes import NEVER_MEASURED, Bad, Bound
 from ibexite.plain_file import written_whole
 from ibexite.records import description, schema
 from ibexite.records.gateway import open_lookup, open_store
-from ibexite.records.ingest import rows_of
+from ibexite.records.ingest import _Collector, rows_of
 from ibexite.records.journal import Journal, left_over, mend_tail, read_journal
 from ibexite.records.migrations import bring_up
 from ibexite.records.run_id import new_run_id
@@ -79,6 +79,27 @@ def test_a_journal_gives_back_every_event(journal: Path) -> None:
     assert [(row["x"], row["v"]) for row in rows] == [([1.0], [0.5]), ([2.0], [None]), ([3.0], [1 / 3])]
     assert rows[0]["io"] == [[["psu", ">", "VOLT 1"], ["dmm", "<", '"q"\\']], [0.1, 0.2]]
     assert rows[1]["io"] == [[["psu", ">", "VOLT 2\nX"]], [0.3]]
+
+
+GOOD_ROW = {"e": "Row", "t": 0.65, "table": 1, "x": [4.0], "v": [2.0], "bad": [], "io": [[], []]}
+TOLD_BAD = [{"name": "y", "reason": OVERLOAD._asdict(), "raw": "1"}]
+
+
+@pytest.mark.parametrize("change", [
+    {}, {"bad": TOLD_BAD}, {"v": [None]}, {"v": [None], "never": [0]}, {"never": [], "bounds": [[0, "below 4.0"]]}, {"table": 9}, {"v": []}, {"v": [2.0, 3.0]},
+    {"v": ["a"]}, {"v": "a"}, {"x": 4.0}, {"io": [[]]}, {"io": None}, {"t": "late", "v": [3.0, 4.0]},
+], ids=str)  # fmt: skip
+def test_a_row_is_stored_alike_straight_from_its_line_and_through_its_event(journal: Path, monkeypatch: pytest.MonkeyPatch, change: dict) -> None:
+    def told() -> object:
+        try:
+            rows = rows_of([*list(read_journal(journal))[:6], GOOD_ROW | change])  # the run breaks off behind it
+        except RecordsError as error:
+            return error.what.partition(":")[0]
+        return rows
+
+    found = told()
+    monkeypatch.setattr(_Collector, "took_plain_row", lambda self, entry: False)
+    assert found == told() and (not isinstance(found, str) or "is damaged" in found)
 
 
 def test_a_journal_cut_at_any_byte_keeps_every_whole_line(journal: Path) -> None:
