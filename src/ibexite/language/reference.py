@@ -124,8 +124,8 @@ VERBS = {
         "If it "
         "fails, hangs, floods its output or gives something else, the test is an error. "
         "A table is lists of cells by column, with units in their heads (delay in us); connections are lists of pins, "
-        "one for each net; a picture is the name of a PNG or JPEG file beside the sequence. These are recorded, shown "
-        "and compared with `==`; pictures are only shown.",
+        "one for each net; a picture is the name of a PNG or JPEG file beside the sequence. These are recorded and "
+        "shown, and a check compares tables and connections: check a == b.",
         'call "link_stress.py" with delay = 5 us gives errors as number, locked as yes_no timeout 20 s',
     ),
     "send": Entry(
