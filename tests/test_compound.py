@@ -88,7 +88,7 @@ def test_they_come_back_as_what_they_are(ibexite, small, project: Path, tmp_path
 ])  # fmt: skip
 def test_what_is_no_such_thing_is_refused(kind: type[Compound], answer: object, told: str) -> None:
     with pytest.raises(ValueError, match=re.escape(told)):
-        kind().read(answer)
+        kind.form.text(answer)
 
 
 @pytest.mark.parametrize(("answer", "told"), [
@@ -127,7 +127,7 @@ def test_equal_connections_have_equal_texts_and_others_tell_where(pins: list[str
     one, other = nets(), nets()
     texts = [compound.connections_text([data.draw(st.permutations(sorted(net))) for net in side]) for side in (one, other)]
     is_same = set(map(frozenset, one)) == set(map(frozenset, other))
-    assert (texts[0] == texts[1]) == is_same == (not Connections().differs(*texts))
+    assert (texts[0] == texts[1]) == is_same == (not Connections.form.differs(*texts))
     assert set(map(frozenset, compound.nets_of(texts[0]))) == set(map(frozenset, one))
 
 
@@ -140,4 +140,4 @@ def test_tables_keep_their_cells_and_tell_where_they_differ(one: dict, other: di
     for text, side in zip(texts, (one, other), strict=True):
         back = {column.name: ["hole" if cell != cell else cell for cell in column.cells] for column in compound.table_of(text)}
         assert back == {name: ["hole" if x is None or x != x else x for x in cells] for name, cells in side.items()}
-    assert (texts[0] == texts[1]) == (not Table().differs(*texts))
+    assert (texts[0] == texts[1]) == (not Table.form.differs(*texts))

@@ -8,8 +8,9 @@ from __future__ import annotations
 
 import json
 import math
+from collections.abc import Callable
 from decimal import Decimal
-from typing import Any
+from typing import Any, NamedTuple
 
 from ibexite import units
 from ibexite.errors import UnitError
@@ -98,6 +99,11 @@ def table_of(text: str) -> list[TableColumn]:
         TableColumn(name, unit, shown, tuple(math.nan if cell is None else cell for cell in cells))
         for name, unit, shown, cells in json.loads(text)
     ]
+
+
+def table_has_holes(text: str) -> bool:
+    """Whether a cell has no value."""
+    return any(cell != cell for column in table_of(text) for cell in column.cells)
 
 
 def connections_text(answer: object) -> str:
@@ -223,3 +229,25 @@ def connections_differ(text: str, other: str) -> str:
         return f"{'+'.join(net)} expected, found {' '.join(map('+'.join, found)) or 'none of its pins'}{more}"
     extra = sorted(nets - wanted)
     return f"{'+'.join(extra[0])} not expected" if extra else ""
+
+
+# --- each as one form ------------------------------------------------------------------------------------------------
+
+
+class Form(NamedTuple):
+    """What can be done with values of a kind: their text from what a program answers (ValueError if that is no such
+    thing); in a few words; all of it in words (heads, and rows) and for other programs; where one differs first from
+    another; whether something in it is missing."""
+
+    text: Callable[[object], str]
+    said: Callable[[str], str]
+    rows: Callable[[str], tuple[list[str], list[list[str]]]]
+    unrounded: Callable[[str], list[list[str]]]
+    differs: Callable[[str, str], str]
+    has_holes: Callable[[str], bool]
+
+
+TABLE = Form(table_text, table_said, table_rows, table_unrounded, table_differs, table_has_holes)
+CONNECTIONS = Form(
+    connections_text, connections_said, connections_rows, connections_unrounded, connections_differ, lambda text: False
+)

@@ -176,31 +176,26 @@ class Text(Words):
 
 
 class Compound(Words):
-    """What has several parts: recorded, shown and compared as a whole; no formula computes with it."""
+    """What has several parts: recorded, shown and compared as a whole; no formula computes with it. `form` is how its
+    texts are made, read and compared."""
 
-    def read(self, answer: object) -> str:
-        """Its text from what a program answers. ValueError, with what is wrong, if it is no such thing."""
-        raise NotImplementedError
+    form: ClassVar[compound.Form]
 
-    def rows(self, value: str) -> tuple[list[str], list[list[str]]]:
-        """All of it in words: the heads of columns, and rows."""
-        raise NotImplementedError
-
-    def unrounded(self, value: str) -> list[list[str]]:
-        """All of it for other programs: heads, and rows."""
-        raise NotImplementedError
-
-    def differs(self, value: str, wanted: str) -> str:
-        """Where one differs first from another, in words; "" if it does not."""
-        raise NotImplementedError
+    def said(self, value: Measured, digits: int = 4) -> str:
+        """In a few words: how much of what."""
+        return self.form.said(value)
 
     def as_demanded(self, value: str) -> str:
         """What a check demands that compares with this value."""
         return f"the same {self.said(value)}"
 
     def as_judged(self, value: str, wanted: str) -> str:
-        """A value that was compared with another, for the result: where it differs."""
-        return self.differs(value, wanted) or self.said(value)
+        """A value that was compared with another, for the result: where it differs first."""
+        return self.form.differs(value, wanted) or self.said(value)
+
+    def has_holes(self, value: str) -> bool:
+        """Whether something in it is missing, so that it cannot be compared."""
+        return self.form.has_holes(value)
 
 
 @frozen
@@ -208,33 +203,10 @@ class Table(Compound):
     """A table: named columns of as many rows."""
 
     stored = "table"
+    form = compound.TABLE
 
     def _what(self) -> str:
         return "a table"
-
-    def said(self, value: Measured, digits: int = 4) -> str:
-        """Its size and columns."""
-        return compound.table_said(value)
-
-    def read(self, answer: object) -> str:
-        """Its text from what a program answers."""
-        return compound.table_text(answer)
-
-    def rows(self, value: str) -> tuple[list[str], list[list[str]]]:
-        """All of it in words."""
-        return compound.table_rows(value)
-
-    def unrounded(self, value: str) -> list[list[str]]:
-        """All of it for other programs."""
-        return compound.table_unrounded(value)
-
-    def has_holes(self, value: str) -> bool:
-        """Whether a cell has no value."""
-        return any(cell != cell for column in compound.table_of(value) for cell in column.cells)
-
-    def differs(self, value: str, wanted: str) -> str:
-        """The first cell that differs."""
-        return compound.table_differs(value, wanted)
 
 
 @frozen
@@ -242,29 +214,10 @@ class Connections(Compound):
     """What is connected with what: nets of pins."""
 
     stored = "connections"
+    form = compound.CONNECTIONS
 
     def _what(self) -> str:
         return "connections"
-
-    def said(self, value: Measured, digits: int = 4) -> str:
-        """How many nets and pins."""
-        return compound.connections_said(value)
-
-    def read(self, answer: object) -> str:
-        """Its text from what a program answers."""
-        return compound.connections_text(answer)
-
-    def rows(self, value: str) -> tuple[list[str], list[list[str]]]:
-        """All of it in words."""
-        return compound.connections_rows(value)
-
-    def unrounded(self, value: str) -> list[list[str]]:
-        """All of it for other programs."""
-        return compound.connections_unrounded(value)
-
-    def differs(self, value: str, wanted: str) -> str:
-        """The first net that differs."""
-        return compound.connections_differ(value, wanted)
 
 
 @frozen

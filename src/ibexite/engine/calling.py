@@ -58,7 +58,7 @@ def typed_value(frame: FrameBase, answer: Fields, name: str, kind: Type, who: st
                     raise ProgramError(f"{who} gave {value!r:.60} for {name}, not true or false")
                 return value
             case Compound():
-                return kind.read(value)
+                return kind.form.text(value)
             case Words():
                 if not isinstance(value, str):
                     raise ProgramError(f"{who} gave {value!r:.60} for {name}, not a text")

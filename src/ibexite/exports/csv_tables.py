@@ -41,7 +41,7 @@ def files_of(run: RunRecord) -> dict[str, str]:
         for name, kind, text in test.single_words():
             if isinstance(kind, Compound):
                 name = re.sub(r"[^A-Za-z0-9_-]", "_", f"{test.row['name']}_{name}")
-                files[_free_name(name, files)] = _written(kind.unrounded(text))
+                files[_free_name(name, files)] = _written(kind.form.unrounded(text))
     return files
 
 

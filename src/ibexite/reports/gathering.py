@@ -84,7 +84,7 @@ def _parts(test: TestRecord) -> tuple[list[DataTable], list[Photo]]:
     for name, kind, text in test.single_words():
         match kind:
             case Compound():
-                heads, rows = kind.rows(text)
+                heads, rows = kind.form.rows(text)
                 left_out = max(0, len(rows) - MOST_ROWS)
                 tables.append(DataTable(f"{name}: {kind.said(text)}", heads, rows[:MOST_ROWS], left_out))
             case Picture():
