@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import os
 from collections.abc import Callable
 from pathlib import Path
@@ -30,6 +31,7 @@ v_ok  = { read = "meter.dc_voltage", with = { channel = 101, range = "10 V" } }
 v_bad = { read = "meter.dc_voltage", with = { channel = 102, range = "10 V" } }
 v_odd = { read = "meter.dc_voltage", with = { channel = 103, range = "10 V" } }
 """
+_NUMBERS = itertools.count()
 ANSWERS = {"101": b"+5.0000E+00", "102": b"+9.9E37", "103": b"#!?"}
 RESET = {"SOUR1:VOLT": "0", "SOUR1:CURR": "0.1", "OUTP1": "0", "SOUR1:VOLT:PROT": "40", "SOUR1:CURR:PROT": "3.5", "CURR": "0", "INP": "0",
          "CURR:PROT": "5"}  # fmt: skip
@@ -111,9 +113,10 @@ class MemoryLink:
 def memory_bench(folder: Path) -> BenchFile:
     """The bench file, written into a folder and read."""
     path = folder / "memory.toml"
-    first = os.getpid() % 20_000 * 3 + 1  # of its own: addresses are locked, and two laboratories may run at once
-    text = BENCH
+    # Addresses of its own: they are locked, several processes run at once, and one that failed may hold its bench yet.
+    number = next(_NUMBERS) % 20_000
+    text = BENCH.replace("192.0.2.1", f"192.0.2.{os.getpid() % 250 + 1}")
     for n in range(3):
-        text = text.replace(f"{{{n}}}", str(first + n))
+        text = text.replace(f"{{{n}}}", str(3 * number + n + 1))
     path.write_text(text)
     return read_bench(path)
