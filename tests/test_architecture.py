@@ -25,7 +25,7 @@ ALLOWED = {
     "bench": {"units", "analysis", "instruments", "protocols", "toml_reader", "file_lock", "holes", "values", "verdicts"},
     "outside": set(),
     "companions": {"units", "classes", "language", "toml_reader", "plain_file", "values"},
-    "engine": {"units", "compound", "classes", "language", "bench", "instruments", "analysis", "events", "functions", "holes", "outside", "values", "verdicts", "wording", "stop", "__init__"},
+    "engine": {"units", "compound", "plain_file", "classes", "language", "bench", "instruments", "analysis", "events", "functions", "holes", "outside", "values", "verdicts", "wording", "stop", "__init__"},
     "records": {"events", "analysis", "units", "wording", "file_lock", "plain_file", "holes", "values", "verdicts"},
     "reports": {"records", "plain_file", "compound", "analysis", "units", "wording", "events", "holes", "values"},
     "exports": {"records", "plain_file", "values"},

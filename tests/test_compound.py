@@ -4,6 +4,7 @@ are."""
 from __future__ import annotations
 
 import base64
+import os
 import re
 from pathlib import Path
 
@@ -93,10 +94,11 @@ def test_what_is_no_such_thing_is_refused(kind: type[Compound], answer: object, 
 
 @pytest.mark.parametrize(("answer", "told"), [
     ({"wires": 3}, "tester.py gave wires, not connections"), ({"screen": "tester.py"}, "gave screen, 'tester.py', which is neither a PNG nor"),
-    ({"screen": "none.png"}, "none.png cannot be attached"), ({"screen": 3}, "gave 3 for screen, not a text"),
+    ({"screen": "none.png"}, "none.png cannot be attached"), ({"screen": "pipe"}, "pipe is no plain file"), ({"screen": "a\0b"}, "cannot be attached"), ({"screen": 3}, "gave 3 for screen, not a text"),
 ])  # fmt: skip
 def test_and_an_error_of_the_test(perform, project: Path, answer: dict, told: str) -> None:  # noqa: ANN001
     (project / "screen.png").write_bytes(PICTURE)
+    os.mkfifo(project / "pipe")  # reading it would never end
     given = {"wires": [["a"]], "counters": {"a": []}, "screen": "screen.png"} | answer
     run = perform(f'\ntest lead "Sensor lead"\n    {CALL}\n', files={"tester.py": f"import json\nprint(json.dumps({given!r}))"})
     test = run.of(events.TestEnded)[0]

@@ -74,9 +74,6 @@ class BadReading(Exception):
         self.reason, self.raw = Reason(code, BAD_READINGS[code] + more), raw
 
 
-_NONE_BAD: list[Bad] = []
-
-
 class Query:
     """One query on one instrument and the items that its reply holds."""
 
@@ -88,9 +85,8 @@ class Query:
         ask = commands.query.replace("{channel}", str(first.channel))
         self._select = commands.select.replace("{channels}", ",".join(str(item.channel) for item in items))
         self._ask, self._select_and_ask = session.message(ask), session.message(self._select, ask)
-        self._in_full = (
-            self._select_and_ask if self._select else self._ask
-        )  # what is told of a reply that does not come
+        # What is told of a reply that does not come.
+        self._in_full = self._select_and_ask if self._select else self._ask
         self._is_single, self._place = len(items) == 1, places[0]
         self._value, self._exchange, self._answer = first.value, session.exchange_once, session.answer
 
@@ -114,7 +110,7 @@ class Query:
             except BadReading as error:
                 values[self._place] = nan
                 return [Bad(self.items[0].name, error.reason, error.raw)]
-            return _NONE_BAD
+            return []
         texts = reply.split(",")
         if len(texts) != len(self.items):
             reason = Reason("count", f"{len(texts)} values instead of {len(self.items)}")

@@ -9,6 +9,7 @@ from typing import NamedTuple
 from ibexite import events
 from ibexite.engine.runtime import Runtime
 from ibexite.errors import SequenceError
+from ibexite.plain_file import is_file, is_there
 
 MOST_BYTES = 50_000_000  # of a file
 
@@ -28,6 +29,8 @@ def keep_file(runtime: Runtime, block: str, name: str) -> Kept:
         SequenceError: it is not there, or too large.
     """
     source = runtime.folder / name
+    if is_there(source) and not is_file(source):  # a pipe, which might never end, or a folder
+        raise SequenceError(f"{name} is no plain file, and cannot be attached", remedy="Name a file on a disk.")
     try:
         size = source.stat().st_size
         if size > MOST_BYTES:
@@ -41,9 +44,8 @@ def keep_file(runtime: Runtime, block: str, name: str) -> Kept:
             target = folder / f"{digest[:16]}_{re.sub(r'[^A-Za-z0-9._-]', '_', source.name)}"
             target.write_bytes(data)
             kept = str(target)
-    except OSError as error:
-        raise SequenceError(
-            f"{name} cannot be attached ({error.strerror})", remedy="It must lie beside the sequence."
-        ) from None
+    except (OSError, ValueError) as error:
+        why = error.strerror if isinstance(error, OSError) else error
+        raise SequenceError(f"{name} cannot be attached ({why})", remedy="It must lie beside the sequence.") from None
     runtime.emit(events.Attached(runtime.now(), block, name, kept, digest, len(data)))
     return Kept(data, digest, kept)
