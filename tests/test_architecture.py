@@ -16,14 +16,14 @@ import ibexite
 SOURCE = Path(ibexite.__file__).parent
 # Each part and the parts it may import, besides itself, `errors`, `frozen` and `untyped`.
 ALLOWED = {
-    "errors": set(), "frozen": set(), "untyped": set(), "file_lock": set(), "plain_file": set(), "verdicts": set(), "holes": {"verdicts"}, "offer": set(), "units": set(), "compound": {"units"}, "values": {"units", "compound"}, "events": {"holes", "values", "verdicts"}, "protocols": set(), "demo": set(), "stop": set(), "__init__": {"offer"},
+    "errors": set(), "frozen": set(), "untyped": set(), "file_lock": set(), "plain_file": set(), "verdicts": set(), "holes": {"verdicts"}, "offer": set(), "units": set(), "compound": {"units"}, "values": {"units", "compound"}, "events": {"holes", "values", "verdicts"}, "protocols": set(), "demo": set(), "stop": set(), "surroundings": set(), "__init__": {"offer"},
     "classes": {"units", "values"}, "functions": {"units"}, "toml_reader": {"units", "plain_file"}, "wording": {"units", "holes", "values"},
     "analysis": {"units", "holes"},
     "language": {"units", "classes", "functions", "plain_file", "values"},
     "instruments": {"units", "classes", "protocols", "toml_reader", "plain_file"},
     "simulate": {"units", "analysis", "protocols", "__init__"},
     "bench": {"units", "analysis", "instruments", "protocols", "toml_reader", "file_lock", "holes", "values", "verdicts"},
-    "outside": set(),
+    "outside": {"surroundings"},
     "companions": {"units", "classes", "language", "toml_reader", "plain_file", "values"},
     "engine": {"units", "compound", "plain_file", "classes", "language", "bench", "instruments", "analysis", "events", "functions", "holes", "outside", "values", "verdicts", "wording", "stop", "__init__"},
     "records": {"events", "analysis", "units", "wording", "file_lock", "plain_file", "holes", "values", "verdicts"},
@@ -31,7 +31,7 @@ ALLOWED = {
     "exports": {"records", "plain_file", "values"},
     "station": {"engine", "records", "reports", "bench", "instruments", "simulate", "language", "companions", "analysis", "protocols", "units", "events", "stop", "values", "verdicts", "plain_file", "toml_reader"},
     # Options, views and exit codes; what it computes with (analysis, companions, links) it asks the station for.
-    "cli": {"station", "engine", "records", "reports", "exports", "bench", "instruments", "simulate", "language", "classes", "functions", "events", "holes", "stop", "verdicts", "wording", "units", "demo", "plain_file", "toml_reader", "__init__"},
+    "cli": {"station", "engine", "records", "reports", "exports", "bench", "instruments", "simulate", "language", "classes", "functions", "events", "holes", "stop", "verdicts", "wording", "units", "demo", "plain_file", "surroundings", "toml_reader", "__init__"},
 }  # fmt: skip
 
 

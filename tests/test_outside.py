@@ -192,3 +192,17 @@ def test_a_program_that_measured_does_not_outlive_its_measurement(ibexite, proje
     assert done.returncode == 5, done.stdout + done.stderr
     with pytest.raises(ProcessLookupError):
         os.kill(int((folder / "pid").read_text()), 0)
+
+
+@pytest.mark.parametrize("theirs", ["0", "3"])
+def test_a_program_has_the_variables_that_its_user_has(ibexite, project, monkeypatch, theirs: str) -> None:  # noqa: ANN001
+    """Not those with which this one keeps NumPy to one thread."""
+    if theirs == "0":
+        monkeypatch.delenv("OPENBLAS_NUM_THREADS", raising=False)
+    else:
+        monkeypatch.setenv("OPENBLAS_NUM_THREADS", theirs)
+    (project / "p.py").write_text('import os\nprint(\'{"x": %s}\' % os.environ.get("OPENBLAS_NUM_THREADS", 0))\n')
+    lines = f'test t "T"\n    call "p.py" gives x in V timeout 20 s\n    check x == {theirs} V\n'
+    (project / "threads.ibx").write_text(HEADER + lines)
+    done = ibexite("run", "threads.ibx", "--bench", "bench.toml", "--serial", "FC00400", "--simulate")
+    assert done.returncode == 5, done.stdout + done.stderr

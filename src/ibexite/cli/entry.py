@@ -9,6 +9,8 @@ import signal
 import sys
 from types import FrameType
 
+from ibexite.surroundings import keep_to_one_thread
+
 ABORTED = 4  # the exit code; errors.py is not loaded yet
 
 
@@ -28,6 +30,7 @@ def main() -> None:
     is_default = signal.getsignal(signal.SIGINT) is signal.default_int_handler
     if is_default:
         signal.signal(signal.SIGINT, _end)
+    keep_to_one_thread()
     arguments = sys.argv[1:]
     if arguments[:1] == ["run"] and not {"--no-report", "--help", "-h"} & set(arguments):
         from ibexite.station import report_helper

@@ -19,6 +19,7 @@ from pathlib import Path
 from typing import IO
 
 from ibexite.errors import ProgramError
+from ibexite.surroundings import environment_for_others
 from ibexite.untyped import Fields
 
 MAX_REPLY = 4_000_000  # bytes of one reply; a curve of 100,000 points fits
@@ -40,7 +41,7 @@ class Conversation:
         try:
             self._process = subprocess.Popen(
                 command, cwd=folder, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE,
-                start_new_session=True,
+                start_new_session=True, env=environment_for_others(),
             )  # fmt: skip
         except OSError as error:
             raise ProgramError(
