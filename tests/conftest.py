@@ -15,15 +15,13 @@ from hypothesis import settings
 from ibexite.bench.file import BenchFile, read_bench
 from ibexite.companions.files import Files
 from ibexite.demo.project import make_project
-from ibexite.engine.orders import Outcome
 from ibexite.engine.services import Clock, Operator, RealClock
-from ibexite.events import Judged
 from ibexite.language.check import vet
 from ibexite.language.source import Source
 from ibexite.simulate.server import BenchServer
 from ibexite.station.stand_ins import make_plan
 from tests.laboratory.kills import hear_signals
-from tests.runs import carried_out, flat, lines
+from tests.runs import Recorded, carried_out
 
 hear_signals()
 
@@ -125,27 +123,6 @@ def serve(project: Path) -> Iterator[Callable[..., BenchFile]]:
         thread.join(5)
 
 
-class Recorded:
-    """A run that has ended: its outcome and its events."""
-
-    def __init__(self, outcome: Outcome, events: list, file: BenchFile) -> None:
-        self.outcome, self.events, self.file = outcome, events, file
-
-    def of(self, kind: type) -> list:
-        """The events of a kind; what was judged side by side."""
-        found = [event for event in self.events if isinstance(event, kind)]
-        return list(map(flat, found)) if kind is Judged else found
-
-    def result(self, label: str):  # noqa: ANN201
-        """The result of the check with this label."""
-        return next(event for event in self.of(Judged) if event.label == label)
-
-    @property
-    def traffic(self) -> list[str]:
-        """Everything said on the bench, in order."""
-        return lines([said for event in self.events for said in getattr(event, "io", ((), ()))[0]])
-
-
 @pytest.fixture
 def perform(serve: Callable[..., BenchFile], project: Path) -> Callable[..., Recorded]:
     """Runs the lines of tests (appended to HEADER) on the simulated bench, within this process. `files` are put beside
@@ -171,7 +148,7 @@ def perform(serve: Callable[..., BenchFile], project: Path) -> Callable[..., Rec
 
 
 @pytest.fixture
-def small(project: Path):  # noqa: ANN201
+def small(project: Path):
     """Writes a small sequence."""
 
     def write(lines: str, head: str = SMALL_HEAD) -> None:

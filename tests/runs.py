@@ -13,13 +13,52 @@ from ibexite.bench.pool import Opening, Pool
 from ibexite.engine.orders import Identity, Orders, Outcome
 from ibexite.engine.run import Run
 from ibexite.engine.services import Clock, Consenting, Halts, Operator, RealClock, Services
-from ibexite.events import Emitted, Event, Judged
+from ibexite.events import Emitted, Event, Judged, Row, TableStarted, TestEnded
 from ibexite.instruments.open_link import open_link
 from ibexite.language.program import Program
 from ibexite.stop import Stop
 
 STARTED = datetime.datetime(2026, 11, 23, 9, 0, tzinfo=datetime.UTC)
 Hear = Callable[[Event], Any]
+
+
+class Recorded:
+    """A run that has ended: its events, and what its outcome has."""
+
+    def __init__(self, outcome: Outcome, events: list, file: BenchFile) -> None:
+        self.outcome, self.events, self.file = outcome, events, file
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self.outcome, name)
+
+    def of(self, kind: type, **wanted: object) -> list:
+        """The events of a kind, those with the given contents; what was judged side by side."""
+        found = [event for event in self.events if isinstance(event, kind)]
+        return [e for e in (map(flat, found) if kind is Judged else found) if all(getattr(e, k) == v for k, v in wanted.items())]
+
+    def result(self, label: str) -> SimpleNamespace:
+        """The result of the check with this label."""
+        return self.of(Judged, label=label)[0]
+
+    @property
+    def ended(self) -> dict[str, tuple[str, str]]:
+        """Verdict and reason of each test, as text."""
+        return {e.test: (e.verdict, e.reason.text) for e in self.of(TestEnded)}
+
+    @property
+    def verdicts(self) -> dict[str, str]:
+        """The verdict of each test."""
+        return {e.test: e.verdict for e in self.of(TestEnded)}
+
+    def columns(self, name: str) -> list:
+        """All values of a column, in the order of the rows."""
+        places = {t.table: [c["name"] for c in t.columns].index(name) for t in self.of(TableStarted) if name in [c["name"] for c in t.columns]}
+        return [row.v[places[row.table]] for row in self.of(Row) if row.table in places]
+
+    @property
+    def traffic(self) -> list[str]:
+        """Everything said on the bench, in order."""
+        return lines([said for event in self.events for said in getattr(event, "io", ((), ()))[0]])
 
 
 class Still:
@@ -81,4 +120,4 @@ def carried_out(program: Program, file: BenchFile, hear: Hear = lambda event: No
     return made_run(program, file, hear, **more).carry_out()
 
 
-__all__ = ["STARTED", "RealClock", "Still", "carried_out", "emitted", "flat", "hearing", "judged", "lines", "made_run"]
+__all__ = ["STARTED", "Recorded", "RealClock", "Still", "carried_out", "emitted", "flat", "hearing", "judged", "lines", "made_run"]

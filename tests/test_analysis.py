@@ -25,7 +25,7 @@ NAN = math.nan
 X = np.linspace(0.0, 4.0, 5)
 
 
-def curve(y, x=X, name: str = "x") -> Curve:  # noqa: ANN001
+def curve(y, x=X, name: str = "x") -> Curve:
     return ArrayCurve({name: np.asarray(x, dtype=float)}, np.asarray(y))
 
 
@@ -55,7 +55,7 @@ def test_a_percentile_is_that_of_the_textbook(values: list[float], part: float) 
     ([3, 2, 1], 1, {"rising": False}, [2.0]), ([0, NAN, 2, 2, 2], 1, {}, []),  # no bridge over a hole
     ([0, 0, 0, 0, 0], 1, {}, []), ([], 1, {}, []),
 ])  # fmt: skip
-def test_crossings_are_interpolated_and_none_is_none(y, level, options, expected) -> None:  # noqa: ANN001
+def test_crossings_are_interpolated_and_none_is_none(y, level, options, expected) -> None:
     x = X[: len(y)]
     assert features.crossings(x, np.array(y, dtype=float), level, **options) == pytest.approx(expected)
     first = features.crossing(
@@ -195,7 +195,7 @@ def test_every_function_of_the_table_is_there_with_units_and_source() -> None:
 # --- what decides which value a loop takes next ----------------------------------------------------------------------
 
 
-def searched(search: SearchTurns, holds) -> tuple[float, list[float]]:  # noqa: ANN001
+def searched(search: SearchTurns, holds) -> tuple[float, list[float]]:
     visited = []
     for x in search:
         visited.append(x)
@@ -240,7 +240,7 @@ def test_a_search_that_never_holds_or_holds_at_once_gives_a_bound() -> None:
     assert searched(SearchTurns(0.0, 0.3, 0.1, 0.1, halving=False), lambda x: x >= 0.3)[0] == 0.3
 
 
-def refined(function, low: float, high: float, coarse: int, most: int, *, is_log: bool) -> tuple[np.ndarray, np.ndarray]:  # noqa: ANN001
+def refined(function, low: float, high: float, coarse: int, most: int, *, is_log: bool) -> tuple[np.ndarray, np.ndarray]:
     points = np.geomspace(low, high, coarse) if is_log else np.linspace(low, high, coarse)
     sweep = Refined(points.tolist(), most, is_log=is_log)
     seen = {}
@@ -307,7 +307,7 @@ def test_turns_keep_their_rhythm_and_make_nothing_up() -> None:
         list(endless)
 
 
-def test_a_loop_that_makes_no_end_is_no_loop_that_has_ended(monkeypatch) -> None:  # noqa: ANN001
+def test_a_loop_that_makes_no_end_is_no_loop_that_has_ended(monkeypatch) -> None:
     monkeypatch.setattr(loops, "MAX_POINTS", 100)
     for forever in ({}, {"seconds": 1e9}, {"times": 101}):
         turns, made = Turns(lambda: 0.0, lambda seconds: None, **forever), []
@@ -316,7 +316,7 @@ def test_a_loop_that_makes_no_end_is_no_loop_that_has_ended(monkeypatch) -> None
     assert len(list(Turns(lambda: 0.0, lambda seconds: None, times=100))) == 100
 
 
-def test_a_wait_looks_again_and_again_whether_it_is_to_end(monkeypatch) -> None:  # noqa: ANN001
+def test_a_wait_looks_again_and_again_whether_it_is_to_end(monkeypatch) -> None:
     slept = [0.0]
     monkeypatch.setattr(services, "time", SimpleNamespace(monotonic=lambda: sum(slept), sleep=slept.append))
     looked: list[float] = []

@@ -19,7 +19,6 @@ from ibexite.reports.drawing import draw
 from ibexite.reports.gathering import gather
 from tests.conftest import HEADER
 from tests.runs import emitted
-from tests.test_verbs import ended
 
 
 class Prepared(NoOperator):
@@ -62,10 +61,10 @@ ASKING = """test t "T"
 """
 
 
-def test_each_question_is_asked_and_its_answer_judged_and_kept(perform, tmp_path: Path) -> None:  # noqa: ANN001
+def test_each_question_is_asked_and_its_answer_judged_and_kept(perform, tmp_path: Path) -> None:
     operator = Prepared("done", "pressed", True, "amber", "ABC", 0.0042)
     run = perform(ASKING, operator=operator, files={"seat.png": "a picture"})
-    assert run.outcome.verdict == "pass", ended(run)
+    assert run.outcome.verdict == "pass", run.ended
     assert [q.kind for q in operator.asked] == ["confirm", "button", "yes_no", "choice", "text", "number", "adjust"]
     assert operator.asked[0].text == "Seat FC00400." and operator.asked[0].picture.endswith("seat.png")
     assert operator.asked[5].bounds == (0.001, 0.009) and operator.asked[6].bounds == (pytest.approx(8.55), pytest.approx(9.45))
@@ -87,14 +86,14 @@ def test_each_question_is_asked_and_its_answer_judged_and_kept(perform, tmp_path
     ("number", "4.2", 0.0042, ""), ("number", "0.3 cm", 0.003, ""), ("number", "5 V", math.nan, "That is a voltage (V)"),
     ("number", "12", 0.012, "It must lie between 1 mm and 9 mm."), ("number", "four", math.nan, "'four' is not a number"), ("confirm", "", "confirmed", ""),
 ])  # fmt: skip
-def test_answers_are_checked_before_they_are_taken(kind, text, answer, problem) -> None:  # noqa: ANN001
+def test_answers_are_checked_before_they_are_taken(kind, text, answer, problem) -> None:
     question = Question(kind, "?", ("a", "b"), "[A-Z0-9]+", units.parse_unit("mm"), (0.001, 0.009))
     found, told = parse_answer(question, text)
     assert found == pytest.approx(answer, nan_ok=True) if isinstance(answer, float) else found == answer
     assert told.startswith(problem) and bool(told) == bool(problem)
 
 
-def stored(run, folder: Path):  # noqa: ANN001, ANN201
+def stored(run, folder: Path):
     """The run as the store gives it back."""
     journal = Journal(folder / "journals" / f"{run.outcome.run}.jsonl")
     for event in run.events:
@@ -109,7 +108,7 @@ def stored(run, folder: Path):  # noqa: ANN001, ANN201
     return record
 
 
-def test_complex_curves_holes_statistics_and_bounds_are_kept_and_reported(perform, tmp_path: Path) -> None:  # noqa: ANN001
+def test_complex_curves_holes_statistics_and_bounds_are_kept_and_reported(perform, tmp_path: Path) -> None:
     run = perform(
         """test t "T"
     sweep iload over 0 A, 100 mA, 200 mA, 300 mA
@@ -129,7 +128,7 @@ def test_complex_curves_holes_statistics_and_bounds_are_kept_and_reported(perfor
     plot size against iload
 """.replace("polar(v_out, 1.5 * v_out / 1 V)", "polar(v_out, 30 deg)")
     )
-    assert run.outcome.verdict == "pass", ended(run)
+    assert run.outcome.verdict == "pass", run.ended
     record = stored(run, tmp_path)
     test = record.tests[0]
     grid = test.grid_with("z.re")
@@ -144,7 +143,7 @@ def test_complex_curves_holes_statistics_and_bounds_are_kept_and_reported(perfor
     assert "<svg" in draw(part.figures[0].pictures[0])
 
 
-def test_an_older_store_gets_what_it_lacks_and_a_newer_one_is_refused(perform, tmp_path: Path) -> None:  # noqa: ANN001
+def test_an_older_store_gets_what_it_lacks_and_a_newer_one_is_refused(perform, tmp_path: Path) -> None:
     run = perform('test t "T"\n    read v_in\n    check v_in within 9 V +/- 1 V\n')
     record = stored(run, tmp_path)
     assert record.tests[0].results[0]["percent"] == pytest.approx(100 * record.tests[0].results[0]["margin"])
@@ -168,7 +167,7 @@ def test_an_older_store_gets_what_it_lacks_and_a_newer_one_is_refused(perform, t
         open_lookup(tmp_path)
 
 
-def test_lots_files_and_tags_are_recorded(perform) -> None:  # noqa: ANN001
+def test_lots_files_and_tags_are_recorded(perform) -> None:
     run = perform('use "shared.ibx"\n'.join(["", 'test t "T" tags quick, dc\n    read v_in\n    check v_in <= v_most\n']),
                   header=HEADER, files={"shared.ibx": "constants\n    v_most = 20 V\n"})  # fmt: skip
     started = run.of(events.RunStarted)[0]

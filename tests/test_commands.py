@@ -44,7 +44,7 @@ def test_the_demo_runs_four_units_and_does_no_harm_when_started_again(tmp_path: 
     (GOOD, [], 5, "PASS (trial)"), (GOOD, ["--accept-trial"], 0, "PASS (trial)"), (WEAK, [], 1, "FAIL (trial)"),
     (SHORT, [], 1, "FAIL (trial)"), (GOOD, ["--with", "eff_floor=99 %"], 1, "FAIL (trial)"),
 ])  # fmt: skip
-def test_a_run_ends_with_one_verdict_and_its_exit_code(ibexite, serial, options, code, verdict) -> None:  # noqa: ANN001
+def test_a_run_ends_with_one_verdict_and_its_exit_code(ibexite, serial, options, code, verdict) -> None:
     done = ibexite(*RUN, "--serial", serial, "--no-report", *options)
     assert done.returncode == code, done.stderr
     assert "\x1b" not in done.stdout and "\r" not in done.stdout
@@ -54,7 +54,7 @@ def test_a_run_ends_with_one_verdict_and_its_exit_code(ibexite, serial, options,
     assert ("parameter set by hand: eff_floor = 99 %" in tail) == ("--with" in options)
 
 
-def test_what_is_stored_can_be_listed_shown_exported_and_reported(ibexite, project: Path) -> None:  # noqa: ANN001
+def test_what_is_stored_can_be_listed_shown_exported_and_reported(ibexite, project: Path) -> None:
     ran = ibexite(*RUN, "--serial", WEAK, report=True)
     report = project / re.search(r"report: (\S+)", ran.stdout)[1]  # type: ignore[index]
     listed = ibexite("runs", "--serial", WEAK).stdout
@@ -76,7 +76,7 @@ def test_what_is_stored_can_be_listed_shown_exported_and_reported(ibexite, proje
     assert (project / "again.html").read_bytes() == report.read_bytes()
 
 
-def test_preview_and_vet_answer_programs_too(ibexite) -> None:  # noqa: ANN001
+def test_preview_and_vet_answer_programs_too(ibexite) -> None:
     blocks = json.loads(ibexite("preview", "fm2_final.ibx", "--format", "json").stdout)
     assert [block["name"] for block in blocks] == ["before unit", "alive", "rails", "regulation", "efficiency", "after unit"]
     assert (blocks[4]["rows"], blocks[4]["is_exact"]) == (70, True)
@@ -111,7 +111,7 @@ def change(project: Path, name: str, old: str, new: str) -> None:
     (("runn",), 2, "Did you mean run?"), (("run", "fm2_final.ibx"), 2, "--serial"),
     (("demo", "bench.toml/x"), 2, "cannot make the project"),
 ])  # fmt: skip
-def test_each_mistake_gets_one_clear_message(ibexite, project: Path, arguments, code, told) -> None:  # noqa: ANN001
+def test_each_mistake_gets_one_clear_message(ibexite, project: Path, arguments, code, told) -> None:
     (project / "binary.ibx").write_bytes(b"sequence\0\xff")
     (project / "latin.ibx").write_bytes(b'sequence "T"\n# caf\xe9\n')
     (project / "empty.ibx").write_text(" \n")
@@ -131,7 +131,7 @@ def test_each_mistake_gets_one_clear_message(ibexite, project: Path, arguments, 
      "silent for 2 s"),
     ("[instruments.dmm.simulated]", '[instruments.dmm.simulated]\ntrouble = [{ query = "READ?", how = "close", nth = 9 }]', ""),
 ])  # fmt: skip
-def test_a_bench_that_is_not_as_expected(ibexite, project: Path, old: str, new: str, told: str) -> None:  # noqa: ANN001
+def test_a_bench_that_is_not_as_expected(ibexite, project: Path, old: str, new: str, told: str) -> None:
     change(project, "bench.toml", old, new)
     done = ibexite(*RUN, "--serial", GOOD, "--no-report")
     assert told in done.stdout and done.returncode == (3 if told else 5), done.stdout
@@ -174,7 +174,7 @@ def settled(journal: Path) -> None:
         time.sleep(0.05)
 
 
-def test_a_killed_run_loses_no_row_and_is_found_by_the_next_command(ibexite, project: Path) -> None:  # noqa: ANN001
+def test_a_killed_run_loses_no_row_and_is_found_by_the_next_command(ibexite, project: Path) -> None:
     process, journal = begun(project)
     process.kill()
     process.communicate()
@@ -204,13 +204,13 @@ def test_a_full_disk_ends_the_run_with_outputs_off_and_keeps_what_was_read(proje
     assert journal.read_bytes().count(b'"e":"Row"') > 3
 
 
-def test_a_records_folder_that_cannot_be_made(ibexite, project: Path) -> None:  # noqa: ANN001
+def test_a_records_folder_that_cannot_be_made(ibexite, project: Path) -> None:
     (project / "records").write_text("a file in the way")
     done = ibexite(*RUN, "--serial", GOOD, "--no-report")
     assert done.returncode == 3 and "the store cannot be opened" in done.stderr and "instruments" not in done.stdout
 
 
-def test_simulate_serves_the_bench_at_its_addresses(ibexite, project: Path) -> None:  # noqa: ANN001
+def test_simulate_serves_the_bench_at_its_addresses(ibexite, project: Path) -> None:
     with socket.create_server(("127.0.0.1", 0)) as a, socket.create_server(("127.0.0.1", 0)) as b:
         ports = [s.getsockname()[1] for s in (a, b)]
     change(project, "bench.toml", "50251", str(ports[0]))
@@ -248,7 +248,7 @@ def killed_in_the_open(project: Path, ports: list[int]) -> None:
 
 
 @pytest.mark.parametrize("command", COMMANDS)
-def test_every_command_has_help_with_a_worked_example(ibexite, command: str) -> None:  # noqa: ANN001
+def test_every_command_has_help_with_a_worked_example(ibexite, command: str) -> None:
     done = ibexite(command, "--help")
     assert done.returncode == 0 and f"ibexite {command}" in done.stdout.split("Options:")[0].split("\n", 2)[2]
     assert f"ibexite {command}" in (Path(__file__).parents[1] / "README.md").read_text()

@@ -23,7 +23,7 @@ VOLTS = Quantity((), units.VOLT)
 HEAD = "test,name,variant,revision,low,high,nominal,tolerance,unit,source,approved\n"
 
 
-def limits(tmp_path: Path, *rows: str):  # noqa: ANN201
+def limits(tmp_path: Path, *rows: str):
     path = tmp_path / "limits.csv"
     path.write_text(HEAD + "\n".join(rows) + "\n")
     return read_limits(path)
@@ -36,7 +36,7 @@ def limits(tmp_path: Path, *rows: str):  # noqa: ANN201
     ("t,v,,,,,25,2,degC,x,y", Quantity((), units.CELSIUS), "296.15", "300.15", True),
     ('t,v,,,"4,9",,,,V,x,y', VOLTS, "4.9", None, True), ("t,v,,,,,,,V,,", VOLTS, None, None, False),
 ])  # fmt: skip
-def test_a_row_gives_exact_limits(tmp_path: Path, row, kind, low, high, approved) -> None:  # noqa: ANN001
+def test_a_row_gives_exact_limits(tmp_path: Path, row, kind, low, high, approved) -> None:
     found = limits(tmp_path, row).row("t", "v", "", "", kind)
     assert found is not None and "row 2" in found.origin
     assert [None if x is None else str(x.normalize()) for x in (found.low, found.high)] == [low, high]
@@ -124,14 +124,14 @@ def test_a_check_takes_its_limits_from_the_table(tmp_path: Path, rows: str, expe
 
 
 @pytest.mark.parametrize(("rows", "near"), [("t,v_in,,,8.2,,,,V,x,y\n", 8.25), ("t,v_in,,,,9.3,,,V,x,y\n", 9.25)])
-def test_a_sweep_is_refined_near_the_limits_of_the_table(perform, rows: str, near: float) -> None:  # noqa: ANN001
+def test_a_sweep_is_refined_near_the_limits_of_the_table(perform, rows: str, near: float) -> None:
     lines = ("    sweep u from 7.5 V to 10 V step 0.5 V refine where v_in near its limit at most 7 points\n        set supply.voltage = u\n"
              "        wait 12 ms\n        read v_in\n    check v_in\n")  # fmt: skip
     run = perform('test t "T"\n' + lines, header=LIMITED, files={"limits.csv": HEAD + rows})
     assert [row.x[0] for row in run.of(events.Row)][6:] == [near]
 
 
-def test_a_placeholder_makes_a_trial_and_a_limit_that_is_not_set_an_error(perform) -> None:  # noqa: ANN001
+def test_a_placeholder_makes_a_trial_and_a_limit_that_is_not_set_an_error(perform) -> None:
     rows = HEAD + "t,v_in,,,8,10,,,V,,\nt,v_out,,,,,,,V,x,y\nt,i_in,,,1,80,,,mA,data sheet,R. Tamm\n"
     run = perform('test t "T"\n    read v_in, v_out, i_in\n    check v_in\n    check v_out\n    check i_in\n', header=LIMITED,
                   files={"limits.csv": rows})  # fmt: skip
@@ -171,7 +171,7 @@ measurement input_range "Input"
 """
 
 
-def test_shared_files_bring_constants_and_measurements(tmp_path: Path, perform) -> None:  # noqa: ANN001
+def test_shared_files_bring_constants_and_measurements(tmp_path: Path, perform) -> None:
     use = HEADER.replace("needs\n", 'use "shared.ibx"\n\nneeds\n', 1)
     text = 'test t "T"\n    measure input_range(tap = v_in) as x\n    check x.value between v_least and v_most\n'
     assert perform(text, header=use, files={"shared.ibx": SHARED}).outcome.verdict == "pass"

@@ -45,7 +45,7 @@ test ends "Repeats, searches, watches"
 """
 
 
-def test_generated_code_is_as_it_was_read(perform, monkeypatch: pytest.MonkeyPatch, capsys) -> None:  # noqa: ANN001
+def test_generated_code_is_as_it_was_read(perform, monkeypatch: pytest.MonkeyPatch, capsys) -> None:
     assert perform(TESTS).outcome.verdict in ("pass", "fail")
     assert "def block" not in capsys.readouterr().err
     monkeypatch.setenv(SHOW_CODE, "1")

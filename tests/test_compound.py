@@ -41,7 +41,7 @@ test hole "A table with a hole"
 """
 
 
-def test_they_come_back_as_what_they_are(ibexite, small, project: Path, tmp_path: Path) -> None:  # noqa: ANN001
+def test_they_come_back_as_what_they_are(ibexite, small, project: Path, tmp_path: Path) -> None:
     small(LEAD)
     (project / "tester.py").write_text(TESTER)
     (project / "screen.png").write_bytes(PICTURE)
@@ -96,7 +96,7 @@ def test_what_is_no_such_thing_is_refused(kind: type[Compound], answer: object, 
     ({"wires": 3}, "tester.py gave wires, not connections"), ({"screen": "tester.py"}, "gave screen, 'tester.py', which is neither a PNG nor"),
     ({"screen": "none.png"}, "none.png cannot be attached"), ({"screen": "pipe"}, "pipe is no plain file"), ({"screen": "a\0b"}, "cannot be attached"), ({"screen": 3}, "gave 3 for screen, not a text"),
 ])  # fmt: skip
-def test_and_an_error_of_the_test(perform, project: Path, answer: dict, told: str) -> None:  # noqa: ANN001
+def test_and_an_error_of_the_test(perform, project: Path, answer: dict, told: str) -> None:
     (project / "screen.png").write_bytes(PICTURE)
     os.mkfifo(project / "pipe")  # reading it would never end
     given = {"wires": [["a"]], "counters": {"a": []}, "screen": "screen.png"} | answer

@@ -33,7 +33,6 @@ from tests.laboratory.stub_bench import ANSWERS, RESET, MemoryLink, memory_bench
 from tests.runs import carried_out, lines
 from tests.test_asking_and_keeping import Prepared
 from tests.test_trust import MEASURED, spoilt
-from tests.test_verbs import ended
 
 
 def mistakes(lines: str) -> list[str]:
@@ -80,12 +79,12 @@ def test_what_vetting_lets_through_and_what_not(lines: str, found: list[str]) ->
 
 
 @pytest.fixture(autouse=True)
-def impatient(monkeypatch) -> None:  # noqa: ANN001
+def impatient(monkeypatch) -> None:
     """What never goes off is given up soon."""
     monkeypatch.setattr(safety, "PATIENCE", 0.3)
 
 
-def changed(project, name: str, *pairs: tuple[str, str]):  # noqa: ANN001, ANN201
+def changed(project, name: str, *pairs: tuple[str, str]):
     """A change of the bench file after which it uses a profile with other lines."""
     text = (SHIPPED / f"{name}.toml").read_text()
     for old, new in pairs:
@@ -95,14 +94,14 @@ def changed(project, name: str, *pairs: tuple[str, str]):  # noqa: ANN001, ANN20
     return lambda bench: bench.replace(f'"{name}"', '"other.toml"')
 
 
-def test_a_protection_that_reads_back_otherwise_lets_nothing_be_switched_on(perform, project) -> None:  # noqa: ANN001
+def test_a_protection_that_reads_back_otherwise_lets_nothing_be_switched_on(perform, project) -> None:
     change = changed(project, "scpi-power-supply", ('ask   = "SOUR{channel}:VOLT:PROT?"', 'ask   = "SOUR{channel}:CURR?"'))
     run = perform('test t "T"\n    read v_in\n    check v_in >= 1 V\n', change=change)
     assert run.outcome.verdict == "error" and "over_voltage was set to 18 but reads back 0.1" in run.outcome.reason.text
     assert not any("OUTP1 ON" in line for line in run.traffic)
 
 
-def test_after_an_interruption_no_late_reply_can_say_that_an_output_is_off(serve) -> None:  # noqa: ANN001
+def test_after_an_interruption_no_late_reply_can_say_that_an_output_is_off(serve) -> None:
     bench = Bench(serve())
     bench.connect(["psu"])
     session = bench.sessions["psu"]
@@ -119,17 +118,17 @@ def test_after_an_interruption_no_late_reply_can_say_that_an_output_is_off(serve
     ("over 5 V, 25 V, 7 V", "u", True), ("over 5 V, 16 V, 7 V", "u", False), ("from 1 V to 19 V step 1 V", "u * (20 V - u) / 5 V", True),
     ("from 1 V to 19 V step 1 V", "u * (20 V - u) / 6 V", False),
 ])  # fmt: skip
-def test_a_ceiling_holds_at_each_point_of_a_sweep(project, over: str, value: str, is_refused: bool) -> None:  # noqa: ANN001
+def test_a_ceiling_holds_at_each_point_of_a_sweep(project, over: str, value: str, is_refused: bool) -> None:
     text = f'test t "T"\n    sweep u {over}\n        set supply.voltage = {value}\n        read v_in\n    check v_in >= 1 V\n'
     source = Source("t.ibx", HEADER + text)
     vet_against(vet(source), bench_facts(read_bench(project / "bench.toml")))
     assert any(finding.title == "beyond the ceiling" for finding in source.findings) == is_refused
 
 
-def test_a_switch_that_does_not_switch_is_noticed_where_it_is_set(perform, project) -> None:  # noqa: ANN001
+def test_a_switch_that_does_not_switch_is_noticed_where_it_is_set(perform, project) -> None:
     text = 'test t "T"\n    set load.input = off\n    read v_in\n    check v_in >= 1 V\n'
     run = perform(text, change=changed(project, "scpi-electronic-load", ('ask   = "INP?"', 'ask   = "CURR:PROT?"')))
-    assert "input did not go off" in ended(run)["t"][1] or "input did not go" in run.outcome.reason.text
+    assert "input did not go off" in run.ended["t"][1] or "input did not go" in run.outcome.reason.text
     assert run.of(events.Value) == []
 
 
@@ -141,7 +140,7 @@ class Cut(MemoryLink):
         return super().receive().split(b";")[0]
 
 
-def test_each_of_the_answers_that_were_asked_for_together_must_come(tmp_path, monkeypatch) -> None:  # noqa: ANN001
+def test_each_of_the_answers_that_were_asked_for_together_must_come(tmp_path, monkeypatch) -> None:
     bench = Bench(memory_bench(tmp_path), Pool(Cut.opening))
     bench.connect(["psu"])
     bench.set_line([("supply", "voltage"), ("supply", "current_limit")])(8.0, 1.0)
@@ -151,7 +150,7 @@ def test_each_of_the_answers_that_were_asked_for_together_must_come(tmp_path, mo
     bench.close()
 
 
-def test_what_is_read_together_is_read_once_whoever_answers(perform) -> None:  # noqa: ANN001
+def test_what_is_read_together_is_read_once_whoever_answers(perform) -> None:
     run = perform("""test t "T"
     read v_in, amps = supply.current together
     read u_in = v_in, u_out = v_out, more = supply.current together
@@ -160,37 +159,37 @@ def test_what_is_read_together_is_read_once_whoever_answers(perform) -> None:  #
     check u_out - w_out within 0 V +/- 0.1 V
     check amps + more + 0 A * u_in / 1 V >= 1 mA
 """)
-    assert run.outcome.verdict == "pass", ended(run)
+    assert run.outcome.verdict == "pass", run.ended
     assert [run.traffic.count(line) for line in ("dmm> READ?", "psu> MEAS1:CURR?")] == [3, 2]
 
 
-def test_a_watch_ends_with_its_block(perform) -> None:  # noqa: ANN001
+def test_a_watch_ends_with_its_block(perform) -> None:
     run = perform('test t "T"\n    watch v_in between 0 V and 10 V every 1 ms\n        wait 20 ms\n'
                   "    set supply.voltage = 15 V\n    wait 40 ms\n    read v_in\n    check v_in >= 14 V\n")  # fmt: skip
-    assert run.outcome.verdict == "pass", ended(run)
+    assert run.outcome.verdict == "pass", run.ended
 
 
-def test_a_watch_looks_once_more_when_its_block_ends(perform) -> None:  # noqa: ANN001
+def test_a_watch_looks_once_more_when_its_block_ends(perform) -> None:
     run = perform('test t "T"\n    watch v_in between 0 V and 10 V every 100 s\n        set supply.voltage = 15 V\n        wait 40 ms\n'
                   "    read v_in\n    check v_in >= 14 V\n")  # fmt: skip
-    assert run.outcome.verdict == "fail", ended(run)
+    assert run.outcome.verdict == "fail", run.ended
 
 
-def test_a_load_that_starves_while_its_source_is_on_has_limited(perform) -> None:  # noqa: ANN001
+def test_a_load_that_starves_while_its_source_is_on_has_limited(perform) -> None:
     run = perform('test t "T"\n    set supply.voltage = 2 V\n    set load.current = 0.5 A\n    wait 40 ms\n    read v_in\n    check v_in >= 0 V\n')
     assert run.outcome.verdict == "fail" and {e.role for e in run.of(events.Limiting)} >= {"load"}
 
 
-def test_limiting_while_setting_back_is_not_charged_to_the_next_test(perform) -> None:  # noqa: ANN001
+def test_limiting_while_setting_back_is_not_charged_to_the_next_test(perform) -> None:
     header = HEADER.replace("supply.current_limit = 1.3 A", "supply.current_limit = 200 mA")
     assert "200 mA" in header
     run = perform('test a "A"\n    set supply.current_limit = 1.3 A, load.current = 1 A\n    wait 20 ms\n    read v_in\n    check v_in >= 8 V\n'
                   'test b "B"\n    read v_in\n    check v_in >= 8 V\n', header=header)  # fmt: skip
-    assert run.outcome.verdict == "pass", ended(run)
+    assert run.outcome.verdict == "pass", run.ended
 
 
 @pytest.mark.parametrize(("is_on", "wanted_on", "settled"), [(1, 1, [0.025, 0.025]), (0, 0, [0, 0]), (1, 0, [0.025] * 3), (0, 1, [0.025] * 3)])
-def test_setting_back_waits_for_what_is_on(tmp_path, monkeypatch, is_on, wanted_on, settled) -> None:  # noqa: ANN001
+def test_setting_back_waits_for_what_is_on(tmp_path, monkeypatch, is_on, wanted_on, settled) -> None:
     bench = Bench(memory_bench(tmp_path), Pool(MemoryLink.opening))
     bench.connect(["psu"])
     now = {("supply", "voltage"): 9.0, ("supply", "current_limit"): 0.1, ("supply", "output"): float(is_on)}
@@ -202,7 +201,7 @@ def test_setting_back_waits_for_what_is_on(tmp_path, monkeypatch, is_on, wanted_
     bench.close()
 
 
-def test_a_late_reply_is_not_believed_when_it_says_that_an_output_is_off(serve) -> None:  # noqa: ANN001
+def test_a_late_reply_is_not_believed_when_it_says_that_an_output_is_off(serve) -> None:
     bench = Bench(serve())
     bench.connect(["psu"])
     session, link = bench.sessions["psu"], bench.sessions["psu"].link
@@ -217,7 +216,7 @@ def test_a_late_reply_is_not_believed_when_it_says_that_an_output_is_off(serve) 
     bench.close()
 
 
-def test_what_a_slow_instrument_carries_out_late_is_switched_off_once_more(serve, monkeypatch) -> None:  # noqa: ANN001
+def test_what_a_slow_instrument_carries_out_late_is_switched_off_once_more(serve, monkeypatch) -> None:
     file = serve()
     bench = Bench(file)
     bench.connect(["psu"])
@@ -250,16 +249,16 @@ def test_conditions_that_are_known_decide_before_the_run(condition: str, seconds
     assert block.seconds == seconds
 
 
-def test_the_extent_of_what_was_judged_goes_either_way(perform) -> None:  # noqa: ANN001
+def test_the_extent_of_what_was_judged_goes_either_way(perform) -> None:
     run = perform('test t "T"\n    sweep u over 9 V, 7 V, 8 V\n        read v_in\n        check v_in >= 1 V as "live"\n    check v_in >= 1 V as "whole"\n')
     assert [run.result(label).extent for label in ("live", "whole")] == [{"u": [7.0, 9.0]}] * 2
     assert [run.result(label).limits for label in ("live", "whole")] == [[], []]  # a level is kept once
 
 
-def test_a_bad_reading_while_something_is_adjusted_is_not_charged_to_the_next(perform) -> None:  # noqa: ANN001
+def test_a_bad_reading_while_something_is_adjusted_is_not_charged_to_the_next(perform) -> None:
     run = perform('test t "T"\n    ask adjust v_in within 9 V +/- 5 % "Turn it."\n    read v_out\n    check v_out >= 4 V\n',
                   operator=Prepared(), change=spoilt("garbage", 1, 3))  # fmt: skip
-    assert run.outcome.verdict == "pass" and run.of(events.Value)[-1].value is not None, ended(run)
+    assert run.outcome.verdict == "pass" and run.of(events.Value)[-1].value is not None, run.ended
     assert all(not getattr(event, "bad", None) for event in run.of(events.Value))
 
 
@@ -276,12 +275,12 @@ def test_a_branch_that_is_never_taken_takes_no_time() -> None:
     assert block.seconds == 3.0
 
 
-def test_rows_to_come_are_known_for_turns_that_are_counted(perform) -> None:  # noqa: ANN001
+def test_rows_to_come_are_known_for_turns_that_are_counted(perform) -> None:
     run = perform('test t "T"\n    repeat k 3 times\n        sweep u over 7 V, 8 V\n            read v_in\n    check v_in >= 1 V\n')
     assert [(e.name, e.rows) for e in run.of(events.SweepStarted)] == [("k", len(run.of(events.Row)))]
 
 
-def test_a_test_needs_the_one_of_its_own_corner(perform) -> None:  # noqa: ANN001
+def test_a_test_needs_the_one_of_its_own_corner(perform) -> None:
     run = perform("""group heat "Heat" over u = 8 V, 10 V
     test a "A"
         set supply.voltage = u
@@ -292,16 +291,16 @@ def test_a_test_needs_the_one_of_its_own_corner(perform) -> None:  # noqa: ANN00
         read v_out
         check v_out >= 4 V
 """)
-    assert [verdict for verdict, _ in ended(run).values()] == ["pass", "pass", "fail", "skipped"]
+    assert [verdict for verdict, _ in run.ended.values()] == ["pass", "pass", "fail", "skipped"]
 
 
-def test_a_figure_of_two_columns_is_drawn_over_the_column(perform) -> None:  # noqa: ANN001
+def test_a_figure_of_two_columns_is_drawn_over_the_column(perform) -> None:
     run = perform('test t "T"\n    sweep u over 7 V, 8 V\n        sweep a over 0 A, 0.1 A\n            set supply.voltage = u, load.current = a\n'
                   "            wait 12 ms\n            read v_in, v_out\n    plot v_out against v_in\n    check v_in >= 1 V\n")  # fmt: skip
     assert [(figure.ys, figure.x) for figure in run.of(events.Figure)] == [(["v_out"], "v_in")]
 
 
-def test_a_temperature_is_read_in_its_own_unit_and_kept_in_kelvin(ibexite, project) -> None:  # noqa: ANN001
+def test_a_temperature_is_read_in_its_own_unit_and_kept_in_kelvin(ibexite, project) -> None:
     (project / "warm.ibx").write_text('sequence "Warm"\n    product "FM-2 sensor parts"\n    serial "FP[0-9]{4}"\nneeds\n    chamber : temperature_chamber\n'
                                       'test t "T"\n    read air = chamber.temperature\n    check air within 23 degC +/- 2 K\n')  # fmt: skip
     done = ibexite("run", "warm.ibx", "--bench", "analog.toml", "--serial", "FP0107", "--simulate", "--no-report")
@@ -312,15 +311,15 @@ def test_a_temperature_is_read_in_its_own_unit_and_kept_in_kelvin(ibexite, proje
     (('ask   = "INP?"', 'ask   = "CURR:PROT?"'), "test.ibx:17: input did not go off"),
     (('query = "MEAS:CURR?"', 'query = "MEAS:CURR:NONE?"'), "eload at TCPIP"),
 ])  # fmt: skip
-def test_an_error_says_where_it_happened(perform, project, change: tuple[str, str], where: str) -> None:  # noqa: ANN001
+def test_an_error_says_where_it_happened(perform, project, change: tuple[str, str], where: str) -> None:
     header = HEADER.replace("    set load.current = 0 A, load.input = on\n", "")
     lines = "    set load.input = off\n" if "INP" in change[0] else ""
     run = perform(f'test t "T"\n{lines}    read amps = load.current\n    check amps >= 0 A\n', header=header,
                   change=changed(project, "scpi-electronic-load", change))  # fmt: skip
-    assert ended(run)["t"][1].startswith(where), ended(run)
+    assert run.ended["t"][1].startswith(where), run.ended
 
 
-def memory(folder, monkeypatch, link=MemoryLink):  # noqa: ANN001, ANN201
+def memory(folder, monkeypatch, link=MemoryLink):
     """A bench from memory, connected; raw commands are allowed."""
     path = memory_bench(folder).path
     path.write_text(path.read_text().replace('supply = { instrument = "psu",', 'supply = { instrument = "psu", raw = true,'))
@@ -330,7 +329,7 @@ def memory(folder, monkeypatch, link=MemoryLink):  # noqa: ANN001, ANN201
 
 
 @pytest.mark.parametrize(("reply", "value"), [("1.5", 1.5), ("9.9E37", math.nan), ("-9.91E37", math.nan), ("1_5", math.nan), ("", math.nan)])
-def test_a_reply_is_a_number_of_the_standard_or_bad(tmp_path, monkeypatch, reply: str, value: float) -> None:  # noqa: ANN001
+def test_a_reply_is_a_number_of_the_standard_or_bad(tmp_path, monkeypatch, reply: str, value: float) -> None:
     monkeypatch.setitem(RESET, "HOW:MUCH", reply)
     monkeypatch.setitem(ANSWERS, "101", reply.encode())
     bench = memory(tmp_path, monkeypatch)
@@ -354,7 +353,7 @@ class Hesitant(MemoryLink):
         return b"0" if query == "OUTP1?" and Hesitant.asked < 3 else super()._answer(query)
 
 
-def test_a_switch_may_take_a_moment(tmp_path, monkeypatch) -> None:  # noqa: ANN001
+def test_a_switch_may_take_a_moment(tmp_path, monkeypatch) -> None:
     bench = memory(tmp_path, monkeypatch, Hesitant)
     bench.set_line([("supply", "output")])(1.0)
     assert Hesitant.asked == 3
@@ -370,7 +369,7 @@ class Falling(MemoryLink):
         return next(Falling.values) if query == "READ?" else super()._answer(query)
 
 
-def test_a_role_whose_switch_does_not_switch_is_mistrusted(tmp_path, monkeypatch) -> None:  # noqa: ANN001
+def test_a_role_whose_switch_does_not_switch_is_mistrusted(tmp_path, monkeypatch) -> None:
     monkeypatch.setattr(MemoryLink, "_answer", lambda self, query, known=MemoryLink._answer: b"0" if query == "OUTP1?" else known(self, query))
     bench = memory(tmp_path, monkeypatch)
     with pytest.raises(InstrumentError, match="output did not go on"):
@@ -379,7 +378,7 @@ def test_a_role_whose_switch_does_not_switch_is_mistrusted(tmp_path, monkeypatch
     bench.close()
 
 
-def test_what_settles_is_read_until_two_readings_agree(tmp_path, monkeypatch) -> None:  # noqa: ANN001
+def test_what_settles_is_read_until_two_readings_agree(tmp_path, monkeypatch) -> None:
     bench = memory(tmp_path, monkeypatch, Falling)
     line = bench.read_line([bench.signal_item("y", "v_ok")], together=False, averaging=1, tries=1, settled=(0.2, False))
     assert line() == [3.4] and next(Falling.values) == b"3.4"
@@ -390,7 +389,7 @@ def test_what_settles_is_read_until_two_readings_agree(tmp_path, monkeypatch) ->
     (["5", "4.5"], (0.5, False), 4.5, 2), (["5", "4.5", "4.25"], (0.25, False), 4.25, 3), (["5", "4", "5"], (0.25, True), 4, 2),
     (["0", "0"], (0.1, True), 0, 2), (["9.9E37", "5", "5"], (0.1, False), 5, 3), (["5", "4"] * 80, (0.5, False), math.nan, 101),
 ])  # fmt: skip
-def test_what_settled_means_and_what_never_does_is_bad(tmp_path, monkeypatch, values, settled, value, read) -> None:  # noqa: ANN001
+def test_what_settled_means_and_what_never_does_is_bad(tmp_path, monkeypatch, values, settled, value, read) -> None:
     rest = [value.encode() for value in values]
     monkeypatch.setattr(Falling, "values", iter(rest))
     bench = memory(tmp_path, monkeypatch, Falling)
@@ -400,13 +399,13 @@ def test_what_settled_means_and_what_never_does_is_bad(tmp_path, monkeypatch, va
     bench.close()
 
 
-def test_a_condition_on_a_bad_reading_leaves_the_check_undecided(perform) -> None:  # noqa: ANN001
+def test_a_condition_on_a_bad_reading_leaves_the_check_undecided(perform) -> None:
     run = perform('test t "T"\n    sweep n over 1, 2, 3\n        read v_out, v_in\n        check v_in <= 20 V where v_out >= 1 V\n',
                   change=spoilt("garbage", 3, 3))  # fmt: skip
     assert run.outcome.verdict == "error" and run.of(events.Judged)[0].bad == 1
 
 
-def test_of_equal_margins_the_first_point_is_told(perform) -> None:  # noqa: ANN001
+def test_of_equal_margins_the_first_point_is_told(perform) -> None:
     run = perform("""test t "T"
     sweep j over 1, 2
         sweep n over 1, 2, 3
@@ -431,7 +430,7 @@ def test_conditions_of_tests_and_groups_are_looked_at(head: str) -> None:
     assert [finding.title for finding in source.findings if "never used" not in finding.title] == ["not a condition"]
 
 
-def test_a_shared_file_is_vetted_by_itself_and_with_whoever_uses_it(ibexite, project) -> None:  # noqa: ANN001
+def test_a_shared_file_is_vetted_by_itself_and_with_whoever_uses_it(ibexite, project) -> None:
     (project / "mine.ibx").write_text("constants\n    a = 5 V\n    b = a + 3 A\n")
     done = ibexite("vet", "mine.ibx")
     assert done.returncode == 2 and "mine.ibx:3" in done.stdout + done.stderr
@@ -450,7 +449,7 @@ def test_a_sweep_has_as_many_points_as_may_be_and_no_more() -> None:
         points.per_ratio(Decimal(1), Decimal(10), Decimal(points.MAX_POINTS), 10)
 
 
-def test_set_points_in_a_measurement_are_those_of_the_roles_that_play_it(perform, project) -> None:  # noqa: ANN001
+def test_set_points_in_a_measurement_are_those_of_the_roles_that_play_it(perform, project) -> None:
     file = read_bench(project / "bench.toml")
     text = 'test t "T"\n    measure loading(sink = load, output = v_out) as it\n    plot it.volts against it.amps\n    check it.volts >= 4 V\n'
     header = MEASURED.replace(" refine where volts near its limit at most 7 points", "") + HEADER
@@ -465,10 +464,10 @@ def test_set_points_in_a_measurement_are_those_of_the_roles_that_play_it(perform
     assert [(moment.value, moment.unit) for moment in shown[-2:]] == [(8.0, "mV"), (0.2, "A")]
 
 
-def test_a_line_may_read_a_signal_and_ask_a_raw_query(perform, project) -> None:  # noqa: ANN001
+def test_a_line_may_read_a_signal_and_ask_a_raw_query(perform, project) -> None:
     run = perform('test t "T"\n    read word = query(supply, "*IDN?") as text, v_in\n    check word matches "Firnline.*"\n    check v_in within 9 V +/- 0.1 V\n',
                   change=lambda text: text.replace('[roles.supply]', '[roles.supply]\nraw = true'))  # fmt: skip
-    assert run.outcome.verdict == "pass", ended(run)
+    assert run.outcome.verdict == "pass", run.ended
 
 
 @pytest.mark.parametrize(("angles", "mean"), [((-3.0, 3.0), -math.pi), ((3.0, -3.0), math.pi), ((0.1, 0.3), 0.2), ((0.0, math.pi), math.nan)])
@@ -494,7 +493,7 @@ class Inrush(MemoryLink):
         return super()._answer(query)
 
 
-def test_what_limits_while_an_output_is_switched_back_on_is_not_charged_to_the_next_test(tmp_path, monkeypatch) -> None:  # noqa: ANN001
+def test_what_limits_while_an_output_is_switched_back_on_is_not_charged_to_the_next_test(tmp_path, monkeypatch) -> None:
     text = state.HEAD.format(prot=16, volts=9, load="off", output="on") + (
         'test a "A"\n    set supply.output = off\n    read x = v_ok\n    check x >= 1 V\ntest b "B"\n    read x = v_ok\n    check x >= 1 V\n'
     )
@@ -555,7 +554,7 @@ def test_the_first_corner_says_what_the_others_are() -> None:
 
 
 @pytest.mark.parametrize("link", [MemoryLink, Cut])
-def test_what_is_believed_is_asked_in_one_message_and_each_answer_is_wanted(tmp_path, monkeypatch, link) -> None:  # noqa: ANN001
+def test_what_is_believed_is_asked_in_one_message_and_each_answer_is_wanted(tmp_path, monkeypatch, link) -> None:
     bench = memory(tmp_path, monkeypatch, MemoryLink)
     bench.learn_state([("supply", "voltage"), ("supply", "output")])
     bench.sessions["psu"].link.__class__ = link
@@ -569,7 +568,7 @@ def test_what_is_believed_is_asked_in_one_message_and_each_answer_is_wanted(tmp_
     bench.close()
 
 
-def test_a_setting_that_another_one_has_changed_after_a_restart_is_an_error(serve) -> None:  # noqa: ANN001
+def test_a_setting_that_another_one_has_changed_after_a_restart_is_an_error(serve) -> None:
     bench = Bench(serve())
     bench.connect(["psu"])
     bench.set_line([("supply", "voltage")])(8.0)
@@ -582,7 +581,7 @@ def test_a_setting_that_another_one_has_changed_after_a_restart_is_an_error(serv
     bench.close()
 
 
-def test_settled_is_heard_where_it_is_written(tmp_path, monkeypatch) -> None:  # noqa: ANN001
+def test_settled_is_heard_where_it_is_written(tmp_path, monkeypatch) -> None:
     monkeypatch.setattr(Falling, "values", iter((b"5", b"4", b"3.5", b"3.4", b"3.4")))
     text = state.HEAD.format(prot=16, volts=9, load="off", output="on") + 'test a "A"\n    read x = v_ok settled 0.2 V\n    check x >= 1 V\n'
     seen: list[events.Event] = []
@@ -602,15 +601,15 @@ def test_steps_in_a_branch_stand_deeper_than_it() -> None:
 @pytest.mark.parametrize(
     "lines", ["watch v_in <= 2 V every 1 s\n        wait 1 ms", "watch v_in >= 2 V every 1 s\n        set supply.output = off\n        wait 30 ms"]
 )
-def test_a_watch_that_trips_at_its_first_or_last_look_is_told_as_a_check(perform, lines: str) -> None:  # noqa: ANN001
+def test_a_watch_that_trips_at_its_first_or_last_look_is_told_as_a_check(perform, lines: str) -> None:
     run = perform(f'test t "T"\n    read v_out\n    check v_out >= 1 V\n    {lines}\n')
     result = run.result("watch v_in")
-    assert (result.verdict, result.failed, ended(run)["t"][0]) == ("fail", 1, "fail")
+    assert (result.verdict, result.failed, run.ended["t"][0]) == ("fail", 1, "fail")
     assert 0 <= result.at["watched"] <= result.t, "from its beginning"
     assert result.criterion == lines.split("\n")[0]
 
 
-def test_the_roles_of_a_lost_setting_are_set_back_whole(tmp_path, monkeypatch) -> None:  # noqa: ANN001
+def test_the_roles_of_a_lost_setting_are_set_back_whole(tmp_path, monkeypatch) -> None:
     bench = memory(tmp_path, monkeypatch)
     wanted = {("supply", "voltage"): 8.0, ("supply", "current_limit"): 1.0}
     bench.set_line(list(wanted))(*wanted.values())
@@ -648,14 +647,14 @@ class Starving(MemoryLink):
     ("set supply.output = off\nset supply.output = on\nwait 1 s\nset load.current = 1 A", "fail"), ("set supply.output = off\nset load.current = 1 A", "pass"),
     ("set load.current = 1 A\nset supply.output = off\nset supply.output = on\nwait 1 s", "fail"),
 ])  # fmt: skip
-def test_a_load_that_starves_only_because_its_source_is_off_has_not_limited(tmp_path, monkeypatch, lines, verdict) -> None:  # noqa: ANN001
+def test_a_load_that_starves_only_because_its_source_is_off_has_not_limited(tmp_path, monkeypatch, lines, verdict) -> None:
     monkeypatch.setattr(Starving, "is_latched", False)
     lines = "    set load.input = on\n" + "".join(f"    {line}\n" for line in lines.split("\n"))
     outcome = from_memory(tmp_path, monkeypatch, lines + "    read x = v_ok\n    check x >= 1 V\n", link=Starving)
     assert outcome.tests == {"a": verdict}
 
 
-def test_texts_and_yes_or_no_are_filled_into_raw_messages(perform) -> None:  # noqa: ANN001
+def test_texts_and_yes_or_no_are_filled_into_raw_messages(perform) -> None:
     lines = ('test t "T"\n    ask word = text "Word?"\n    ask lit = yes_no "Lit?"\n    ask hot = yes_no "Hot?"\n    let u = 7 V\n'
              '    send supply "OUTP{word} {hot}"\n    send supply "OUTP1 {lit}"\n    send supply "SOUR1:VOLT {u:V}"\n    wait 20 ms\n'
              '    read v_in\n    check v_in >= 1 V\n')  # fmt: skip
@@ -665,7 +664,7 @@ def test_texts_and_yes_or_no_are_filled_into_raw_messages(perform) -> None:  # n
 
 
 @pytest.mark.parametrize("held", ["#!?", "1_0", "", "NAN", "-10"])
-def test_a_setting_that_reads_back_as_no_number_is_not_complete(tmp_path, monkeypatch, held: str) -> None:  # noqa: ANN001
+def test_a_setting_that_reads_back_as_no_number_is_not_complete(tmp_path, monkeypatch, held: str) -> None:
     bench = memory(tmp_path, monkeypatch)
     bench.set_line([("supply", "voltage")])(10.0)
     bench.sessions["psu"].link.held["SOUR1:VOLT"] = held
@@ -674,7 +673,7 @@ def test_a_setting_that_reads_back_as_no_number_is_not_complete(tmp_path, monkey
     bench.close()
 
 
-def test_a_picture_must_be_there_and_a_switch_is_set_by_yes_or_no(ibexite, project) -> None:  # noqa: ANN001
+def test_a_picture_must_be_there_and_a_switch_is_set_by_yes_or_no(ibexite, project) -> None:
     params = "params\n    lit = yes\n\n"
     lines = 'test t "T"\n    ask confirm "Seat it." picture "no.png"\n    read v_in\n    if lit\n        check v_in >= 1 V\n'
     (project / "seat.ibx").write_text(HEADER.replace("before unit", params + "before unit", 1) + lines)
@@ -686,7 +685,7 @@ def test_a_picture_must_be_there_and_a_switch_is_set_by_yes_or_no(ibexite, proje
         assert (told.returncode, "neither yes nor no" in told.stderr) == (code, bool(code)), told.stdout + told.stderr
 
 
-def test_of_a_measurement_in_the_language_only_what_its_lines_set_is_asked(perform) -> None:  # noqa: ANN001
+def test_of_a_measurement_in_the_language_only_what_its_lines_set_is_asked(perform) -> None:
     header = MEASURED.replace(" refine where volts near its limit at most 7 points", "") + HEADER
     lines = 'test t "T"\n    measure loading(sink = load, output = v_out) as it\n    check it.volts >= 4 V\n'
     run = perform(lines, header=header)
@@ -695,10 +694,10 @@ def test_of_a_measurement_in_the_language_only_what_its_lines_set_is_asked(perfo
 
 @pytest.mark.parametrize("turns", ["repeat k until k >= 4 - n timeout 1 s", "search k from 1 to 4 resolution 1 until k >= n",
                                    "sweep k from 1 to 5 step 1 refine where x bends at most 7 points"])  # fmt: skip
-def test_turns_that_differ_from_pass_to_pass_keep_their_places(perform, turns: str) -> None:  # noqa: ANN001
+def test_turns_that_differ_from_pass_to_pass_keep_their_places(perform, turns: str) -> None:
     run = perform(f'test t "T"\n    sweep n over 1, 2, 3\n        {turns}\n            let x = 1 V * n + 1 V * (k - n)^2 * (n - 1)\n            read v_in\n'
                   "            let y = 1 V * n\n    let best = max(y along k)\n    let least = min(y along k)\n    check best == 1 V * n\n    check least == 1 V * n\n")  # fmt: skip
-    assert run.outcome.verdict == "pass", ended(run)
+    assert run.outcome.verdict == "pass", run.ended
     assert [run.result(label).judged for label in ("best", "least")] == [3, 3]
 
 
@@ -723,7 +722,7 @@ def test_what_was_measured_inside_a_loop_is_used_there(use: str, title: str) -> 
     ("x >= 2.2 V", [2.5]), ("x <= 3.2 V", [3.5]), ("x between 2.2 V and 9 V", [2.5]), ("x within 5 V +/- 2.8 V", [2.5]), ("x within 4 V +/- 45 %", [2.5]),
     ("2 * x <= 3.2 V", None), ("max(x) >= 2.2 V", None), ("x <= x + 1 V", None),
 ])  # fmt: skip
-def test_a_sweep_is_refined_near_limits_on_the_column_itself(tmp_path, monkeypatch, check: str, points: list[float] | None) -> None:  # noqa: ANN001
+def test_a_sweep_is_refined_near_limits_on_the_column_itself(tmp_path, monkeypatch, check: str, points: list[float] | None) -> None:
     heard: list[events.Event] = []
     outcome = from_memory(tmp_path, monkeypatch, "    sweep u from 1 V to 5 V step 1 V refine where x near its limit at most 6 points\n"
                           f"        let x = u\n    check {check}\n", heard)  # fmt: skip
@@ -746,12 +745,12 @@ BIG = "    read x = v_ok\n    let big = x * 1e300 * 1e300\n"
     ("sweep n over 1, 2\n        let z = x * 1e300 * 10^(4 * n)\n    check -max(z) <= 9 V", "error"), ("let fine = x * 1e300 / 1e300\n    check fine == 5 V", "pass"),
     ("sweep n over 1, 2\n        let z = x * 1e300 * 10^(4 * n)\n    let top = max(z)\n    check top >= 1 V allowing 1 bad", "pass"),
 ])  # fmt: skip
-def test_what_is_too_large_for_a_number_is_none(tmp_path, monkeypatch, lines: str, verdict: str) -> None:  # noqa: ANN001
+def test_what_is_too_large_for_a_number_is_none(tmp_path, monkeypatch, lines: str, verdict: str) -> None:
     outcome = from_memory(tmp_path, monkeypatch, BIG + f"    {lines}\n")
     assert outcome.tests == {"a": verdict} and "internal" not in outcome.reason.text
 
 
-def from_memory(folder, monkeypatch, lines: str, heard: list | None = None, head: str = "", link=MemoryLink, before: str = "", **services):  # noqa: ANN001, ANN201
+def from_memory(folder, monkeypatch, lines: str, heard: list | None = None, head: str = "", link=MemoryLink, before: str = "", **services):
     """The outcome of a test on a bench from memory, by a clock that does not wait."""
     text = head + state.HEAD.format(prot=16, volts=9, load="off", output="on") + before + 'test a "A"\n' + lines
     program = vet(Source("t.ibx", text))
@@ -765,7 +764,7 @@ def from_memory(folder, monkeypatch, lines: str, heard: list | None = None, head
     "repeat k 3 times every {}\n        read z = v_ok", "repeat k for {} every 1 s\n        read z = v_ok",
     "repeat k until x > 90 V every 1 s timeout {}\n        read z = v_ok", "watch v_ok <= 20 V every {}\n        wait 1 s",
 ])  # fmt: skip
-def test_a_time_that_is_none_is_an_error_and_never_endless(tmp_path, monkeypatch, lines: str, time: str) -> None:  # noqa: ANN001
+def test_a_time_that_is_none_is_an_error_and_never_endless(tmp_path, monkeypatch, lines: str, time: str) -> None:
     outcome = from_memory(tmp_path, monkeypatch, f"    read x = v_ok\n    {lines.format(time)}\n    check x >= 1 V\n")
     assert outcome.tests == {"a": "error"}
 
@@ -774,7 +773,7 @@ def test_a_time_that_is_none_is_an_error_and_never_endless(tmp_path, monkeypatch
     "wait {}", "wait reading y = v_ok every {} until y > 4 V for 2 readings timeout {} * 9", "repeat k 2 times every {}\n        read z = v_ok",
     "repeat k for {} every {}\n        read z = v_ok", "watch v_ok <= 20 V every {}\n        wait 1 s",
 ])  # fmt: skip
-def test_a_time_may_depend_on_what_was_measured(tmp_path, monkeypatch, lines: str) -> None:  # noqa: ANN001
+def test_a_time_may_depend_on_what_was_measured(tmp_path, monkeypatch, lines: str) -> None:
     heard: list[events.Event] = []
     lines = lines.replace("{}", "0.2 s * (x / 1 V)")
     outcome = from_memory(tmp_path, monkeypatch, f"    read x = v_ok\n    {lines}\n    check x >= 1 V\n", heard)
@@ -782,7 +781,7 @@ def test_a_time_may_depend_on_what_was_measured(tmp_path, monkeypatch, lines: st
     assert (outcome.verdict, end.verdict) == ("pass", "pass") and 0.99 < end.duration < 1.1
 
 
-def test_a_guard_never_widens_the_limits_and_a_refusal_says_whose_bound_it_is(tmp_path, monkeypatch) -> None:  # noqa: ANN001
+def test_a_guard_never_widens_the_limits_and_a_refusal_says_whose_bound_it_is(tmp_path, monkeypatch) -> None:
     lines = "    sweep n over 1, 2\n        read x = v_ok\n    let width = 0 V - min(x) / 5\n    check x within 5 V +/- 1 V guarded by width\n"
     assert from_memory(tmp_path, monkeypatch, lines).tests == {"a": "error"}
     with pytest.raises(points.StepDoesNotFit, match="the step does not fit") as found:

@@ -34,7 +34,7 @@ SWEEP = """test swept "Swept"
 """
 
 
-def test_readings_become_columns_and_columns_become_curves(perform) -> None:  # noqa: ANN001
+def test_readings_become_columns_and_columns_become_curves(perform) -> None:
     run = perform(SWEEP)
     assert (run.outcome.verdict, run.outcome.trial[0].code) == ("pass", "simulated")
     rows = run.of(events.Row)
@@ -53,14 +53,14 @@ def test_readings_become_columns_and_columns_become_curves(perform) -> None:  # 
     assert live.judged == 3 and live.extent == {"vin": [7.0, 9.0], "iload": [0.3, 0.3]}
 
 
-def test_together_asks_all_instruments_before_it_waits_and_scans_channels_at_once(perform) -> None:  # noqa: ANN001
+def test_together_asks_all_instruments_before_it_waits_and_scans_channels_at_once(perform) -> None:
     run = perform('test t "T"\n    read v_in, x = supply.voltage, v_out, y = load.current together\n    check v_in >= 8 V\n')
     io = [line for line in lines(run.of(events.Value)[0].io[0]) if "CONF" not in line][-7:]
     assert [line.split()[0] for line in io] == ["dmm>", "dmm>", "psu>", "eload>", "dmm<", "psu<", "eload<"]
     assert io[:4] == ["dmm> ROUT:SCAN (@101,103)", "dmm> READ?", "psu> MEAS1:VOLT?", "eload> MEAS:CURR?"]
 
 
-def test_every_test_starts_from_the_state_that_before_unit_left(perform) -> None:  # noqa: ANN001
+def test_every_test_starts_from_the_state_that_before_unit_left(perform) -> None:
     run = perform("""test a "A"
     set supply.voltage = 7 V, load.current = 200 mA, load.input = off
     read v_in
@@ -75,14 +75,14 @@ test b "B"
     assert run.outcome.verdict == "pass"
 
 
-def test_protection_is_written_and_read_back_before_an_output_goes_on(perform) -> None:  # noqa: ANN001
+def test_protection_is_written_and_read_back_before_an_output_goes_on(perform) -> None:
     said = perform('test t "T"\n    read v_in\n    check v_in >= 8 V\n').traffic
     on = said.index(next(line for line in said if "OUTP1 ON" in line))
     assert said.index("psu> SOUR1:VOLT:PROT 18") < said.index("psu> SOUR1:VOLT:PROT?") < on
     assert said.index("psu> *RST") < said.index("psu> SOUR1:VOLT:PROT 18")
 
 
-def test_a_ceiling_is_never_passed_even_by_a_computed_value(perform) -> None:  # noqa: ANN001
+def test_a_ceiling_is_never_passed_even_by_a_computed_value(perform) -> None:
     run = perform('test t "T"\n    read v_in\n    let double = 2 * v_in\n    set load.current = 100 mA, supply.voltage = double\n'
                   '    check v_in >= 1 V\ntest u "U"\n    read v_out\n    check v_out >= 4 V\n')  # fmt: skip
     ended = {e.test: e for e in run.of(events.TestEnded)}
@@ -93,7 +93,7 @@ def test_a_ceiling_is_never_passed_even_by_a_computed_value(perform) -> None:  #
     assert (ended["u"].verdict, run.outcome.verdict) == ("pass", "error")
 
 
-def test_outputs_go_off_in_the_stated_order_and_are_asked(perform) -> None:  # noqa: ANN001
+def test_outputs_go_off_in_the_stated_order_and_are_asked(perform) -> None:
     run = perform('test t "T"\n    read v_in\n    check v_in >= 8 V\n')
     assert [r["role"] for r in run.of(events.MadeSafe)[0].roles] == ["load", "supply"]
     sent = [line.partition("SIMULATED")[0] for line in run.traffic[-6:]]
@@ -101,7 +101,7 @@ def test_outputs_go_off_in_the_stated_order_and_are_asked(perform) -> None:  # n
                     "psu< 0;Firnline,PS-36,"]  # fmt: skip
 
 
-def trouble(how: str, nth: int, times: int):  # noqa: ANN201
+def trouble(how: str, nth: int, times: int):
     """Changes the bench file so that some replies of the meter go wrong."""
     entry = f'trouble = [{{ query = "READ?", how = "{how}", nth = {nth}, times = {times} }}]'
     return lambda text: text.replace("[instruments.dmm.simulated]", f"[instruments.dmm.simulated]\n{entry}")
@@ -118,7 +118,7 @@ LOADED = """test t "T"
 
 
 @pytest.mark.parametrize("how", ["empty", "garbage", "nan", "overload", "cut", "close", "silent", "late"])
-def test_a_bad_reading_is_tried_again(perform, how: str) -> None:  # noqa: ANN001
+def test_a_bad_reading_is_tried_again(perform, how: str) -> None:
     run = perform(LOADED, change=trouble(how, 2, 1))
     assert run.outcome.verdict == "pass"
     assert not any(row.bad for row in run.of(events.Row))
@@ -129,7 +129,7 @@ def test_a_bad_reading_is_tried_again(perform, how: str) -> None:  # noqa: ANN00
     ("empty", "empty reply", "error"), ("garbage", "not a number", "error"), ("nan", "not a number", "error"),
     ("overload", "overload", "fail"),
 ])  # fmt: skip
-def test_what_stays_bad_is_a_hole_with_its_reason(perform, how, reason, verdict) -> None:  # noqa: ANN001
+def test_what_stays_bad_is_a_hole_with_its_reason(perform, how, reason, verdict) -> None:
     run = perform(LOADED, change=trouble(how, 2, 3))
     rows = run.of(events.Row)
     assert [math.isnan(row.v[0]) for row in rows] == [False, True, False]
@@ -142,14 +142,14 @@ def test_what_stays_bad_is_a_hole_with_its_reason(perform, how, reason, verdict)
     assert run.outcome.verdict == verdict
 
 
-def test_a_reading_that_nobody_can_believe_is_bad(perform) -> None:  # noqa: ANN001
+def test_a_reading_that_nobody_can_believe_is_bad(perform) -> None:
     run = perform('test t "T"\n    read v_in\n    check v_in >= 1 V\n',
                   change=lambda text: text.replace('["-0.1 V", "20 V"]', '["-0.1 V", "3 V"]'))  # fmt: skip
     assert "undecided: not believable: " in run.of(events.Judged)[0].reason
     assert run.outcome.verdict == "error"
 
 
-def test_a_source_at_its_limit_fails_the_test_that_trusted_its_set_points(perform) -> None:  # noqa: ANN001
+def test_a_source_at_its_limit_fails_the_test_that_trusted_its_set_points(perform) -> None:
     run = perform('test t "T"\n    read v_in\n    check v_in >= 1 V\n', SHORT)
     assert run.of(events.Judged)[0].verdict == "pass"
     assert [e.role for e in run.of(events.Limiting)] == ["supply"]
@@ -157,13 +157,13 @@ def test_a_source_at_its_limit_fails_the_test_that_trusted_its_set_points(perfor
     assert run.outcome.verdict == "fail"
 
 
-def test_a_gate_that_does_not_pass_skips_the_rest(perform) -> None:  # noqa: ANN001
+def test_a_gate_that_does_not_pass_skips_the_rest(perform) -> None:
     run = perform('test a "A" gate\n    read v_in\n    check v_in >= 12 V\ntest b "B"\n    read v_in\n    check v_in >= 1 V\n')
     assert run.outcome.tests == {"a": "fail", "b": "skipped"}
     assert run.of(events.TestEnded)[1].reason.text == "gate a did not pass (fail)"
 
 
-def test_a_lost_instrument_ends_the_run_and_the_others_are_made_safe(perform) -> None:  # noqa: ANN001
+def test_a_lost_instrument_ends_the_run_and_the_others_are_made_safe(perform) -> None:
     body = 'test a "A"\n    read v_in\n    check v_in >= 1 V\ntest b "B"\n    read v_in\n    check v_in >= 1 V\n'
     run = perform(body, change=trouble("close", 1, 9))
     assert run.outcome.tests == {"a": "error", "b": "skipped"}
@@ -172,7 +172,7 @@ def test_a_lost_instrument_ends_the_run_and_the_others_are_made_safe(perform) ->
         {"role": "load", "problem": ""}, {"role": "supply", "problem": ""}]  # fmt: skip
 
 
-def test_errors_that_an_instrument_reports_are_an_error_of_the_test(perform, project) -> None:  # noqa: ANN001
+def test_errors_that_an_instrument_reports_are_an_error_of_the_test(perform, project) -> None:
     wide = (SHIPPED / "scpi-electronic-load.toml").read_text().replace('"4.5 A"', '"9 A"')
     (project / "wide.toml").write_text(wide)
     run = perform(
@@ -188,10 +188,10 @@ def test_a_question_without_anybody_to_ask_ends_at_once() -> None:
         NoOperator().ask(Question("confirm", "Turn it round."))
 
 
-def test_a_stop_in_the_middle_still_cleans_up_and_records(perform) -> None:  # noqa: ANN001
+def test_a_stop_in_the_middle_still_cleans_up_and_records(perform) -> None:
     wish = Stop()
 
-    def stop(event) -> None:  # noqa: ANN001
+    def stop(event) -> None:
         if isinstance(event, events.Row) and len(seen) == 2:
             assert wish.request("stopped by Ctrl-C") and not wish.request("again")
         seen.extend([event] if isinstance(event, events.Row) else [])
@@ -205,8 +205,8 @@ def test_a_stop_in_the_middle_still_cleans_up_and_records(perform) -> None:  # n
     assert isinstance(run.events[-1], events.RunEnded)
 
 
-def test_without_a_journal_nothing_goes_on_and_a_broken_view_is_taken_out(perform) -> None:  # noqa: ANN001
-    def full(event) -> None:  # noqa: ANN001
+def test_without_a_journal_nothing_goes_on_and_a_broken_view_is_taken_out(perform) -> None:
+    def full(event) -> None:
         if sum(isinstance(e, events.Row) for e in kept) == 1:
             raise RecordsError("the journal cannot be written (No space left on device)")
         kept.append(event)
@@ -219,13 +219,13 @@ def test_without_a_journal_nothing_goes_on_and_a_broken_view_is_taken_out(perfor
     assert len(run.of(events.Row)) == 1
     assert not any(role["problem"] for role in run.of(events.MadeSafe)[0].roles)
 
-    def broken(event) -> None:  # noqa: ANN001
+    def broken(event) -> None:
         raise ValueError("a view with a mistake")
 
     assert perform('test t "T"\n    read v_in\n    check v_in >= 1 V\n', readers=(broken,)).outcome.verdict == "pass"
 
 
-def test_ragged_sweeps_share_one_axis_with_holes(perform) -> None:  # noqa: ANN001
+def test_ragged_sweeps_share_one_axis_with_holes(perform) -> None:
     run = perform('test t "T"\n    sweep n from 1 to 3 step 1\n        sweep k from 1 to n step 1\n            let sum = n + k\n'
                   "            check sum >= 2\n        let last = max(sum)\n    let most = max(sum along n)\n    let rows = most\n"
                   "    check most <= 6 where k >= 2\n")  # fmt: skip
@@ -235,7 +235,7 @@ def test_ragged_sweeps_share_one_axis_with_holes(perform) -> None:  # noqa: ANN0
     assert run.of(events.Judged)[1].judged == 2
 
 
-def test_results_of_another_test_can_be_used(perform) -> None:  # noqa: ANN001
+def test_results_of_another_test_can_be_used(perform) -> None:
     run = perform(SWEEP + 'test later "Later"\n    let drop = swept.at_8 - min(min(swept.power along iload) along vin)\n    check drop >= 0 W\n')
     power = [row.v[4] for row in run.of(events.Row)]
     assert run.of(events.Value)[-1].value == pytest.approx(run.of(events.Value)[0].value - min(power))
@@ -246,7 +246,7 @@ def test_results_of_another_test_can_be_used(perform) -> None:  # noqa: ANN001
     ("between 1 and 2", 1.0, 2.0), (">= 4", 4.0, None), ("< 4", None, 4.0), ("<= base * 2", None, 0.6),
     ("within base +/- 5 %", 0.285, 0.315), ("within known +/- half", 0.05, 0.15),
 ])  # fmt: skip
-def test_limits_are_exact(perform, check, low, high) -> None:  # noqa: ANN001
+def test_limits_are_exact(perform, check, low, high) -> None:
     header = HEADER.replace("before unit", "params\n    base = 0.3\n    half = 0.05\n\nbefore unit")
     run = perform(f'test t "T"\n    read v_in\n    let known = 0.1 + 0 * v_in / 1 V\n    let x = 1\n    check x {check}\n', header=header)
     judged = run.of(events.Judged)[0]
@@ -254,7 +254,7 @@ def test_limits_are_exact(perform, check, low, high) -> None:  # noqa: ANN001
     assert (judged.low, judged.high) == ((low, high) if exactly else (pytest.approx(low), pytest.approx(high)))
 
 
-def test_a_wish_that_is_accepted_when_the_last_test_has_ended_is_heeded_and_a_later_one_refused(perform) -> None:  # noqa: ANN001
+def test_a_wish_that_is_accepted_when_the_last_test_has_ended_is_heeded_and_a_later_one_refused(perform) -> None:
     wish, answers = Stop(), []
 
     def interrupt(event: events.Event) -> None:
@@ -267,7 +267,7 @@ def test_a_wish_that_is_accepted_when_the_last_test_has_ended_is_heeded_and_a_la
     assert [(role["role"], role["problem"]) for role in safe.roles] == [("load", ""), ("supply", "")]
 
 
-def test_what_ran_on_which_bench_is_recorded_with_the_run(perform) -> None:  # noqa: ANN001
+def test_what_ran_on_which_bench_is_recorded_with_the_run(perform) -> None:
     run: Recorded = perform('test t "T"\n    read v_in\n    check v_in >= 1 V\n')
     started, connected = run.of(events.RunStarted)[0], run.of(events.BenchConnected)[0]
     assert (started.serial, started.operator, started.sequence["title"]) == (GOOD, "tester", "Test")
@@ -277,14 +277,14 @@ def test_what_ran_on_which_bench_is_recorded_with_the_run(perform) -> None:  # n
     assert psu["identity"].startswith("Firnline,PS-36,SIMULATED-psu") and psu["simulated"] is True
 
 
-def test_calibration_past_its_date_makes_a_trial(perform) -> None:  # noqa: ANN001
+def test_calibration_past_its_date_makes_a_trial(perform) -> None:
     run = perform('test t "T"\n    read v_in\n    check v_in >= 1 V\n', change=lambda t: t.replace("2027-05-01", "2026-11-22"))
     assert run.outcome.trial[1] == ("calibration", "calibration of psu was due on 2026-11-22", "")
     last_day = perform('test t "T"\n    read v_in\n    check v_in >= 1 V\n', change=lambda t: t.replace("2026-11-22", "2026-11-23"))
     assert [reason.code for reason in last_day.outcome.trial] == ["simulated"]
 
 
-def test_a_check_that_fails_before_the_unit_is_an_error_and_no_test_runs(perform) -> None:  # noqa: ANN001
+def test_a_check_that_fails_before_the_unit_is_an_error_and_no_test_runs(perform) -> None:
     header = HEADER.replace("    wait 30 ms\n", "    wait 30 ms\n    read v_in\n    check v_in >= 12 V\n")
     run = perform('test t "T"\n    read v_in\n    check v_in >= 1 V\n', header=header)
     assert (run.outcome.verdict, run.outcome.tests) == ("error", {"t": "skipped"})

@@ -60,7 +60,7 @@ def by_reference(line: str, start: str) -> Any:
 
 @settings(max_examples=400, deadline=None)
 @given(st.data())
-def test_lines_are_parsed_as_by_the_maker_of_the_tables(data) -> None:  # noqa: ANN001
+def test_lines_are_parsed_as_by_the_maker_of_the_tables(data) -> None:
     line, start = (data.draw(st.sampled_from(LINES)), data.draw(st.sampled_from(make_tables.STARTS[-1:] * 4 + make_tables.STARTS)))
     for _ in range(data.draw(st.integers(0, 2))):
         at, cut = data.draw(st.integers(0, len(line))), data.draw(st.integers(0, 6))

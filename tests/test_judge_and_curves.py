@@ -174,7 +174,7 @@ def test_what_was_never_measured_is_not_judged(place) -> None:
     assert (whole.verdict([]), whole.judged, whole.bad) == (("pass", NO_REASON), 1, 0)
 
 
-def test_limits_of_no_more_points_are_kept_than_is_said(monkeypatch) -> None:  # noqa: ANN001
+def test_limits_of_no_more_points_are_kept_than_is_said(monkeypatch) -> None:
     monkeypatch.setattr(judge, "MOST_LIMITS", 3)
     tally = Tally()
     for x in range(5):
@@ -183,7 +183,7 @@ def test_limits_of_no_more_points_are_kept_than_is_said(monkeypatch) -> None:  #
 
 
 @pytest.mark.parametrize("compare", [formula.ge, formula.le, formula.gt, formula.lt, formula.eq, formula.ne])
-def test_nobody_knows_whether_a_hole_is_more_or_less(compare) -> None:  # noqa: ANN001
+def test_nobody_knows_whether_a_hole_is_more_or_less(compare) -> None:
     for a, b in ((math.nan, 1.0), (1.0, math.nan), (math.nan, math.nan), (NEVER_MEASURED, math.nan)):
         found = compare(a, b)
         assert math.isnan(found) and not is_never_measured(found)

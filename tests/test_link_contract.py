@@ -114,7 +114,7 @@ ANYTHING = bytes(range(256)) * 3
     (Reply.BLOCK, (b"#", 0.02, b"2", 0.02, b"10\n\n\n", 0.02, b"\n\n\n\n\n\n\n\n"), b"\n" * 10),
     (Reply.BLOCK, definite_block(b"x\n" * 300_000) + b"\n", b"x\n" * 300_000),
 ])  # fmt: skip
-def test_a_reply_is_taken_whole_as_it_is_framed(opened, kind: Reply, sent, taken: bytes) -> None:  # noqa: ANN001
+def test_a_reply_is_taken_whole_as_it_is_framed(opened, kind: Reply, sent, taken: bytes) -> None:
     link = opened(sent, sent, b"next\n")
     assert link.exchange(b"A?\n", kind) == taken and not link.is_waiting
     link.ask(b"B?\n")
@@ -123,7 +123,7 @@ def test_a_reply_is_taken_whole_as_it_is_framed(opened, kind: Reply, sent, taken
 
 
 @pytest.mark.parametrize("reply", [b"5.0\n", b"#0ab\n", b"#15abc\n", b"#1xabc\n"])
-def test_what_is_no_block_is_not_taken_for_one(opened, reply: bytes) -> None:  # noqa: ANN001
+def test_what_is_no_block_is_not_taken_for_one(opened, reply: bytes) -> None:
     with pytest.raises(LinkError) as error:
         opened(reply).exchange(b"A?\n", Reply.BLOCK)
     assert "block" in error.value.what or "silent for 0.3 s" in error.value.what
@@ -133,7 +133,7 @@ def test_what_is_no_block_is_not_taken_for_one(opened, reply: bytes) -> None:  #
     (b"", "silent for 0.3 s"), ((b"+5.", 0.0), "silent for 0.3 s in the middle of a reply: b'+5.'"), (None, "closed the connection instead of answering"),
     ((b"+5.", 0.05, b"0", 0.05, b"1", 9.0), "silent for 0.3 s in the middle of a reply: b'+5.01'"), (b"1\n2\n", "sent what nobody had asked for: b'2\\n'"),
 ])  # fmt: skip
-def test_each_failure_is_named_and_after_reopening_nothing_of_it_is_left(opened, peer, sent, what: str) -> None:  # noqa: ANN001
+def test_each_failure_is_named_and_after_reopening_nothing_of_it_is_left(opened, peer, sent, what: str) -> None:
     link = opened(sent)
     with pytest.raises(LinkError) as error:
         link.exchange(b"A?\n")
@@ -143,7 +143,7 @@ def test_each_failure_is_named_and_after_reopening_nothing_of_it_is_left(opened,
     assert not link.is_waiting and link.exchange(b"B?\n") == b"fresh"
 
 
-def test_what_nobody_asked_for_is_found_before_and_after_a_query(opened, peer) -> None:  # noqa: ANN001
+def test_what_nobody_asked_for_is_found_before_and_after_a_query(opened, peer) -> None:
     link = opened(b"1\n")
     assert link.exchange(b"A?\n") == b"1"
     link.look()
@@ -157,7 +157,7 @@ def test_what_nobody_asked_for_is_found_before_and_after_a_query(opened, peer) -
 
 
 @pytest.mark.parametrize("sent", [b"", (b"half", 0.0)])
-def test_whoever_is_to_end_does_not_wait_for_a_reply(opened, sent) -> None:  # noqa: ANN001
+def test_whoever_is_to_end_does_not_wait_for_a_reply(opened, sent) -> None:
     def heed() -> None:
         raise StopRun("stopped")
 
@@ -167,14 +167,14 @@ def test_whoever_is_to_end_does_not_wait_for_a_reply(opened, sent) -> None:  # n
     assert link.is_waiting, "its reply may be on its way"
 
 
-def test_whoever_holds_a_copy_is_told_before_and_after_reopening(opened) -> None:  # noqa: ANN001
+def test_whoever_holds_a_copy_is_told_before_and_after_reopening(opened) -> None:
     link, told = opened(), []
     link.before_reopening, link.after_reopening = lambda: told.append("before"), lambda: told.append("after")
     link.reopen()
     assert told == ["before", "after"]
 
 
-def test_the_plan_of_rescue_is_plain_data_with_what_a_guardian_needs(opened) -> None:  # noqa: ANN001
+def test_the_plan_of_rescue_is_plain_data_with_what_a_guardian_needs(opened) -> None:
     import json
 
     from ibexite.bench.guardian_process import CONNECT

@@ -31,7 +31,7 @@ def from_store(records: Path) -> None:
 
 
 @pytest.mark.parametrize("make", [from_journal, from_store])
-def test_what_an_older_version_has_written_reads_as_it_was(tmp_path: Path, make) -> None:  # noqa: ANN001
+def test_what_an_older_version_has_written_reads_as_it_was(tmp_path: Path, make) -> None:
     make(tmp_path)
     with contextlib.closing(open_store(tmp_path)) as store:
         store.take_in_left_over()

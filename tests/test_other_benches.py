@@ -82,7 +82,7 @@ def replaying(traffic: Iterable[str]) -> Callable[[str, LinkOptions], Replay]:
     return lambda address, options: Replay(options.name, (t for t in recorded if t.startswith(options.name)))
 
 
-def test_a_run_is_repeated_from_its_traffic_alone(perform) -> None:  # noqa: ANN001
+def test_a_run_is_repeated_from_its_traffic_alone(perform) -> None:
     first = perform(SWEEP)
     heard: list[events.Event] = []
     program, file = vet(Source("test.ibx", HEADER + SWEEP)), first.file
@@ -155,7 +155,7 @@ class Stored:
 
 
 @pytest.mark.parametrize(("least", "verdict"), [("11.5 V", "fail"), ("5 V", "pass")])
-def test_stored_values_are_judged_again_by_other_limits(perform, least: str, verdict: str) -> None:  # noqa: ANN001
+def test_stored_values_are_judged_again_by_other_limits(perform, least: str, verdict: str) -> None:
     first = perform(SWEEP)
     rows = first.of(events.Row)
     stored = {"v_in": [row.v[0] for row in rows], "v_out": [row.v[1] for row in rows]}
@@ -168,6 +168,6 @@ def test_stored_values_are_judged_again_by_other_limits(perform, least: str, ver
     assert [j.judged for j in judged(heard)] == [5, 5]
 
 
-def test_the_bench_of_instruments_is_one_of_them(serve) -> None:  # noqa: ANN001
+def test_the_bench_of_instruments_is_one_of_them(serve) -> None:
     bench: BenchLike = Bench(serve())
     assert bench.connected() == {} and bench.make_safe() == []

@@ -9,7 +9,6 @@ import pytest
 
 from ibexite import events
 from tests.conftest import HEADER
-from tests.test_verbs import ended
 
 CALL = (
     'test t "T"\n    read v_in\n    call "p.py" with a = 3 V, s = serial gives x in V, ok as yes_no timeout {time}\n    check x >= 1 V\n    check ok is yes\n'
@@ -17,7 +16,7 @@ CALL = (
 GOOD_PROGRAM = 'import json, sys\ngiven = json.load(sys.stdin)\nprint(json.dumps({"x": given["a"] + len(given["s"]), "ok": True}))\n'
 
 
-def test_a_program_gets_values_and_gives_some(perform) -> None:  # noqa: ANN001
+def test_a_program_gets_values_and_gives_some(perform) -> None:
     run = perform(CALL.format(time="10 s"), files={"p.py": GOOD_PROGRAM})
     assert run.outcome.verdict == "pass"
     called = run.of(events.Called)[0]
@@ -39,11 +38,11 @@ def test_a_program_gets_values_and_gives_some(perform) -> None:  # noqa: ANN001
     ("print('{\"x\": 1, \"ok\": true}', flush=True); import time; time.sleep(60)", "did not end"),
     ("print('{\"x\": 1, \"ok\": true}', flush=True); import os; os._exit(9)", "exit code 9"),
 ])  # fmt: skip
-def test_a_program_that_goes_wrong_is_named_and_the_outputs_go_off(perform, program: str, what: str) -> None:  # noqa: ANN001
+def test_a_program_that_goes_wrong_is_named_and_the_outputs_go_off(perform, program: str, what: str) -> None:
     run = perform(CALL.format(time="800 ms") + 'test u "U"\n    read v_out\n    check v_out >= 4 V\n', files={"p.py": program})
-    verdict, reason = ended(run)["t"]
+    verdict, reason = run.ended["t"]
     assert verdict == "error" and what in reason and "test.ibx:19" in reason, reason
-    assert ended(run)["u"][0] == "pass" and run.outcome.verdict == "error"
+    assert run.ended["u"][0] == "pass" and run.outcome.verdict == "error"
     assert not any(role["problem"] for role in run.of(events.MadeSafe)[0].roles)
 
 
@@ -78,9 +77,9 @@ CURVE = """test t "T"
 """
 
 
-def test_python_functions_take_values_and_curves(perform) -> None:  # noqa: ANN001
+def test_python_functions_take_values_and_curves(perform) -> None:
     run = perform(CURVE, header=USE, files={"maths.py": FUNCTIONS.replace("BODY", "return x")})
-    assert run.outcome.verdict == "pass", ended(run)
+    assert run.outcome.verdict == "pass", run.ended
 
 
 # (unit of the argument, unit of the result, what is written, what the function does, the result in base units)
@@ -93,7 +92,7 @@ IN_DECLARED_UNITS = [
 ]  # fmt: skip
 
 
-def test_numbers_go_to_a_function_and_come_back_in_the_declared_units(perform) -> None:  # noqa: ANN001
+def test_numbers_go_to_a_function_and_come_back_in_the_declared_units(perform) -> None:
     functions, lines = "import ibexite, math\n", 'test t "T"\n'
     for i, (taken, given, written, does, _) in enumerate(IN_DECLARED_UNITS):
         functions += f'@ibexite.function(returns="{given}", x="{taken}")\ndef f{i}(x):\n    return {does}\n'
@@ -109,17 +108,17 @@ def test_numbers_go_to_a_function_and_come_back_in_the_declared_units(perform) -
     ("os._exit(7)", "ended with exit code 7"), ('return "much"', "bad gave 'much' for its result, not a number"),
     ("return [x] * 600_000", "flooded its output"), ("return [x]", "bad gave ["),
 ])  # fmt: skip
-def test_a_function_that_goes_wrong_is_named(perform, body: str, what: str) -> None:  # noqa: ANN001
+def test_a_function_that_goes_wrong_is_named(perform, body: str, what: str) -> None:
     text = 'test t "T"\n    read v_in\n    let y = bad(v_in)\n    check y >= 1 V\n'
     run = perform(text, header=USE, files={"maths.py": FUNCTIONS.replace("BODY", body)})
-    verdict, reason = ended(run)["t"]
+    verdict, reason = run.ended["t"]
     assert verdict == "error" and what in reason, reason
 
 
-def test_a_python_file_that_cannot_be_loaded_is_named(perform) -> None:  # noqa: ANN001
+def test_a_python_file_that_cannot_be_loaded_is_named(perform) -> None:
     text = 'test t "T"\n    read v_in\n    let y = bad(v_in)\n    check y >= 1 V\n'
     run = perform(text, header=USE, files={"maths.py": FUNCTIONS.replace("BODY", "return x") + "\nimport no_such_module\n"})
-    assert "maths.py cannot be loaded: ModuleNotFoundError" in ended(run)["t"][1]
+    assert "maths.py cannot be loaded: ModuleNotFoundError" in run.ended["t"][1]
 
 
 MEASUREMENT = """import ibexite
@@ -155,9 +154,9 @@ test u "U"
     ("bench.set(sink__current=9.0)", "load.current = 9 A is beyond 1.25 A"), ('bench.read("nothing")', "loaded has no role 'nothing'"),
     ("import time; time.sleep(30)", "gave no answer within 2 s"), ("return None", "loaded gave None"),
 ])  # fmt: skip
-def test_a_measurement_in_python_goes_through_the_ceilings(perform, body: str, what: str) -> None:  # noqa: ANN001
+def test_a_measurement_in_python_goes_through_the_ceilings(perform, body: str, what: str) -> None:
     run = perform(LOADED, header=USE, files={"maths.py": MEASUREMENT.replace("BODY", body)})
-    verdict, reason = ended(run)["t"]
+    verdict, reason = run.ended["t"]
     assert (verdict == "pass") == (not what) and what in reason, reason
     axes = [[(axis["name"], axis["unit"]) for axis in judged.axes] for judged in run.of(events.Judged) if "held" in judged.label]
     assert axes == ([[("amps", "A")]] if not what else axes)
@@ -165,7 +164,7 @@ def test_a_measurement_in_python_goes_through_the_ceilings(perform, body: str, w
     assert called == ([("t", {"most": 0.3}, True)] if not what else []), "what it was given and gave is recorded"
     curves = [event.gave["held"] for event in run.of(events.Called)]
     assert all(list(c["axes"]) == ["amps"] and len(c["axes"]["amps"]) == len(c["values"]) == 5 and min(c["values"]) > 4 for c in curves)
-    assert ended(run)["u"][0] in ("pass", "skipped"), "the load was not set back"
+    assert run.ended["u"][0] in ("pass", "skipped"), "the load was not set back"
     assert not any("CURR 9" in line for line in run.traffic)
     tables: dict[int, list[float]] = {}
     for row in run.of(events.Row):
@@ -182,7 +181,7 @@ time.sleep(60)
 """
 
 
-def test_a_program_that_measured_does_not_outlive_its_measurement(ibexite, project) -> None:  # noqa: ANN001
+def test_a_program_that_measured_does_not_outlive_its_measurement(ibexite, project) -> None:
     folder = project / "measurements"
     (folder / "lasting.py").write_text(LASTING)
     (folder / "lasting.measurement.toml").write_text('[measurement]\ntitle = "Lasting"\nprogram = "lasting.py"\n[needs]\ntap = "V"\n[outputs]\nvolts = "V"\n')
@@ -195,7 +194,7 @@ def test_a_program_that_measured_does_not_outlive_its_measurement(ibexite, proje
 
 
 @pytest.mark.parametrize("theirs", ["0", "3"])
-def test_a_program_has_the_variables_that_its_user_has(ibexite, project, monkeypatch, theirs: str) -> None:  # noqa: ANN001
+def test_a_program_has_the_variables_that_its_user_has(ibexite, project, monkeypatch, theirs: str) -> None:
     """Not those with which this one keeps NumPy to one thread."""
     if theirs == "0":
         monkeypatch.delenv("OPENBLAS_NUM_THREADS", raising=False)

@@ -116,7 +116,7 @@ def test_an_instrument_is_closed_and_free_when_the_last_one_has_given_it_back(fi
     assert SlowLink.opened == {"psu": 2, "dmm": 1}
 
 
-def test_what_clears_when_it_is_read_reaches_all_that_share_the_instrument(file: BenchFile, monkeypatch) -> None:  # noqa: ANN001
+def test_what_clears_when_it_is_read_reaches_all_that_share_the_instrument(file: BenchFile, monkeypatch) -> None:
     both = views(file, ["psu"])
     monkeypatch.setattr(SlowLink, "errors", [b'-222,"Data out of range"'])
     monkeypatch.setattr(SlowLink, "is_limiting", True)

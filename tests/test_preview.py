@@ -20,7 +20,7 @@ from tests.test_trust import MEASURED, PROFILES
 @pytest.mark.parametrize(("loop", "turns", "apart"), [
     ("for 200 ms every 50 ms", 5, 0.05), ("for 300 ms every 100 ms", 4, 0.1), ("for 190 ms every 50 ms", 4, 0.05), ("3 times every 60 ms", 3, 0.06), ("4 times", 4, 0.0),
 ])  # fmt: skip
-def test_a_preview_counts_the_turns_that_are_made_and_knows_when(perform, project, loop: str, turns: int, apart: float) -> None:  # noqa: ANN001
+def test_a_preview_counts_the_turns_that_are_made_and_knows_when(perform, project, loop: str, turns: int, apart: float) -> None:
     text = HEADER + f'test t "T"\n    repeat turn {loop}\n        set load.current = 10 mA * turn\n        read v_in\n    check max(v_in) >= 1 V\n'
     program, file = vet(Source("t.ibx", text)), read_bench(project / "bench.toml")
     assert preview(program, file)[1].rows == turns
@@ -110,7 +110,7 @@ DIGITS = (
 )
 
 
-def test_what_is_sent_with_few_digits_is_what_preview_says_and_the_record_keeps(ibexite, project: Path) -> None:  # noqa: ANN001
+def test_what_is_sent_with_few_digits_is_what_preview_says_and_the_record_keeps(ibexite, project: Path) -> None:
     profile = (PROFILES / "scpi-power-supply.toml").read_text()
     (project / "coarse.toml").write_text(profile.replace("[settings.voltage]\n", "[settings.voltage]\ndigits = 4\n"))
     (project / "bench.toml").write_text((project / "bench.toml").read_text().replace('"scpi-power-supply"', '"coarse.toml"'))

@@ -35,7 +35,7 @@ def literal(value: Decimal) -> nodes.Literal:
     return nodes.Literal(HERE, units.Amount(value, units.NO_UNIT))
 
 
-def formulas(leaves):  # noqa: ANN001, ANN201
+def formulas(leaves):
     """Trees of arithmetic over some leaves."""
     return st.recursive(leaves, lambda inner: st.one_of(
         st.builds(lambda op, a, b: nodes.Arithmetic(HERE, op, a, b), st.sampled_from("+-*/"), inner, inner),
@@ -57,7 +57,7 @@ def value_by_hand(expr: nodes.Expr, names: dict[str, float]) -> float:
 
 
 @given(formulas(NUMBERS.map(literal)))
-def test_what_is_known_before_the_run_is_computed_then(expr) -> None:  # noqa: ANN001
+def test_what_is_known_before_the_run_is_computed_then(expr) -> None:
     known = constants.evaluate(expr, {})
     by_hand = value_by_hand(expr, {})
     if known is not None:
@@ -70,7 +70,7 @@ def test_what_is_known_before_the_run_is_computed_then(expr) -> None:  # noqa: A
 @given(formulas(st.one_of(NUMBERS.map(literal), st.sampled_from("ab").map(lambda n: nodes.Name(HERE, n)))),
        st.lists(ENDS, min_size=3, max_size=3), ENDS)  # fmt: skip
 @example(nodes.Arithmetic(HERE, "/", A, nodes.Arithmetic(HERE, "*", B, B)), [0.0, 1.0, 2.0], 1e200)
-def test_a_formula_means_the_same_on_values_and_on_curves(expr, a_values, b) -> None:  # noqa: ANN001
+def test_a_formula_means_the_same_on_values_and_on_curves(expr, a_values, b) -> None:
     names = constants.names_in(expr)
     assume("a" in names)
     source = Formulas({}, {}).source(expr)
@@ -130,7 +130,7 @@ def test_a_sweep_that_visits_a_value_twice_keeps_both() -> None:
     assert axis.curve().values.tolist() == [1, 2, 1]
 
 
-def test_the_journal_tells_everything_that_reached_the_instruments(perform, monkeypatch) -> None:  # noqa: ANN001
+def test_the_journal_tells_everything_that_reached_the_instruments(perform, monkeypatch) -> None:
     """What the simulated instruments received, in their order, is what the events say was sent to them."""
     received: dict[str, list[str]] = {}
     original = ScpiDevice.receive
@@ -176,7 +176,7 @@ def test_rows_of_a_run_that_was_only_begun_tell_what_was_left() -> None:
 
 
 @pytest.mark.parametrize("formula", ["1 / zero", "1 / (zero * 3)", "sqrt(-1 - zero)", "db_power(zero) / 1 dB", "zero ^ -1", "10 ^ (999 + zero)"])
-def test_a_formula_without_a_value_is_a_hole_and_never_passes(perform, formula: str) -> None:  # noqa: ANN001
+def test_a_formula_without_a_value_is_a_hole_and_never_passes(perform, formula: str) -> None:
     run = perform(f'test t "T"\n    read v_in\n    let zero = 0 * v_in / 1 V\n    check {formula} >= -1 as "direct"\n'
                   f'    let x = {formula}\n    check x between -1E9 and 1E9 as "named"\n')  # fmt: skip
     assert [(j.verdict, j.reason) for j in run.of(events.Judged)] == [("error", "undecided: a value could not be computed")] * 2
@@ -189,7 +189,7 @@ def test_a_formula_without_a_value_is_a_hole_and_never_passes(perform, formula: 
     ("sweep u from 0 to 1 + zero step 0.3\n        wait 1 ms", "sweep u: the step does not fit"),
     ("set load.current = 1.3 A + zero * 1 A", "load.current = 1.3 A is beyond 1.25 A (the ceiling of load.current)"),
 ])  # fmt: skip
-def test_what_cannot_be_done_is_an_error_with_its_line(perform, line: str, what: str) -> None:  # noqa: ANN001
+def test_what_cannot_be_done_is_an_error_with_its_line(perform, line: str, what: str) -> None:
     run = perform(f'test t "T"\n    read v_in\n    let zero = 0 * v_in / 1 V\n    {line}\n    check v_in >= 1 V\n')
     assert run.of(events.TestEnded)[0].reason.text.startswith(f"test.ibx:20: {what}")
     assert run.outcome.verdict == "error"
@@ -199,7 +199,7 @@ def test_what_cannot_be_done_is_an_error_with_its_line(perform, line: str, what:
     ('show "{volts} and {volts:mV}"', "2.5 V and 2500"), ('show "{serial} {ok} {mode}"', "FC00400 yes slow"),
     ('show "{part}, {part:%}"', "12.5 %, 12.5"), ('show "no gaps"', "no gaps"),
 ])  # fmt: skip
-def test_texts_are_filled_with_values_and_units(perform, text: str, shown: str) -> None:  # noqa: ANN001
+def test_texts_are_filled_with_values_and_units(perform, text: str, shown: str) -> None:
     header = HEADER.replace("before unit", 'params\n    volts = 2.5 V\n    mode = "slow"\n    part = 12.5 %\n\nbefore unit')
     run = perform(f'test t "T"\n    let ok = volts > 1 V\n    {text}\n    read v_in\n    check v_in >= 1 V\n', header=header)
     assert run.of(events.Shown)[0].text == shown

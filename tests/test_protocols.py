@@ -34,7 +34,7 @@ def supply() -> SimulatedSupply:
     return SimulatedSupply("Firnline,PS-36", "psu", World(Fm2ControlBoard("FC00400"), lambda: 0.0), "battery")
 
 
-def say(device, *messages: str) -> str:  # noqa: ANN001
+def say(device, *messages: str) -> str:
     """The last reply to some messages; replies before it are read."""
     reply = ""
     for message in messages:
@@ -102,7 +102,7 @@ PART = st.sampled_from([b"1", b"-2.5E3", b'"#1 x"', b"#", b"#0"]) | st.binary(ma
 MESSAGE = st.lists(PART, max_size=4).map(b",".join)
 
 
-def whole(stream: bytes, data, take) -> tuple[list[bytes], bytes]:  # noqa: ANN001
+def whole(stream: bytes, data, take) -> tuple[list[bytes], bytes]:
     """What a framer gives for bytes that arrive in any pieces, and what is left."""
     framer, found = Framer(b"\n"), []
     while stream:

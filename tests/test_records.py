@@ -375,7 +375,7 @@ def test_what_is_stored_is_of_the_type_of_its_column(journal: Path) -> None:  # 
                 assert isinstance(value, kinds[type(column.type).__name__]) and not isinstance(value, bool), column
 
 
-def test_a_store_at_a_url_of_another_kind_is_refused(tmp_path: Path, ibexite) -> None:  # noqa: ANN001
+def test_a_store_at_a_url_of_another_kind_is_refused(tmp_path: Path, ibexite) -> None:
     for open_it in (open_store, open_lookup):
         with pytest.raises(MistakeError, match="stores at such a URL are not known"):
             open_it("other://host/base")
@@ -400,7 +400,7 @@ def test_many_processes_may_store_into_a_new_store_at_once(tmp_path: Path) -> No
     assert len(open_lookup(tmp_path).runs()) == 4 and not list((tmp_path / "journals").glob("*.jsonl"))
 
 
-def test_a_disk_that_fails_while_syncing_is_told_at_the_next_event(tmp_path: Path, monkeypatch) -> None:  # noqa: ANN001
+def test_a_disk_that_fails_while_syncing_is_told_at_the_next_event(tmp_path: Path, monkeypatch) -> None:
     journal = Journal(tmp_path / "j.jsonl")
     monkeypatch.setattr(os, "fsync", lambda handle: (_ for _ in ()).throw(OSError(5, "Input/output error")))
     journal(emitted(EVENTS[1]))

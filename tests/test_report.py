@@ -50,7 +50,7 @@ class Page(HTMLParser):
 
 
 @pytest.fixture(scope="module")
-def records(tmp_path_factory) -> Path:  # noqa: ANN001
+def records(tmp_path_factory) -> Path:
     """A store with a run of a weak and of a shorted unit."""
     from ibexite.demo.project import make_project
     from ibexite.engine.orders import Orders
@@ -117,7 +117,7 @@ def test_in_a_figure_of_two_curves_each_limit_says_whose_it_is(records: Path) ->
     assert pictures_of(test, {**test.figures[0], "ys": ["eff", "p_loss", "nobody"]})[0].panels[1].failing[0].label.startswith("failed (")
 
 
-def test_a_figure_says_where_only_the_first_points_were_kept(records: Path, monkeypatch) -> None:  # noqa: ANN001
+def test_a_figure_says_where_only_the_first_points_were_kept(records: Path, monkeypatch) -> None:
     test = next(test for test in record(records, WEAK).tests if test.figures and "p_loss" in test.figures[-1]["ys"])
     result = next(r for r in test.results if r["subject"] == "p_loss")
     result["failed"] = 1234
@@ -172,7 +172,7 @@ def test_every_format_of_an_export_holds_all_numbers(records: Path, tmp_path: Pa
         assert numbers <= found, (name, sorted(numbers - found)[:5])
 
 
-def test_no_half_report_is_left_and_the_run_stays(ibexite, project: Path) -> None:  # noqa: ANN001
+def test_no_half_report_is_left_and_the_run_stays(ibexite, project: Path) -> None:
     (project / "in_the_way").write_text("")
     assert ibexite("run", "fm2_final.ibx", "--serial", GOOD, "--simulate", "--yes", "--no-report").returncode == 5
     done = ibexite("report", "last", "--out", "in_the_way/r.html")

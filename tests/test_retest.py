@@ -15,7 +15,7 @@ from tests.test_what_people_see import ONE
 from tests.test_what_people_see import RUN as SMALL
 
 
-def test_a_retest_takes_the_parameters_that_were_set_by_hand(ibexite, project: Path) -> None:  # noqa: ANN001
+def test_a_retest_takes_the_parameters_that_were_set_by_hand(ibexite, project: Path) -> None:
     assert ibexite(*RUN, "--serial", GOOD, "--with", "eff_floor=97.5 %").returncode == 1
     done = ibexite("retest", GOOD, "--failed", "--simulate", "--yes", "--no-report")
     assert done.returncode == 1 and "changed since" not in done.stdout, done.stdout
@@ -24,7 +24,7 @@ def test_a_retest_takes_the_parameters_that_were_set_by_hand(ibexite, project: P
     assert [again for _, again in told] == [0, 1]
 
 
-def test_a_retest_of_what_failed_takes_along_the_tests_that_needed_it(ibexite, project: Path) -> None:  # noqa: ANN001
+def test_a_retest_of_what_failed_takes_along_the_tests_that_needed_it(ibexite, project: Path) -> None:
     path = project / "fm2_final.ibx"
     path.write_text(path.read_text().replace('"Efficiency over input and load"', '"Efficiency" needs pass of regulation')
                     .replace("droop <= 48 mV", "droop <= 2 mV"))  # fmt: skip
@@ -34,7 +34,7 @@ def test_a_retest_of_what_failed_takes_along_the_tests_that_needed_it(ibexite, p
     assert done.returncode == 5 and "4 of 4 tests passed" in done.stdout, done.stdout
 
 
-def test_a_retest_merges_keeps_the_history_and_marks_what_has_changed(ibexite, project: Path) -> None:  # noqa: ANN001
+def test_a_retest_merges_keeps_the_history_and_marks_what_has_changed(ibexite, project: Path) -> None:
     assert ibexite(*RUN, "--serial", WEAK).returncode == 1
     again = ("retest", WEAK, "--failed", "--simulate", "--yes", "--no-report")
     done = ibexite(*again)
@@ -51,7 +51,7 @@ def test_a_retest_merges_keeps_the_history_and_marks_what_has_changed(ibexite, p
     assert ibexite("retest", WEAK, "--failed").returncode == 2  # nothing failed there any more
 
 
-def test_a_retest_on_another_profile_or_program_says_so(ibexite, project: Path, small) -> None:  # noqa: ANN001
+def test_a_retest_on_another_profile_or_program_says_so(ibexite, project: Path, small) -> None:
     shutil.copy(SHIPPED / "scpi-power-supply.toml", project / "mine.toml")
     bench = project / "bench.toml"
     bench.write_text(bench.read_text().replace('"scpi-power-supply"', '"mine.toml"'))
@@ -66,7 +66,7 @@ def test_a_retest_on_another_profile_or_program_says_so(ibexite, project: Path, 
         assert re.search(f"changed since run .*: .*{told}", done.stdout), done.stdout
 
 
-def test_a_retest_takes_texts_over(ibexite, project: Path) -> None:  # noqa: ANN001
+def test_a_retest_takes_texts_over(ibexite, project: Path) -> None:
     first = LOOPS.format(inside="", after='check mark matches "m-.*"').replace(
         '        ask word = text "Word?"\n        read who = query(supply, "*IDN?") as text\n', "        let word = name\n"
     )

@@ -31,7 +31,7 @@ def rows(project: Path, query: str) -> list[tuple]:
     (("--tag", "quick"), {"alive", "rails"}), (("--selection", "list.csv"), {"rails", "regulation"}),
     (("--only", "rails", "--tag", "quick"), {"rails"}),
 ])  # fmt: skip
-def test_tests_are_chosen_and_the_run_is_a_trial_for_it(ibexite, project: Path, options, ran) -> None:  # noqa: ANN001
+def test_tests_are_chosen_and_the_run_is_a_trial_for_it(ibexite, project: Path, options, ran) -> None:
     path = project / "fm2_final.ibx"
     text = path.read_text().replace('"Board is alive" gate', '"Board is alive" gate tags quick')
     path.write_text(text.replace('"Supply rails"', '"Supply rails" tags quick, dc'))
@@ -48,13 +48,13 @@ def test_tests_are_chosen_and_the_run_is_a_trial_for_it(ibexite, project: Path, 
     (("--params", "no.toml"), "there is no such parameter file"), (("--with", "eff_floor=1 V"), "'1 V' is a voltage"),
     (("--like", "x"), "there are no runs yet"), (("--readings", "r.toml"), "there is no such file of readings"),
 ])  # fmt: skip
-def test_what_cannot_be_done_is_said_before_anything_is_connected(ibexite, options, told) -> None:  # noqa: ANN001
+def test_what_cannot_be_done_is_said_before_anything_is_connected(ibexite, options, told) -> None:
     serial = () if "--table" in options else ("--serial", GOOD)
     done = ibexite(*RUN, *serial, *options)
     assert done.returncode == 2 and told in done.stderr and "Traceback" not in done.stderr, done.stderr
 
 
-def test_parameters_from_a_file_a_stored_run_and_the_command_line(ibexite, project: Path) -> None:  # noqa: ANN001
+def test_parameters_from_a_file_a_stored_run_and_the_command_line(ibexite, project: Path) -> None:
     (project / "p.toml").write_text('eff_floor = "70 %"\nvin_low = "8 V"\n')
     ibexite(*RUN, "--serial", GOOD, "--params", "p.toml", "--with", "vin_low=9.5 V", "--only", "alive")
     (project / "p.csv").write_text("name,value\nvin_high,12.5 V\n")
@@ -65,7 +65,7 @@ def test_parameters_from_a_file_a_stored_run_and_the_command_line(ibexite, proje
 
 
 @pytest.mark.parametrize("suffix", ["csv", "xlsx"])
-def test_a_table_runs_each_row_and_gets_the_results(ibexite, project: Path, suffix: str) -> None:  # noqa: ANN001
+def test_a_table_runs_each_row_and_gets_the_results(ibexite, project: Path, suffix: str) -> None:
     table = [["serial", "lot", "eff_floor"], [GOOD, "0412", ""], [WEAK, "0412", "99 %"]]
     if suffix == "csv":
         (project / "units.csv").write_text("\n".join(map(",".join, table)) + "\n")
@@ -91,14 +91,14 @@ def test_a_table_runs_each_row_and_gets_the_results(ibexite, project: Path, suff
 @pytest.mark.parametrize(("last", "told"), [
     (f"{WEAK},99 V", "'99 V' is a voltage"), (f"{WEAK},many", "'many' is not a number"), ("FM1,90 %", "'FM1' is not a serial number"),
 ])  # fmt: skip
-def test_a_mistake_in_the_last_row_of_a_table_is_found_before_the_first_unit(ibexite, project: Path, last: str, told: str) -> None:  # noqa: ANN001
+def test_a_mistake_in_the_last_row_of_a_table_is_found_before_the_first_unit(ibexite, project: Path, last: str, told: str) -> None:
     (project / "units.csv").write_text(f"serial,eff_floor\n{GOOD},\n{GOOD},81 %\n{last}\n")
     done = ibexite(*RUN, "--table", "units.csv")
     assert done.returncode == 2 and told in done.stderr and "units.csv: row 4, unit" in done.stderr, done.stderr
     assert "PASS" not in done.stdout and not (project / "records" / "ibexite.sqlite").exists()
 
 
-def test_lot_blocks_run_once_and_repeat_and_stop_on_fail(ibexite, project: Path) -> None:  # noqa: ANN001
+def test_lot_blocks_run_once_and_repeat_and_stop_on_fail(ibexite, project: Path) -> None:
     path = project / "fm2_final.ibx"
     text = path.read_text().replace("before unit", 'before lot\n    show "lot begins"\n\nbefore unit')
     path.write_text(text.replace("between 17 mA and 46 mA", "between 1 mA and 2 mA").replace('alive" gate', 'alive"') +
@@ -112,7 +112,7 @@ def test_lot_blocks_run_once_and_repeat_and_stop_on_fail(ibexite, project: Path)
     assert done.stdout.count("PASS (trial)") == 3
 
 
-def test_a_test_that_keeps_the_state_of_another_is_not_chosen_without_it(ibexite, project: Path) -> None:  # noqa: ANN001
+def test_a_test_that_keeps_the_state_of_another_is_not_chosen_without_it(ibexite, project: Path) -> None:
     path = project / "fm2_final.ibx"
     path.write_text(path.read_text().replace('test rails "Supply rails"', 'test rails "Supply rails" keeps state'))
     done = ibexite(*RUN, "--serial", GOOD, "--only", "rails")
@@ -121,7 +121,7 @@ def test_a_test_that_keeps_the_state_of_another_is_not_chosen_without_it(ibexite
     assert ibexite(*RUN, "--serial", GOOD, "--only", "rails", "--only", "alive").returncode == 5
 
 
-def test_a_variant_of_the_project_makes_no_trial_and_another_parameter_does(ibexite, project: Path) -> None:  # noqa: ANN001
+def test_a_variant_of_the_project_makes_no_trial_and_another_parameter_does(ibexite, project: Path) -> None:
     path = project / "ibexite.toml"
     path.write_text(path.read_text().replace("[project]", '[project]\nvariants = ["eff_floor"]', 1))
     for given, told in (("eff_floor=80 %", False), ("vin_low=8 V", True)):
@@ -173,7 +173,7 @@ yes_above = "2.5 V"
 """
 
 
-def test_any_bench_is_rehearsed_with_prepared_readings_and_a_clock_that_runs_ahead(ibexite, project: Path) -> None:  # noqa: ANN001
+def test_any_bench_is_rehearsed_with_prepared_readings_and_a_clock_that_runs_ahead(ibexite, project: Path) -> None:
     (project / "soak.ibx").write_text(REHEARSAL)
     (project / "any.toml").write_text(BENCH)
     (project / "r.toml").write_text('[readings]\nt_mast = ["21 degC", "overload", "overload", "overload", "38.5 degC", "37 degC", '
@@ -193,7 +193,7 @@ def test_any_bench_is_rehearsed_with_prepared_readings_and_a_clock_that_runs_ahe
     assert done.returncode == 2 and "Did you mean t_mast?" in done.stderr
 
 
-def test_timing_tells_what_lines_and_commands_cost(ibexite) -> None:  # noqa: ANN001
+def test_timing_tells_what_lines_and_commands_cost(ibexite) -> None:
     done = ibexite(*RUN, "--serial", GOOD, "--timing", "--only", "efficiency")
     assert "read v_in, i_in, v_out, i_out together" in done.stdout and "dmm  READ?" in done.stdout
     line = next(line for line in done.stdout.splitlines() if "eload  CURR …" in line)
@@ -228,7 +228,7 @@ def test_halting_shows_values_evaluates_formulas_and_runs_a_line_again(project: 
     assert rows(project, "SELECT count(*) FROM curves WHERE name = 'rail_3v3'") == [(2,)]
 
 
-def test_measurements_are_listed_run_alone_and_made_from_templates(ibexite, project: Path) -> None:  # noqa: ANN001
+def test_measurements_are_listed_run_alone_and_made_from_templates(ibexite, project: Path) -> None:
     listed = json.loads(ibexite("measure", "--list", "--format", "json").stdout)
     assert {(m["name"], m["kind"]) for m in listed} == {
         ("band_pass", "sequence"), ("one_db_point", "python"), ("heater_power", "program")}  # fmt: skip
@@ -254,7 +254,7 @@ def test_measurements_are_listed_run_alone_and_made_from_templates(ibexite, proj
     assert done.returncode == 5, done.stderr
 
 
-def test_the_last_run_is_the_one_started_last_even_within_one_second(ibexite, project: Path) -> None:  # noqa: ANN001
+def test_the_last_run_is_the_one_started_last_even_within_one_second(ibexite, project: Path) -> None:
     for serial in (GOOD, WEAK):
         ibexite(*RUN, "--serial", serial, "--only", "alive")
     for later in (GOOD, WEAK):  # whatever their ids and the wall clock say: what counts is the order of starting
@@ -265,7 +265,7 @@ def test_the_last_run_is_the_one_started_last_even_within_one_second(ibexite, pr
         assert f" {later} " in ibexite("runs").stdout.splitlines()[1]
 
 
-def test_a_measurement_at_the_desk_says_which_role_nobody_plays(ibexite, project: Path) -> None:  # noqa: ANN001
+def test_a_measurement_at_the_desk_says_which_role_nobody_plays(ibexite, project: Path) -> None:
     desk = ("measure", "band_pass", "--bench", "analog.toml", "--simulate")
     done = ibexite(*desk, "--role", "tap=v_filter")
     assert done.returncode == 2 and "band_pass needs the signal 'reference'" in done.stderr

@@ -24,7 +24,7 @@ from tests.runs import lines
 
 
 @pytest.fixture
-def instrument(tmp_path) -> Iterator[Callable[..., Session]]:  # noqa: ANN001
+def instrument(tmp_path) -> Iterator[Callable[..., Session]]:
     """A session with a small server whose replies are given: bytes, "silent", "close", or (seconds, bytes)."""
     listeners, sessions, threads = [], [], []
 
@@ -74,7 +74,7 @@ def instrument(tmp_path) -> Iterator[Callable[..., Session]]:  # noqa: ANN001
         thread.join(2)
 
 
-def test_a_query_is_answered_and_told(instrument) -> None:  # noqa: ANN001
+def test_a_query_is_answered_and_told(instrument) -> None:
     session = instrument(b"+5.0\n")
     assert session.query("VOLT?") == "+5.0"
     assert lines(session.user.said) == ["psu> VOLT?", "psu< +5.0"]
@@ -86,7 +86,7 @@ def test_a_query_is_answered_and_told(instrument) -> None:  # noqa: ANN001
     ([b"+5.", "close"] * 2, "silent for 0.25 s in the middle of a reply: b'+5.'"),
     ([b"5\n6\n", b"5\n6\n"], "sent what nobody had asked for: b'6\\n'"),
 ])  # fmt: skip
-def test_each_failure_has_its_message_after_one_reconnect(instrument, replies, what) -> None:  # noqa: ANN001
+def test_each_failure_has_its_message_after_one_reconnect(instrument, replies, what) -> None:
     session = instrument(*replies)
     with pytest.raises(LinkError) as error:
         session.query("VOLT?")
@@ -97,21 +97,21 @@ def test_each_failure_has_its_message_after_one_reconnect(instrument, replies, w
 
 
 @pytest.mark.parametrize("trouble", ["silent", "close", b"+5.", b"1\n2\n"])
-def test_one_failure_is_mended_by_connecting_anew(instrument, trouble) -> None:  # noqa: ANN001
+def test_one_failure_is_mended_by_connecting_anew(instrument, trouble) -> None:
     session = instrument(trouble, b"+7\n", b"+8\n")
     assert session.query("VOLT?") == "+7"
     assert session.query("CURR?") == "+8"
     assert any(line.startswith("psu! ") and line.endswith("connecting anew") for line in lines(session.user.said))
 
 
-def test_a_late_reply_is_not_taken_for_the_next_one(instrument) -> None:  # noqa: ANN001
+def test_a_late_reply_is_not_taken_for_the_next_one(instrument) -> None:
     session = instrument((0.4, b"late\n"), b"first\n", b"second\n")
     assert session.query("A?") == "first"
     time.sleep(0.3)
     assert session.query("B?") == "second"
 
 
-def test_a_query_that_clears_what_it_reads_is_not_repeated(instrument) -> None:  # noqa: ANN001
+def test_a_query_that_clears_what_it_reads_is_not_repeated(instrument) -> None:
     session = instrument("silent", b"1\n")
     with pytest.raises(LinkError, match="after 'STAT:QUES[?]'"):
         session.query("STAT:QUES?", may_repeat=False)
@@ -119,7 +119,7 @@ def test_a_query_that_clears_what_it_reads_is_not_repeated(instrument) -> None: 
     assert session.query("VOLT?") == "1", "the link is fit for the next one"
 
 
-def test_set_ups_of_readings_are_sent_again_when_they_may_be_lost(instrument, tmp_path) -> None:  # noqa: ANN001
+def test_set_ups_of_readings_are_sent_again_when_they_may_be_lost(instrument, tmp_path) -> None:
     session = instrument(b"1\n", b"2\n", b"3\n")
     commands = load_profile("scpi-scanning-multimeter", tmp_path).readings["dc_voltage"]
     item = Item("v", session, commands, 101, {"range": 10.0}, 1.0, units.VOLT, None)
@@ -133,7 +133,7 @@ def test_set_ups_of_readings_are_sent_again_when_they_may_be_lost(instrument, tm
     assert values == [1, 2, 3] and sent == [1, 1, 2]
 
 
-def test_a_broken_connection_is_mended_before_a_setting(instrument) -> None:  # noqa: ANN001
+def test_a_broken_connection_is_mended_before_a_setting(instrument) -> None:
     session = instrument(b"9\n")
     session.link._socket.shutdown(socket.SHUT_RDWR)
     session.send("VOLT 9")
@@ -141,7 +141,7 @@ def test_a_broken_connection_is_mended_before_a_setting(instrument) -> None:  # 
     assert session.recoveries
 
 
-def test_another_instrument_at_the_address_is_refused(instrument) -> None:  # noqa: ANN001
+def test_another_instrument_at_the_address_is_refused(instrument) -> None:
     session = instrument(b"Firnline,DM-65S,1,1\n")
     with pytest.raises(InstrumentError) as error:
         session.identify("Firnline,PS-36.*")
@@ -149,13 +149,13 @@ def test_another_instrument_at_the_address_is_refused(instrument) -> None:  # no
     assert "expects identity 'Firnline,PS-36.*'" in error.value.remedy
 
 
-def test_errors_of_the_instrument_are_read_until_its_queue_is_empty(instrument) -> None:  # noqa: ANN001
+def test_errors_of_the_instrument_are_read_until_its_queue_is_empty(instrument) -> None:
     session = instrument(b'-222,"Data out of range"\n', b'-113,"Undefined header"\n', b'+0,"No error"\n')
     assert session.errors_after(session.query("SYST:ERR?")) == ['-222,"Data out of range"', '-113,"Undefined header"']
 
 
 @pytest.mark.parametrize(("held", "read"), [(70, 70), (1000, 200)])
-def test_the_errors_of_a_whole_sweep_are_read_and_those_without_end_are_not(instrument, held: int, read: int) -> None:  # noqa: ANN001
+def test_the_errors_of_a_whole_sweep_are_read_and_those_without_end_are_not(instrument, held: int, read: int) -> None:
     session = instrument(*[b'-222,"Data out of range"\n'] * held, b'0,"No error"\n')
     assert len(session.errors_after(session.query("SYST:ERR?"))) == read
 

@@ -125,7 +125,7 @@ def test_what_is_ordered_wrongly_is_refused_before_anything_begins(project: Path
     assert mistakes.value.opened.findings and open_to_vet(project / "bad.ibx", None, {}).has_mistakes
 
 
-def test_a_run_that_cannot_begin_says_so_where_it_is_waited_for(project: Path, monkeypatch) -> None:  # noqa: ANN001
+def test_a_run_that_cannot_begin_says_so_where_it_is_waited_for(project: Path, monkeypatch) -> None:
     monkeypatch.setattr("ibexite.station.simulated_bench.sys.executable", "/bin/false")
     opened = open_to_run(project / "fm2_final.ibx", None, {})
     handle = RunService(project / "records").start(UnitOrders(opened.program, opened.bench, GOOD, orders=SIMULATED), (), Consenting(), Stop())  # fmt: skip
@@ -133,7 +133,7 @@ def test_a_run_that_cannot_begin_says_so_where_it_is_waited_for(project: Path, m
         handle.wait()
 
 
-def test_what_was_left_over_is_told_and_not_printed(project: Path, capsys) -> None:  # noqa: ANN001
+def test_what_was_left_over_is_told_and_not_printed(project: Path, capsys) -> None:
     records = project / "records"
     (records / "journals").mkdir(parents=True)
     (records / "journals" / "20261123-090000-aaaaaa.jsonl").write_text("no\njournal\n")
@@ -162,7 +162,7 @@ def refuse_to_start(word: str, monkeypatch: pytest.MonkeyPatch) -> None:
     """No process whose command has the word in it can be started, as where the computer has none left."""
     popen = subprocess.Popen
 
-    def start(command: list[str], **options: Any) -> subprocess.Popen[bytes]:  # noqa: ANN401
+    def start(command: list[str], **options: Any) -> subprocess.Popen[bytes]:
         if any(word in part for part in command):
             raise BlockingIOError(errno.EAGAIN, "Resource temporarily unavailable")
         return popen(command, **options)

@@ -129,7 +129,7 @@ def test_ctrl_c_ends_with_its_code_also_where_python_would_die_of_it(tmp_path: P
 
 
 @pytest.mark.parametrize("module", ["ibexite.simulate.server", "ibexite.station.report_helper"])
-def test_a_helper_whose_run_has_gone_says_nothing(project: Path, module: str) -> None:  # noqa: ANN001
+def test_a_helper_whose_run_has_gone_says_nothing(project: Path, module: str) -> None:
     plan = make_plan(read_bench(project / "bench.toml"), GOOD, own_ports=True).as_data()
     request = {"records": str(project), "run": "none", "report": "r.html"}
     order = json.dumps(plan if "server" in module else request) + "\n"
@@ -162,7 +162,7 @@ def test_a_run_whose_output_nobody_reads_can_be_stopped(project: Path) -> None:
         assert lookup.runs()[0]["verdict"] == "aborted"
 
 
-def test_a_signal_while_a_row_is_recorded_does_not_lose_it(perform) -> None:  # noqa: ANN001
+def test_a_signal_while_a_row_is_recorded_does_not_lose_it(perform) -> None:
     rows: list[events.Row] = []
 
     def journal(event: events.Event) -> None:

@@ -77,7 +77,7 @@ def same(one: Any, other: Any) -> bool:
 
 
 @pytest.mark.parametrize("kind", KINDS)
-def test_an_event_that_is_read_back_is_the_one_that_was_told(tmp_path_factory, kind: type) -> None:  # noqa: ANN001
+def test_an_event_that_is_read_back_is_the_one_that_was_told(tmp_path_factory, kind: type) -> None:
     path: Path = tmp_path_factory.mktemp("journal") / "j.jsonl"
     writer, told = Journal(path), []
 

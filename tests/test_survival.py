@@ -31,7 +31,7 @@ def test_a_run_that_was_started_to_outlive_its_terminal_does(project: Path) -> N
 
 
 @pytest.mark.parametrize("serial, code", [(GOOD, 5), (WEAK, 1)])
-def test_a_reader_who_leaves_changes_no_exit_code(ibexite, project: Path, serial: str, code: int) -> None:  # noqa: ANN001
+def test_a_reader_who_leaves_changes_no_exit_code(ibexite, project: Path, serial: str, code: int) -> None:
     process = subprocess.Popen([*IBEXITE, *RUN, "--serial", serial, "--no-report"], cwd=project, stdout=subprocess.PIPE, stderr=subprocess.PIPE)
     assert process.stdout and process.stderr
     process.stdout.readline()
@@ -54,7 +54,7 @@ def test_a_report_helper_that_is_killed_costs_the_report_alone(project: Path) ->
     assert "the report was not written" in out and "ibexite report" in out
 
 
-def test_the_last_run_is_the_last_one_whatever_the_time_zone_says(ibexite, monkeypatch) -> None:  # noqa: ANN001
+def test_the_last_run_is_the_last_one_whatever_the_time_zone_says(ibexite, monkeypatch) -> None:
     for serial, zone in ((WEAK, "XXX-12"), (GOOD, "YYY+12")):  # by wall time the second run is a day before the first
         monkeypatch.setenv("TZ", zone)
         ibexite(*RUN, "--serial", serial, "--only", "alive", "--no-report")
@@ -70,7 +70,7 @@ def _newer(path: Path) -> None:
 
 
 @pytest.mark.parametrize("spoil", [Path.mkdir, lambda path: path.write_bytes(os.urandom(9000)), _newer], ids=["folder", "noise", "newer"])  # fmt: skip
-def test_records_that_cannot_be_used_are_told_before_anything_is_on(ibexite, project: Path, spoil) -> None:  # noqa: ANN001
+def test_records_that_cannot_be_used_are_told_before_anything_is_on(ibexite, project: Path, spoil) -> None:
     (project / "records").mkdir()
     spoil(project / "records" / "ibexite.sqlite")
     done = ibexite(*RUN, "--serial", GOOD, "--no-report")
@@ -85,7 +85,7 @@ def test_records_that_vanish_during_a_run_make_no_pass_and_leave_nothing_on(proj
     assert process.returncode == 3 and "Traceback" not in told and "outputs off: load, supply" in out
 
 
-def test_a_store_that_somebody_holds_is_waited_for_and_hinders_nobody_from_looking(ibexite, project: Path) -> None:  # noqa: ANN001
+def test_a_store_that_somebody_holds_is_waited_for_and_hinders_nobody_from_looking(ibexite, project: Path) -> None:
     ibexite(*RUN, "--serial", WEAK, "--no-report")
     process, journal = begun(project)
     assert process.stderr
@@ -107,7 +107,7 @@ KINDS = {
 
 
 @pytest.mark.parametrize("kind", KINDS)
-def test_what_is_no_plain_file_is_told_wherever_a_file_is_read(tmp_path, monkeypatch, kind: str) -> None:  # noqa: ANN001
+def test_what_is_no_plain_file_is_told_wherever_a_file_is_read(tmp_path, monkeypatch, kind: str) -> None:
     damaged.make_files(tmp_path)
     monkeypatch.chdir(tmp_path)
     signal.signal(signal.SIGALRM, lambda number, frame: pytest.fail("it hangs"))
@@ -133,7 +133,7 @@ LONG = "n" * 300
     "new measurement {} --in python", "new project {}", "runs --records {}", "show last --records {}", "report last --out {}.html", "measure {} --simulate",
     "retest {}", "demo {}", "export last --to csv --out {}", "simulate {}.toml", "sql {}", "explain {}",
 ])  # fmt: skip
-def test_a_name_that_no_file_can_have_gets_a_message(ibexite, command: str) -> None:  # noqa: ANN001
+def test_a_name_that_no_file_can_have_gets_a_message(ibexite, command: str) -> None:
     done = ibexite(*command.format(LONG).split())
     assert done.returncode in (1, 2, 3) and "internal error" not in done.stderr + done.stdout, done.stderr[-300:]
     assert "Traceback" not in done.stderr and "No such command" not in done.stderr and done.stderr.strip()
@@ -144,7 +144,7 @@ def test_a_name_that_no_file_can_have_gets_a_message(ibexite, command: str) -> N
     ("sensor_parts", "measurements/heater_power.measurement.toml", '"heater_power.py"', f'"{LONG}.py"'),
     ("sensor_parts", "ibexite.toml", '"measurements"', f'"{LONG}"'), ("sensor_parts", "sensor_parts.ibx", "parts_limits.csv", LONG),
 ])  # fmt: skip
-def test_such_a_name_in_a_file_gets_a_message(ibexite, project: Path, vetted: str, file: str, old: str, new: str) -> None:  # noqa: ANN001
+def test_such_a_name_in_a_file_gets_a_message(ibexite, project: Path, vetted: str, file: str, old: str, new: str) -> None:
     text = (project / file).read_text()
     assert old in text
     (project / file).write_text(text.replace(old, new, 1))

@@ -35,7 +35,7 @@ LOOPS = """test t "T"
 """
 
 
-def loops(perform, inside: str = "", after: str = "") -> Recorded:  # noqa: ANN001
+def loops(perform, inside: str = "", after: str = "") -> Recorded:
     """The loop with all that gives texts."""
     return perform(
         LOOPS.format(inside=inside, after=after), files={"marks.py": MARKS}, operator=Prepared("x", "y", "y"),
@@ -69,27 +69,27 @@ def read_back(run: Recorded, folder: Path) -> RunRows:
     ("", 'check seldom matches "m-low|m-high"', "pass", [0]),  # what was never read is not judged
     ("", 'check seldom matches "m-low"', "fail", [1]),
 ])  # fmt: skip
-def test_texts_of_loops_are_judged_point_by_point(perform, inside: str, after: str, verdict: str, failed: list[int]) -> None:  # noqa: ANN001  # fmt: skip
+def test_texts_of_loops_are_judged_point_by_point(perform, inside: str, after: str, verdict: str, failed: list[int]) -> None:  # fmt: skip
     run = loops(perform, inside, after)
     assert run.outcome.tests["t"] == verdict, [r.reason for r in run.of(Judged)]
     assert [result.failed for result in run.of(Judged)] == failed
 
 
 @pytest.mark.parametrize(("wanted", "said", "failing"), [("x", "y", ["high", "odd"]), ("y", "x", ["low"])])
-def test_the_worst_text_is_told_with_its_place_and_what_was_demanded(perform, wanted: str, said: str, failing: list[str]) -> None:  # noqa: ANN001  # fmt: skip
+def test_the_worst_text_is_told_with_its_place_and_what_was_demanded(perform, wanted: str, said: str, failing: list[str]) -> None:  # fmt: skip
     (result,) = loops(perform, after=f'check word == "{wanted}"').of(Judged)
     assert (result.said, result.demand, result.at) == (said, f'is "{wanted}"', {"name": failing[0]})
     assert (result.value, result.low, result.margin, result.judged) == (None, None, None, 3)
     assert result.failing == [[place] for place in failing]
 
 
-def test_a_text_that_cannot_be_had_is_a_hole_that_does_not_pass(perform) -> None:  # noqa: ANN001
+def test_a_text_that_cannot_be_had_is_a_hole_that_does_not_pass(perform) -> None:
     lines = ('test t "T"\n    read word = query(supply, "NONE?") as text\n    check word matches ".*"\n')  # fmt: skip
     run = perform(lines, change=lambda text: text.replace("[roles.supply]", "[roles.supply]\nraw = true"))
     assert run.outcome.tests["t"] == "error"
 
 
-def test_texts_are_stored_as_words(perform, tmp_path: Path) -> None:  # noqa: ANN001
+def test_texts_are_stored_as_words(perform, tmp_path: Path) -> None:
     run = loops(perform, after="let again = mark")
     rows = read_back(run, tmp_path)
     labels = {c["name"]: json.loads(c["labels"]) for c in rows.tests[0].curves if c["kind"] == "text"}
@@ -101,14 +101,14 @@ def test_texts_are_stored_as_words(perform, tmp_path: Path) -> None:  # noqa: AN
     assert len([row for row in run.of(events.Row) if "y" in row.v]) == 6  # two turns outside, two within each
 
 
-def test_two_axes_of_other_texts_do_not_meet(perform) -> None:  # noqa: ANN001
+def test_two_axes_of_other_texts_do_not_meet(perform) -> None:
     lines = 'test {0} "A"\n    sweep name over "{1}", "{2}"\n        let x = 1 V\n    check x >= 0 V\n'
     both = lines.format("a", "low", "high") + lines.format("b", "up", "down") + "    let d = a.x - x\n    check d >= -1 V\n"
     run = perform(both)
     assert run.outcome.tests["b"] == "error"  # by number both would be 0 and 1
 
 
-def test_people_read_words_wherever_texts_are_shown(ibexite, project: Path) -> None:  # noqa: ANN001
+def test_people_read_words_wherever_texts_are_shown(ibexite, project: Path) -> None:
     after = 'check mark matches "m-[lh].*"\n    plot level against name'
     text = HEADER + LOOPS.format(inside="read level = v_in", after=after).replace(
         '        ask word = text "Word?"\n        read who = query(supply, "*IDN?") as text\n', "        let word = name\n"
@@ -127,7 +127,7 @@ def test_people_read_words_wherever_texts_are_shown(ibexite, project: Path) -> N
     assert all(f">{word}</text>" in figure for word in ("low", "high", "odd"))
 
 
-def test_a_wait_for_a_text_is_recorded_as_text(perform, tmp_path: Path) -> None:  # noqa: ANN001
+def test_a_wait_for_a_text_is_recorded_as_text(perform, tmp_path: Path) -> None:
     lines = (
         'test t "T"\n    wait reading who = query(supply, "*IDN?") as text every 1 ms until who == "{0}" timeout 5 ms\n    read v_in\n    check v_in >= 1 V\n'
     )

@@ -85,7 +85,7 @@ def test_the_examples_are_tidy(path: Path) -> None:
     assert tidy(Source(path.name, text)) == text, f"run: ibexite tidy {path}"
 
 
-def shaken(text: str, data) -> str:  # noqa: ANN001
+def shaken(text: str, data) -> str:
     """A text with other blanks: around operators, at ends of lines, between lines."""
     lines = []
     for line in text.split("\n"):
@@ -98,7 +98,7 @@ def shaken(text: str, data) -> str:  # noqa: ANN001
 
 @settings(max_examples=25, deadline=None, suppress_health_check=list(HealthCheck))
 @given(st.data(), st.sampled_from(EXAMPLES))
-def test_tidying_keeps_the_meaning_and_undoes_what_was_shaken(data, path: Path) -> None:  # noqa: ANN001
+def test_tidying_keeps_the_meaning_and_undoes_what_was_shaken(data, path: Path) -> None:
     text = path.read_text()
     made = tidy(Source("t.ibx", shaken(text, data)))
     assert [line for line in made.split("\n") if line] == [line for line in text.split("\n") if line]
@@ -110,7 +110,7 @@ def lines_of(text: str) -> list[str]:
 
 @settings(max_examples=60, deadline=None, suppress_health_check=list(HealthCheck))
 @given(st.data(), st.sampled_from([*EXAMPLES, None]))
-def test_any_text_ends_in_a_report(data, path: Path | None) -> None:  # noqa: ANN001
+def test_any_text_ends_in_a_report(data, path: Path | None) -> None:
     """Examples with lines cut, doubled, moved, words exchanged, and texts of any kind: never a traceback, never a hang."""
     text = path.read_text() if path else WHOLE
     lines = lines_of(text)
@@ -186,7 +186,7 @@ def test_the_grammar_for_editors_is_made_from_the_words_of_the_language() -> Non
     ("sensor_parts.ibx", "FP0107", 5), ("sensor_parts.ibx", "FP0005", 1), ("sensor_parts.ibx", "FP0037", 1), ("characterise.ibx", "FC00400", 5),
     ("characterise.ibx", "FC00427", 1),
 ])  # fmt: skip
-def test_the_examples_run(ibexite, project: Path, sequence: str, serial: str, verdict: int) -> None:  # noqa: ANN001
+def test_the_examples_run(ibexite, project: Path, sequence: str, serial: str, verdict: int) -> None:
     done = ibexite("run", sequence, "--serial", serial, "--simulate", "--yes", "--no-report")
     assert done.returncode == verdict, done.stdout + done.stderr
     assert "NOT OFF" not in done.stdout and "internal error" not in done.stdout
@@ -195,6 +195,6 @@ def test_the_examples_run(ibexite, project: Path, sequence: str, serial: str, ve
 
 
 @pytest.mark.parametrize("sequence", ["sensor_parts.ibx", "characterise.ibx"])
-def test_the_points_of_the_examples_are_drawn(ibexite, project: Path, sequence: str) -> None:  # noqa: ANN001
+def test_the_points_of_the_examples_are_drawn(ibexite, project: Path, sequence: str) -> None:
     assert ibexite("preview", sequence, "--plot", "points.png").returncode == 0
     assert (project / "points.png").read_bytes().startswith(b"\x89PNG")

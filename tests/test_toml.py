@@ -13,10 +13,10 @@ from ibexite.toml_reader import read_toml
 
 
 @pytest.fixture
-def table(tmp_path: Path):  # noqa: ANN201
+def table(tmp_path: Path):
     """Reads a TOML text."""
 
-    def read(text: str):  # noqa: ANN202
+    def read(text: str):
         (tmp_path / "f.toml").write_text(text)
         return read_toml(tmp_path / "f.toml", what="test file")
 
@@ -32,7 +32,7 @@ def table(tmp_path: Path):  # noqa: ANN201
     ("n = 'x'", lambda t: t.table("n"), "'x' does not fit"), ("nmae = 'x'", lambda t: [t.text("name", ""), t.finish()], "is not a key"),
     ("n = 2027", lambda t: t.date("n"), "2027 does not fit"),
 ])  # fmt: skip
-def test_values_that_do_not_fit_are_named(table, text: str, asked, what: str) -> None:  # noqa: ANN001
+def test_values_that_do_not_fit_are_named(table, text: str, asked, what: str) -> None:
     with pytest.raises(MistakeError) as error:
         asked(table(text))
     assert what in error.value.what and re.fullmatch(r".*f[.]toml(:1)?: n\w*", error.value.where)

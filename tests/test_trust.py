@@ -22,14 +22,6 @@ PROFILES = Path(instruments.__file__).with_name("profiles")
 GOOD_TEST = 'test good "Good"\n    read v_in\n    check v_in >= 1 V\n'
 
 
-def verdicts(run) -> dict[str, str]:  # noqa: ANN001
-    return {e.test: e.verdict for e in run.of(events.TestEnded)}
-
-
-def told(run, test: str) -> events.TestEnded:  # noqa: ANN001
-    return next(e for e in run.of(events.TestEnded) if e.test == test)
-
-
 LOOP = """test t "T"
     sweep k from 1 V to 3 V step 1 V
         read x1 = v_out
@@ -43,17 +35,17 @@ LOOP = """test t "T"
     "if 1 V / (x1 - x1) > 1\n            wait 1 ms", "set load.current = 9 A * (k / 1 V)",
     "watch v_in <= 2 V every 10 ms\n            wait 1 ms", "repeat again until x1 > 90 V timeout 10 ms\n            wait 2 ms",
 ])  # fmt: skip
-def test_points_that_were_judged_count_however_the_loop_ends(perform, line: str) -> None:  # noqa: ANN001
+def test_points_that_were_judged_count_however_the_loop_ends(perform, line: str) -> None:
     run = perform(LOOP.format(line=line) + GOOD_TEST)
     result = run.result("too much")
     assert (result.verdict, result.failed >= 1) == ("fail", True)
-    assert run.outcome.verdict == "fail" and told(run, "t").has_failed
+    assert run.outcome.verdict == "fail" and run.of(events.TestEnded, test="t")[0].has_failed
     assert any(row.v[0] > 2 for row in run.of(events.Row)), "the row in which it ended is kept"
 
 
-def test_a_good_test_that_is_left_is_no_pass_and_the_run_a_trial(perform) -> None:  # noqa: ANN001
+def test_a_good_test_that_is_left_is_no_pass_and_the_run_a_trial(perform) -> None:
     run = perform('test t "T"\n    read v_in\n    check v_in >= 1 V\n    skip "the rest"\n' + GOOD_TEST)
-    assert verdicts(run) == {"t": "skipped", "good": "pass"}
+    assert run.verdicts == {"t": "skipped", "good": "pass"}
     assert [r.code for r in run.outcome.trial] == ["simulated", "left_out"]
 
 
@@ -61,31 +53,31 @@ def test_a_good_test_that_is_left_is_no_pass_and_the_run_a_trial(perform) -> Non
     ("gate if v > 5", "", "gate"), ("gate off", "", "gate"), ("if v > 5", "needs pass of first", "needs"),
     ("if 1 / (v - v) > 0", "", ""), ("if v > 5", "", "plain"),
 ])  # fmt: skip
-def test_a_test_that_did_not_pass_opens_no_way(perform, clauses: str, second: str, skip: str) -> None:  # noqa: ANN001
+def test_a_test_that_did_not_pass_opens_no_way(perform, clauses: str, second: str, skip: str) -> None:
     header = HEADER.replace("before unit", "params\n    v = 1\n\nbefore unit")
     run = perform(f'{GOOD_TEST}test first "F" {clauses}\n    read v_in\n    check v_in >= 1 V\n'
                   f'test second "S" {second}\n    read v_in\n    check v_in >= 1 V\n', header=header)  # fmt: skip
     codes = {r.code for r in run.outcome.trial}
     if not skip:  # a condition that nobody can decide
-        assert told(run, "first").verdict == "error" and run.outcome.verdict == "error"
+        assert run.of(events.TestEnded, test="first")[0].verdict == "error" and run.outcome.verdict == "error"
     elif skip == "plain":  # the test's own `if` leaves a pass whole
-        assert verdicts(run)["second"] == "pass" and codes == {"simulated"}
+        assert run.verdicts["second"] == "pass" and codes == {"simulated"}
     else:
-        assert told(run, "second").reason.code == skip and "left_out" in codes
+        assert run.of(events.TestEnded, test="second")[0].reason.code == skip and "left_out" in codes
 
 
-def test_needs_pass_of_a_test_with_corners_means_all_of_them(perform) -> None:  # noqa: ANN001
+def test_needs_pass_of_a_test_with_corners_means_all_of_them(perform) -> None:
     text = ('group both "G" over c = 1, 2\n    test first "F"\n        read v_in\n        check v_in >= 1 V * c * {factor}\n'
             'test second "S" needs pass of first\n    read v_in\n    check v_in >= 1 V\n')  # fmt: skip
-    assert verdicts(perform(text.format(factor=1)))["second"] == "pass"
+    assert perform(text.format(factor=1)).verdicts["second"] == "pass"
     run = perform(text.format(factor=6))
-    assert verdicts(run)["first [c = 1]"] == "pass" and told(run, "second").reason.code == "needs"
+    assert run.verdicts["first [c = 1]"] == "pass" and run.of(events.TestEnded, test="second")[0].reason.code == "needs"
 
 
 OVERLOAD = '[instruments.dmm.simulated]\ntrouble = [{{ query = "READ?", how = "{how}", nth = {nth}, times = {times} }}]'
 
 
-def spoilt(how: str, nth: int, times: int):  # noqa: ANN201
+def spoilt(how: str, nth: int, times: int):
     """Changes the bench so that some readings of the meter are bad."""
     return lambda text: text.replace("[instruments.dmm.simulated]", OVERLOAD.format(how=how, nth=nth, times=times))
 
@@ -102,21 +94,21 @@ THREE = """test t "T"
     "check abs(slope(v_out)) <= 6 V", "let worst = max(v_out)\n    let twice = 2 * worst\n    check v_out <= twice allowing 1 bad\n    check twice <= 12 V",
 ])  # fmt: skip
 @pytest.mark.parametrize(("how", "verdict"), [("overload", "fail"), ("garbage", "error")])
-def test_a_result_that_stands_on_bad_readings_does_not_pass(perform, line: str, how: str, verdict: str) -> None:  # noqa: ANN001
+def test_a_result_that_stands_on_bad_readings_does_not_pass(perform, line: str, how: str, verdict: str) -> None:
     run = perform(THREE.format(line=line), change=spoilt(how, 2, 3))
-    assert run.outcome.verdict == verdict, told(run, "t")
+    assert run.outcome.verdict == verdict, run.of(events.TestEnded, test="t")[0]
     assert "1 bad value left out of it" in run.of(events.Judged)[-1].reason
     if "allowing" not in line:
         allowed = perform(THREE.format(line=line + " allowing 1 bad"), change=lambda text: text)
         assert allowed.outcome.verdict == "pass" and "1 bad value left out of it" in allowed.of(events.Judged)[0].reason
 
 
-def test_a_condition_on_a_result_that_stands_on_bad_readings_is_an_error(perform) -> None:  # noqa: ANN001
+def test_a_condition_on_a_result_that_stands_on_bad_readings_is_an_error(perform) -> None:
     run = perform(THREE.format(line="if max(v_out) < 99 V\n        read v_in"), change=spoilt("overload", 2, 3))
-    assert "the condition cannot be decided" in told(run, "t").reason.text
+    assert "the condition cannot be decided" in run.of(events.TestEnded, test="t")[0].reason.text
 
 
-def test_an_average_of_which_one_reading_is_bad_is_bad(perform) -> None:  # noqa: ANN001
+def test_an_average_of_which_one_reading_is_bad_is_bad(perform) -> None:
     run = perform('test t "T"\n    read v_out averaging 4\n    check v_out <= 6 V\n', change=spoilt("overload", 2, 3))
     assert run.outcome.verdict == "fail" and run.of(events.Judged)[0].reason == "overload"
 
@@ -124,46 +116,46 @@ def test_an_average_of_which_one_reading_is_bad_is_bad(perform) -> None:  # noqa
 @pytest.mark.parametrize(("how", "clause", "verdict"), [
     ("overload", "", "fail"), ("garbage", "", "error"), ("garbage", " allowing 1 bad in a row", "pass"),
 ])  # fmt: skip
-def test_what_cannot_be_seen_cannot_be_watched(perform, how: str, clause: str, verdict: str) -> None:  # noqa: ANN001
+def test_what_cannot_be_seen_cannot_be_watched(perform, how: str, clause: str, verdict: str) -> None:
     run = perform(f'test t "T"\n    watch v_out <= 6 V every 5 ms{clause}\n        wait 40 ms\n        read v_in\n    check v_in >= 1 V\n',
                   change=spoilt(how, 3, 3), clock=Still())  # fmt: skip
-    assert verdicts(run)["t"] == verdict, told(run, "t")
+    assert run.verdicts["t"] == verdict, run.of(events.TestEnded, test="t")[0]
     if verdict != "pass":
-        assert "watch: v_out could not be read" in told(run, "t").reason.text
+        assert "watch: v_out could not be read" in run.of(events.TestEnded, test="t")[0].reason.text
 
 
-def test_a_protection_that_trips_fails_the_test_in_which_it_happened(perform) -> None:  # noqa: ANN001
+def test_a_protection_that_trips_fails_the_test_in_which_it_happened(perform) -> None:
     run = perform('test first "B"\n    read v_in\n    check v_in >= 1 V\n'
                   'test trip "T"\n    set supply.over_voltage = 8 V\n    wait 20 ms\n    read v_out\n    check v_out <= 6 V\n'
                   'test later "A"\n    read v_out\n    check v_out between 4 V and 6 V\n')  # fmt: skip
-    assert verdicts(run)["first"] == "pass" and verdicts(run)["trip"] == "fail"
-    assert "protection of supply has tripped" in told(run, "trip").reason.text
-    assert verdicts(run)["later"] in ("pass", "skipped") and run.outcome.verdict == "fail"
+    assert run.verdicts["first"] == "pass" and run.verdicts["trip"] == "fail"
+    assert "protection of supply has tripped" in run.of(events.TestEnded, test="trip")[0].reason.text
+    assert run.verdicts["later"] in ("pass", "skipped") and run.outcome.verdict == "fail"
 
 
 @pytest.mark.parametrize("line", ["set load.current = 9 A", 'ask confirm "Out?"'])
-def test_a_line_of_after_unit_that_fails_is_no_pass(perform, line: str) -> None:  # noqa: ANN001
+def test_a_line_of_after_unit_that_fails_is_no_pass(perform, line: str) -> None:
     run = perform(f"{GOOD_TEST}after unit\n    {line}\n", operator=NoOperator())
     assert run.outcome.verdict == "error" and "after unit" in run.outcome.reason.text
 
 
-def test_texts_for_the_operator_wait_until_everything_is_off(perform) -> None:  # noqa: ANN001
+def test_texts_for_the_operator_wait_until_everything_is_off(perform) -> None:
     run = perform(GOOD_TEST + 'after unit\n    show "Take {serial} out."\n    set supply.output = off\n')
     kinds = [type(e).__name__ for e in run.events]
     assert kinds.index("MadeSafe") < kinds.index("Shown") < kinds.index("RunEnded")
 
 
-def test_two_loops_of_one_name_send_their_own_points(perform) -> None:  # noqa: ANN001
+def test_two_loops_of_one_name_send_their_own_points(perform) -> None:
     loop = "        sweep vset over {}\n            set supply.voltage = vset\n            read {} = v_in\n"
     run = perform('test t "f_odd__name"\n    read v_out\n    if v_out > 4 V\n' + loop.format("7 V, 8 V", "a")
                   + "    else\n" + loop.format("12 V, 13 V", "b") + '    note "f_curve__x"\n    check v_out >= 1 V\n')  # fmt: skip
-    assert run.outcome.verdict == "pass", told(run, "t")
+    assert run.outcome.verdict == "pass", run.of(events.TestEnded, test="t")[0]
     sent = [line for line in run.traffic if line.startswith("psu> SOUR1:VOLT ")]
     assert sent[-3:] == ["psu> SOUR1:VOLT 7", "psu> SOUR1:VOLT 8", "psu> SOUR1:VOLT 9"]
 
 
-def test_without_a_journal_of_any_kind_nothing_goes_on(perform) -> None:  # noqa: ANN001
-    def broken(event) -> None:  # noqa: ANN001
+def test_without_a_journal_of_any_kind_nothing_goes_on(perform) -> None:
+    def broken(event) -> None:
         if isinstance(event, events.TestStarted):
             raise TypeError("not serialisable")
 
@@ -173,8 +165,8 @@ def test_without_a_journal_of_any_kind_nothing_goes_on(perform) -> None:  # noqa
     assert len(end) == 1 and end[0].verdict == "error"
 
 
-def test_a_verdict_that_cannot_be_recorded_is_no_pass(perform) -> None:  # noqa: ANN001
-    def full(event) -> None:  # noqa: ANN001
+def test_a_verdict_that_cannot_be_recorded_is_no_pass(perform) -> None:
+    def full(event) -> None:
         if isinstance(event, events.RunEnded):
             raise OSError(28, "No space left on device")
 
@@ -185,15 +177,15 @@ def test_a_verdict_that_cannot_be_recorded_is_no_pass(perform) -> None:  # noqa:
 @pytest.mark.parametrize(("raw", "what"), [
     ("SOUR1:VOLT 17.5", "17.5 V, beyond its ceiling of 17 V"), ("SOUR1:CURR 2", "2 A, beyond its ceiling of 1.5 A"),
 ])  # fmt: skip
-def test_raw_commands_do_not_lead_beyond_a_ceiling(perform, raw: str, what: str) -> None:  # noqa: ANN001
+def test_raw_commands_do_not_lead_beyond_a_ceiling(perform, raw: str, what: str) -> None:
     run = perform(f'test t "T"\n    send supply "{raw}"\n    read v_in\n    check v_in >= 1 V\n{GOOD_TEST}',
                   change=lambda text: text.replace('[roles.supply]', '[roles.supply]\nraw = true'))  # fmt: skip
-    assert run.outcome.verdict == "error" and what in told(run, "t").reason.text
+    assert run.outcome.verdict == "error" and what in run.of(events.TestEnded, test="t")[0].reason.text
     after = run.traffic[run.traffic.index(f"psu> {raw}") :]
     assert next(line for line in after if "OUTP1 O" in line) == "psu> OUTP1 OFF"
 
 
-def test_two_runs_on_one_bench_do_not_reset_each_others_instruments(serve, tmp_path, monkeypatch) -> None:  # noqa: ANN001
+def test_two_runs_on_one_bench_do_not_reset_each_others_instruments(serve, tmp_path, monkeypatch) -> None:
     from ibexite.bench.bench import Bench
     from ibexite.errors import BenchError
 
@@ -214,37 +206,37 @@ def test_two_runs_on_one_bench_do_not_reset_each_others_instruments(serve, tmp_p
     second.close()
 
 
-def test_a_question_without_anybody_to_answer_ends_the_run(perform) -> None:  # noqa: ANN001
+def test_a_question_without_anybody_to_answer_ends_the_run(perform) -> None:
     run = perform(GOOD_TEST + 'test asks "A"\n    ask look = yes_no "Lit?"\n    check look is yes\ntest last "L"\n    read v_out\n'
                   "    check v_out >= 1 V\n", operator=NoOperator())  # fmt: skip
-    assert verdicts(run) == {"good": "pass", "asks": "error", "last": "skipped"} and told(run, "last").reason.code == "answer"
+    assert run.verdicts == {"good": "pass", "asks": "error", "last": "skipped"} and run.of(events.TestEnded, test="last")[0].reason.code == "answer"
 
 
-def test_keeps_state_holds_for_the_test_that_runs(perform) -> None:  # noqa: ANN001
+def test_keeps_state_holds_for_the_test_that_runs(perform) -> None:
     run = perform('test a "A"\n    set supply.voltage = 7 V\n    read v_in\n    check v_in >= 1 V\n'
                   'test b "B" keeps state if 1 > 2\n    read v_in\n    check v_in >= 1 V\n'
                   'test c "C"\n    read volts = supply.voltage\n    check volts within 9 V +/- 50 mV\n')  # fmt: skip
-    assert verdicts(run) == {"a": "pass", "b": "skipped", "c": "pass"}
+    assert run.verdicts == {"a": "pass", "b": "skipped", "c": "pass"}
 
 
-def test_setting_back_trips_no_protection(perform) -> None:  # noqa: ANN001
+def test_setting_back_trips_no_protection(perform) -> None:
     header = HEADER.replace("supply.output = on", "supply.over_voltage = 10 V, supply.output = on")
     run = perform('test a "A"\n    set supply.over_voltage = 17 V, supply.voltage = 15 V\n    wait 20 ms\n    read v_in\n    check v_in >= 14 V\n'
                   'test b "B"\n    read v_in\n    check v_in within 9 V +/- 0.2 V\n', header=header)  # fmt: skip
     assert run.outcome.verdict == "pass", run.outcome
 
 
-def test_what_a_broken_test_left_behind_is_not_charged_to_the_next(perform) -> None:  # noqa: ANN001
+def test_what_a_broken_test_left_behind_is_not_charged_to_the_next(perform) -> None:
     run = perform('test a "A"\n    set supply.current_limit = 1 mA, load.current = 900 mA\n    wait 20 ms\n    set load.current = 9 A\n'
                   + GOOD_TEST)  # fmt: skip
-    assert verdicts(run) == {"a": "error", "good": "pass"}
+    assert run.verdicts == {"a": "error", "good": "pass"}
     assert {e.test for e in run.of(events.Limiting)} == {"a"}
 
 
-def test_a_load_without_its_source_has_not_limited(perform) -> None:  # noqa: ANN001
+def test_a_load_without_its_source_has_not_limited(perform) -> None:
     run = perform('test a "A"\n    set load.current = 500 mA\n    wait 20 ms\n    set supply.output = off\n    wait 30 ms\n'
                   '    set supply.output = on\n    wait 50 ms\n    read v_in\n    check v_in >= 1 V\n')  # fmt: skip
-    assert run.outcome.verdict == "pass", told(run, "a")
+    assert run.outcome.verdict == "pass", run.of(events.TestEnded, test="a")[0]
 
 
 @pytest.mark.parametrize(("check", "verdict"), [
@@ -252,12 +244,12 @@ def test_a_load_without_its_source_has_not_limited(perform) -> None:  # noqa: AN
     ("check x1 >= line(1 -> 5 V, 3 -> 5 V along n) - 0.5 V", "pass"), ("check x1 >= line(1 -> 5 V, 3 -> 5 V along n) - 0.5 V + 1 V", "fail"),
     ("check x1 within line(1 -> 5 V, 3 -> 5 V along n) +/- 5 %", "pass"),
 ])  # fmt: skip
-def test_limits_may_be_curves_and_formulas_of_lines(perform, check: str, verdict: str) -> None:  # noqa: ANN001
+def test_limits_may_be_curves_and_formulas_of_lines(perform, check: str, verdict: str) -> None:
     run = perform(f'test t "T"\n    sweep n from 1 to 3 step 1\n        read x1 = v_out\n        let k = x1 + 1 mV * n\n    {check}\n')
-    assert run.outcome.verdict == verdict, (told(run, "t"), run.outcome.reason.text)
+    assert run.outcome.verdict == verdict, (run.of(events.TestEnded, test="t")[0], run.outcome.reason.text)
 
 
-def test_limits_that_run_over_an_axis_are_kept_point_by_point(perform) -> None:  # noqa: ANN001
+def test_limits_that_run_over_an_axis_are_kept_point_by_point(perform) -> None:
     run = perform('test t "T"\n    sweep n from 1 to 3 step 1\n        read v_out\n        check v_out >= 1 V * n as "live"\n'
                   '    check v_out >= line(1 -> 1 V, 3 -> 3 V along n) as "whole"\n    check v_out >= 1 V as "level"\n'
                   '    sweep q from 1 to 4 step 1\n        read late = v_out\n'
@@ -268,7 +260,7 @@ def test_limits_that_run_over_an_axis_are_kept_point_by_point(perform) -> None: 
     assert run.result("late").limits == [[1.0, 1.0, 20.0], [2.0, 1.0, 20.0], [3.0, 1.0, 22.0], [4.0, 1.0, 26.0]]
 
 
-def test_a_search_in_a_sweep_keeps_its_bounds(perform) -> None:  # noqa: ANN001
+def test_a_search_in_a_sweep_keeps_its_bounds(perform) -> None:
     run = perform("""test t "T"
     sweep n over 1, 2
         search level from 9 V to 8 V resolution 0.5 V until now < 1 V
@@ -305,17 +297,17 @@ MEASURED = """measurement loading "Output over load"
 """
 
 
-def test_measurements_in_loops_are_renewed_bounded_and_give_curves(perform) -> None:  # noqa: ANN001
+def test_measurements_in_loops_are_renewed_bounded_and_give_curves(perform) -> None:
     header = MEASURED + HEADER
     line = "measure loading(sink = load, output = v_out, most = {}) as it"
     run = perform(f'test t "T"\n    sweep k over 1, 2\n        {line.format("100 mA * k")}\n        let least = min(it.volts)\n'
                   f"    check least >= 4.5 V\ntest u \"U\"\n    {line.format('0.2 A')}\n    check it.volts >= 4.9 V\n", header=header)  # fmt: skip
-    assert verdicts(run) == {"t": "error", "u": "pass"}, "in t there is no limit near which it could refine"
+    assert run.verdicts == {"t": "error", "u": "pass"}, "in t there is no limit near which it could refine"
     plain = header.replace(" refine where volts near its limit at most 7 points", "")
     run = perform(f'test t "T"\n    sweep k over 1, 2\n        {line.format("100 mA * k")}\n        let least = min(it.volts)\n    check least >= 4.5 V\n'
                   f'test v "V"\n    read v_in\n    {line.format("0.1 A * v_in / 1 V")}\n    check v_in >= 1 V\n', header=plain)  # fmt: skip
-    assert verdicts(run) == {"t": "pass", "v": "error"}
-    assert "most is out of its bounds" in told(run, "v").reason.text
+    assert run.verdicts == {"t": "pass", "v": "error"}
+    assert "most is out of its bounds" in run.of(events.TestEnded, test="v")[0].reason.text
     tables = [t.table for t in run.of(events.TableStarted) if t.axes[0]["name"] == "amps"]
     amps = [[row.x[0] for row in run.of(events.Row) if row.table == table] for table in tables]
     assert amps == [[0, 0.025, 0.05, 0.075, 0.1], [0, 0.05, 0.1, 0.15, 0.2]]
@@ -332,7 +324,7 @@ def test_reasons_stay_as_long_as_a_value_of_their_run_does() -> None:
     assert [r.code for r in earlier.reasons({"r2"})] == ["halted"]
 
 
-def test_a_halt_is_a_remark_and_makes_a_trial(perform) -> None:  # noqa: ANN001
+def test_a_halt_is_a_remark_and_makes_a_trial(perform) -> None:
     answers = iter(["next", "again", "continue"])
     run = perform(GOOD_TEST, halts=Halts(lambda halt, _: next(answers), stops=frozenset({"good"})))
     assert [r.code for r in run.outcome.trial] == ["simulated", "halted"]
@@ -340,10 +332,10 @@ def test_a_halt_is_a_remark_and_makes_a_trial(perform) -> None:  # noqa: ANN001
     assert 8 < run.of(events.Halted)[1].values["v_in"] < 10
 
 
-def test_a_run_by_itself_is_a_whole_lot_and_may_be_looked_at_in_its_blocks(perform) -> None:  # noqa: ANN001
+def test_a_run_by_itself_is_a_whole_lot_and_may_be_looked_at_in_its_blocks(perform) -> None:
     asked: list[str] = []
 
-    def prompt(halt, evaluate) -> str:  # noqa: ANN001
+    def prompt(halt, evaluate) -> str:
         asked.append(evaluate("1 V + 0 * v_in") if "v_in" in halt.values else "")
         with pytest.raises(MistakeError, match="'other' has no value here") as unknown:
             evaluate("other + 1 V")
@@ -356,10 +348,10 @@ def test_a_run_by_itself_is_a_whole_lot_and_may_be_looked_at_in_its_blocks(perfo
     assert [event.text for event in run.of(events.Shown)] == ["a lot begins", "a unit ends", "a lot ends"]
 
 
-def test_at_a_halt_a_formula_has_the_value_of_this_place(perform) -> None:  # noqa: ANN001
+def test_at_a_halt_a_formula_has_the_value_of_this_place(perform) -> None:
     found: list[str] = []
 
-    def prompt(halt, evaluate) -> str:  # noqa: ANN001
+    def prompt(halt, evaluate) -> str:
         if "v_in" in halt.values:
             found.append(evaluate("0 * v_in + 2 V") if "curve" not in evaluate("v_in") else evaluate("v_in"))
         return "next"
@@ -371,9 +363,9 @@ def test_at_a_halt_a_formula_has_the_value_of_this_place(perform) -> None:  # no
     assert set(found) - {"- V"} == {"2 V", "a curve of 3 values over u"}, "- V: a reading that there is not yet"
 
 
-def test_a_curve_whose_limits_are_upside_down_is_an_error(perform) -> None:  # noqa: ANN001
+def test_a_curve_whose_limits_are_upside_down_is_an_error(perform) -> None:
     run = perform('test t "T"\n    read v_out, v_in\n    check v_out between v_in and v_out\n')
-    assert run.outcome.verdict == "error" and "is above the upper one" in told(run, "t").reason.text
+    assert run.outcome.verdict == "error" and "is above the upper one" in run.of(events.TestEnded, test="t")[0].reason.text
 
 
 @pytest.mark.parametrize("value", [math.inf, -math.inf])
@@ -384,7 +376,7 @@ def test_infinity_is_no_wait(value: float) -> None:
         Runtime.wait(None, value)  # type: ignore[arg-type]
 
 
-def test_a_setting_is_sent_and_recorded_with_the_digits_that_the_instrument_takes(perform, project) -> None:  # noqa: ANN001
+def test_a_setting_is_sent_and_recorded_with_the_digits_that_the_instrument_takes(perform, project) -> None:
     exact = perform('test t "T"\n    set supply.voltage = 8.12345678901 V\n    read v_in\n    check v_in >= 1 V\n')
     assert "psu> SOUR1:VOLT 8.12345678901" in exact.traffic
     profile = (PROFILES / "scpi-power-supply.toml").read_text()
@@ -394,14 +386,14 @@ def test_a_setting_is_sent_and_recorded_with_the_digits_that_the_instrument_take
     assert "psu> SOUR1:VOLT 8.123" in run.traffic and not any("8.1234" in line for line in run.traffic)
 
 
-def test_what_is_asked_back_may_differ_by_the_resolution_that_the_profile_tells(project) -> None:  # noqa: ANN001
+def test_what_is_asked_back_may_differ_by_the_resolution_that_the_profile_tells(project) -> None:
     text = (PROFILES / "scpi-power-supply.toml").read_text()
     (project / "coarse.toml").write_text(text.replace("[settings.voltage]\n", '[settings.voltage]\nresolution = "50 mV"\n'))
     rooms = [load_profile(name, project).settings["voltage"].room(8.1) for name in ("scpi-power-supply", "coarse.toml")]
     assert rooms == [pytest.approx(8.1e-3 + 1e-4 * 36, abs=1e-8), 0.05]
 
 
-def test_a_guard_moves_the_limits_of_every_point_of_a_curve(perform) -> None:  # noqa: ANN001
+def test_a_guard_moves_the_limits_of_every_point_of_a_curve(perform) -> None:
     run = perform("""test t "T"
     sweep u over 7 V, 8 V, 9 V
         set supply.voltage = u

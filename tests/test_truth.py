@@ -23,7 +23,7 @@ def truth(serial: str, vin: float, iload: float) -> tuple[float, float]:
 
 
 @pytest.mark.parametrize("serial", [GOOD, WEAK])
-def test_every_stored_point_agrees_with_the_model_of_the_board(ibexite, project: Path, serial: str) -> None:  # noqa: ANN001
+def test_every_stored_point_agrees_with_the_model_of_the_board(ibexite, project: Path, serial: str) -> None:
     done = ibexite("run", "fm2_final.ibx", "--serial", serial, "--simulate", "--yes", "--no-report")
     assert done.returncode in (1, 5), done.stdout
     lookup = open_lookup(project / "records")
@@ -40,7 +40,7 @@ def test_every_stored_point_agrees_with_the_model_of_the_board(ibexite, project:
     assert results["p_loss"]["value"] == max(grid.column("p_loss"))
 
 
-def test_one_bad_channel_of_a_scan_is_the_only_hole(perform) -> None:  # noqa: ANN001
+def test_one_bad_channel_of_a_scan_is_the_only_hole(perform) -> None:
     """The range of one channel is too small: it alone is overloaded; the others of the same scan are kept."""
     run = perform('test t "T"\n    read v_in, v_out, rail_3v3 together\n    check v_in >= 8 V\n    check v_out >= 4 V\n',
                   change=lambda text: text.replace("{ channel = 103, range = \"10 V\" }", "{ channel = 103, range = \"1 V\" }"))  # fmt: skip

@@ -10,25 +10,7 @@ from ibexite import events
 from tests.conftest import HEADER, WEAK
 
 
-def told(run, kind, **wanted):  # noqa: ANN001, ANN003, ANN201
-    return [e for e in run.of(kind) if all(getattr(e, k) == v for k, v in wanted.items())]
-
-
-def columns(run, name: str):  # noqa: ANN001, ANN201
-    """All values of a column, in the order of the rows."""
-    found = []
-    for table in run.of(events.TableStarted):
-        names = [c["name"] for c in table.columns]
-        if name in names:
-            found += [row.v[names.index(name)] for row in run.of(events.Row) if row.table == table.table]
-    return found
-
-
-def ended(run) -> dict[str, tuple[str, str]]:  # noqa: ANN001
-    return {e.test: (e.verdict, e.reason.text) for e in run.of(events.TestEnded)}
-
-
-def test_a_repeat_counts_its_turns_and_notes_when_they_began(perform) -> None:  # noqa: ANN001
+def test_a_repeat_counts_its_turns_and_notes_when_they_began(perform) -> None:
     run = perform("""test t "T"
     repeat scan 4 times every 30 ms
         read v_out
@@ -44,15 +26,15 @@ test u "U"
     check v_in >= 5 V
     check i_in >= 1 mA
 """)
-    assert run.outcome.verdict == "pass", ended(run)
-    elapsed = columns(run, "scan_elapsed")
+    assert run.outcome.verdict == "pass", run.ended
+    elapsed = run.columns("scan_elapsed")
     assert elapsed[0] == 0 and all(late >= 0.03 * turn - 1e-3 for turn, late in enumerate(elapsed))  # never early
     assert sorted(elapsed) == elapsed and len(elapsed) == 4
-    assert told(run, events.Value, name="centre")[0].n == (4, 4)
-    assert 1 <= len(columns(run, "i_in")) <= 3
+    assert run.of(events.Value, name="centre")[0].n == (4, 4)
+    assert 1 <= len(run.columns("i_in")) <= 3
 
 
-def test_a_search_finds_the_first_value_and_never_goes_past_the_coarse_one(perform) -> None:  # noqa: ANN001
+def test_a_search_finds_the_first_value_and_never_goes_past_the_coarse_one(perform) -> None:
     run = perform("""test drop "Drop"
     set load.current = 700 mA
     search vin from 9 V to 4 V resolution 20 mV until v_out < 4.9 V
@@ -69,20 +51,20 @@ test never "Never"
     check level <= 8.5 V
     check level >= 7 V as "nobody knows"
 """)
-    found = told(run, events.Value, name="vin")[0].value
+    found = run.of(events.Value, name="vin")[0].value
     visited = [row.x[0] for row in run.of(events.Row) if row.table == 1]
-    held = [x for x, v in zip(visited, columns(run, "v_out"), strict=True) if v < 4.9]
+    held = [x for x, v in zip(visited, run.columns("v_out"), strict=True) if v < 4.9]
     assert found == min((abs(x - found), x) for x in visited)[1] and found == max(held)
     assert min(visited) == held[0], "it went past the first coarse value at which the condition held"
     assert any(abs(x - found - 0.02) < 1e-9 for x in visited), "the value before it was not looked at"
-    assert ended(run)["drop"][0] == "pass"
-    bound = told(run, events.Value, name="level")[0]
+    assert run.ended["drop"][0] == "pass"
+    bound = run.of(events.Value, name="level")[0]
     assert (bound.value, bound.bound) == (None, "below 8 V")
     assert run.result("level").verdict == "pass" and run.result("level").said == "below 8 V"
     assert run.result("nobody knows").verdict == "error"
 
 
-def test_what_a_branch_leaves_out_was_never_measured_and_is_not_judged(perform) -> None:  # noqa: ANN001
+def test_what_a_branch_leaves_out_was_never_measured_and_is_not_judged(perform) -> None:
     run = perform("""test t "T"
     sweep iload over 0 A, 100 mA, 200 mA
         set load.current = iload
@@ -101,14 +83,14 @@ def test_what_a_branch_leaves_out_was_never_measured_and_is_not_judged(perform) 
     check rail_3v3 >= 3 V
     check v_in >= 1 V as "nothing there"
 """)
-    assert [math.isnan(v) for v in columns(run, "v_out")] == [True, False, False]
+    assert [math.isnan(v) for v in run.columns("v_out")] == [True, False, False]
     results = {r.label: r for r in run.of(events.Judged)}
     assert [(results[n].judged, results[n].bad, results[n].verdict) for n in ("v_out", "half", "size", "rail_3v3")] == [
         (2, 0, "pass"), (2, 0, "pass"), (2, 0, "pass"), (1, 0, "pass")]  # fmt: skip
     assert (results["nothing there"].verdict, results["nothing there"].reason) == ("error", "nothing was judged")
 
 
-def test_a_loop_that_is_left_keeps_the_turn_it_was_in(perform) -> None:  # noqa: ANN001
+def test_a_loop_that_is_left_keeps_the_turn_it_was_in(perform) -> None:
     run = perform("""test t "T"
     sweep vin over 9 V, 8 V
         sweep iload from 0 A to 400 mA step 100 mA
@@ -122,12 +104,12 @@ def test_a_loop_that_is_left_keeps_the_turn_it_was_in(perform) -> None:  # noqa:
     check v_in >= 7 V
 """)
     assert [len(row.x) for row in run.of(events.Row)] == [2] * 8
-    assert told(run, events.LoopLeft)[0].why == "enough"
+    assert run.of(events.LoopLeft)[0].why == "enough"
     assert [run.result(n).judged for n in ("v_out", "v_in")] == [8, 7]
     assert run.outcome.verdict == "pass"
 
 
-def test_a_watch_ends_the_test_at_once(perform) -> None:  # noqa: ANN001
+def test_a_watch_ends_the_test_at_once(perform) -> None:
     run = perform("""test quiet "Quiet"
     watch v_out between 4.5 V and 5.5 V every 20 ms
         read v_in
@@ -147,16 +129,16 @@ test behind "Behind"
     read v_out
     check v_out >= 1 V
 """)
-    verdicts = ended(run)
+    verdicts = run.ended
     assert verdicts["quiet"][0] == "pass" and run.result("watch v_out").judged >= 2
     assert verdicts["tripped"][0] == "fail" and "watch: i_in was" in verdicts["tripped"][1]
-    assert not told(run, events.Value, name="rail_3v3")
+    assert not run.of(events.Value, name="rail_3v3")
     assert verdicts["stopping"][0] == "fail" and verdicts["behind"][0] == "skipped"
-    trip = told(run, events.Judged, label="watch i_in")[0]
+    trip = run.of(events.Judged, label="watch i_in")[0]
     assert trip.value > 0.06 and trip.failed == 1
 
 
-def test_waiting_for_readings_logs_them_and_runs_out_of_time(perform) -> None:  # noqa: ANN001
+def test_waiting_for_readings_logs_them_and_runs_out_of_time(perform) -> None:
     run = perform(
         """test settles "Settles"
     set load.current = 300 mA
@@ -168,15 +150,15 @@ test never "Never"
     check v_in >= 1 V
 """.replace("    check v_in >= 1 V\n", "    read v_in\n    check v_in >= 1 V\n")
     )
-    assert ended(run)["settles"][0] == "pass"
+    assert run.ended["settles"][0] == "pass"
     assert len([r for r in run.of(events.Row) if r.table == 1]) >= 3
     waited = [column for table in run.of(events.TableStarted) for column in table.columns if table.axes[0]["name"] == "waited"]
     assert [(c["name"], c["unit"], c["shown"]) for c in waited][:1] == [("v_out", "V", "V")]
-    verdict, reason = ended(run)["never"]
+    verdict, reason = run.ended["never"]
     assert verdict == "error" and "the wait for v_in ran out of time after 0.06 s, last v_in = 9" in reason
 
 
-def test_limits_are_guarded_and_bad_values_allowed_only_where_it_is_said(perform) -> None:  # noqa: ANN001
+def test_limits_are_guarded_and_bad_values_allowed_only_where_it_is_said(perform) -> None:
     from tests.test_engine import trouble
 
     run = perform("""test t "T"
@@ -195,7 +177,7 @@ def test_limits_are_guarded_and_bad_values_allowed_only_where_it_is_said(perform
     assert refused.verdict == "error"
 
 
-def test_yes_and_no_and_texts_are_judged(perform) -> None:  # noqa: ANN001
+def test_yes_and_no_and_texts_are_judged(perform) -> None:
     run = perform("""test t "T"
     read v_out
     let regulates = v_out > 4.5 V
@@ -216,7 +198,7 @@ def test_yes_and_no_and_texts_are_judged(perform) -> None:  # noqa: ANN001
     assert [row.x for row in run.of(events.Row)] == [("slow",), ("fast",)]
 
 
-def test_conditions_clauses_and_corners_decide_which_tests_run(perform) -> None:  # noqa: ANN001
+def test_conditions_clauses_and_corners_decide_which_tests_run(perform) -> None:
     header = HEADER.replace("before unit", 'params\n    variant = "A" of "A", "B"\n\nbefore unit', 1)
     run = perform("""test only_b "B" if variant == "B"
     read v_in
@@ -246,7 +228,7 @@ test silent "Off" off
 test last "L"
     stop "enough"
 """, header=header)  # fmt: skip
-    verdicts = ended(run)
+    verdicts = run.ended
     assert verdicts["only_b"] == ("skipped", "its condition is not met")
     assert verdicts["needing"] == ("skipped", "it needs failing to pass (fail)")
     assert [n for n in verdicts if n.startswith(("loaded", "again"))] == [
@@ -278,7 +260,7 @@ MEASUREMENT = """measurement loading "Output over load"
 """
 
 
-def test_a_measurement_is_used_with_other_roles_and_inputs(perform) -> None:  # noqa: ANN001
+def test_a_measurement_is_used_with_other_roles_and_inputs(perform) -> None:
     run = perform(
         MEASUREMENT
         + """test t "T"
@@ -293,14 +275,14 @@ def test_a_measurement_is_used_with_other_roles_and_inputs(perform) -> None:  # 
     plot light.curve against amps
 """
     )
-    assert run.outcome.verdict == "pass", ended(run)
+    assert run.outcome.verdict == "pass", run.ended
     assert [t.columns[0]["name"] for t in run.of(events.TableStarted)][:2] == ["light.output", "input.output"]
-    assert len(columns(run, "light.curve")) == 4 and len(columns(run, "input.curve")) == 3
+    assert len(run.columns("light.curve")) == 4 and len(run.columns("input.curve")) == 3
     assert run.result("curve").judged == 3
-    assert columns(run, "inner.worst") == [min(v) for v in (columns(run, "inner.curve")[:2], columns(run, "inner.curve")[2:])]
+    assert run.columns("inner.worst") == [min(v) for v in (run.columns("inner.curve")[:2], run.columns("inner.curve")[2:])]
 
 
-def test_settings_are_verified_and_actions_learn_the_state_anew(perform) -> None:  # noqa: ANN001
+def test_settings_are_verified_and_actions_learn_the_state_anew(perform) -> None:
     run = perform("""test t "T"
     set supply.voltage = 8 V verified
     do load.reset
@@ -310,13 +292,13 @@ test u "U"
     read held = load.current
     check held <= 10 mA
 """)
-    assert run.outcome.verdict == "pass", ended(run)
+    assert run.outcome.verdict == "pass", run.ended
     assert run.traffic.index("psu> SOUR1:VOLT?") < run.traffic.index("eload> *RST", 20)
-    assert told(run, events.Restored)[0].settings == ["supply.voltage", "load.input"]
+    assert run.of(events.Restored)[0].settings == ["supply.voltage", "load.input"]
 
 
-def test_raw_commands_need_permission_and_texts_are_filled_with_bare_numbers(perform) -> None:  # noqa: ANN001
-    assert "raw commands are not allowed here" in ended(perform('test t "T"\n    send supply "*CLS"\n'))["t"][1]
+def test_raw_commands_need_permission_and_texts_are_filled_with_bare_numbers(perform) -> None:
+    assert "raw commands are not allowed here" in perform('test t "T"\n    send supply "*CLS"\n').ended["t"][1]
     allow = lambda text: text.replace("[roles.supply]", "[roles.supply]\nraw = true")  # noqa: E731
     run = perform("""test t "T"
     let wanted = 7.5 V
@@ -325,11 +307,11 @@ def test_raw_commands_need_permission_and_texts_are_filled_with_bare_numbers(per
     check raw within 7.5 V +/- 1 mV
     check name matches "Firnline.*"
 """, change=allow)  # fmt: skip
-    assert run.outcome.verdict == "pass", ended(run)
+    assert run.outcome.verdict == "pass", run.ended
     assert "psu> SOUR1:VOLT 7.5" in run.traffic
 
 
-def test_refining_puts_points_where_the_curve_bends(perform) -> None:  # noqa: ANN001
+def test_refining_puts_points_where_the_curve_bends(perform) -> None:
     run = perform("""test t "T"
     set load.current = 700 mA
     sweep vin from 4.4 V to 8.4 V step 500 mV refine where v_out bends at most 18 points

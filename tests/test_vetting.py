@@ -190,7 +190,7 @@ def test_readings_of_roles_are_compared_with_the_profile(project: Path, reading:
         assert part in told
 
 
-def test_what_a_measurement_does_is_looked_at_on_the_roles_that_play_it(project) -> None:  # noqa: ANN001
+def test_what_a_measurement_does_is_looked_at_on_the_roles_that_play_it(project) -> None:
     measurement = (
         'measurement raw_load "Raw"\n    needs\n        sink : electronic_load\n    outputs\n        x in V\n    send sink "LOAD:FAST"\n    let x = 5 V\n\n'
     )

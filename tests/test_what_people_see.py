@@ -32,7 +32,7 @@ def page(project: Path) -> str:
     return text
 
 
-def test_what_before_unit_measured_and_judged_stands_everywhere(ibexite, project: Path, small) -> None:  # noqa: ANN001
+def test_what_before_unit_measured_and_judged_stands_everywhere(ibexite, project: Path, small) -> None:
     small(ONE)
     assert ibexite(*RUN, "--no-report").returncode == 5
     for shown in (ibexite("show", "last").stdout, page(project)):
@@ -45,7 +45,7 @@ def test_what_before_unit_measured_and_judged_stands_everywhere(ibexite, project
     assert re.search(r"before unit did not pass: board is powered: 5\.\d+ V, against >= 40 V", failed.stdout)
 
 
-def test_a_merged_result_is_whole_in_every_place(ibexite, project: Path, small) -> None:  # noqa: ANN001
+def test_a_merged_result_is_whole_in_every_place(ibexite, project: Path, small) -> None:
     small(ONE + 'test b "B"\n    sweep u over 7 V, 8 V\n        set supply.voltage = u\n        wait 20 ms\n        read w = v_in\n    check w <= 7.5 V\n')
     assert ibexite(*RUN, "--no-report").returncode == 1
     first = json.loads(ibexite("runs", "--format", "json").stdout)[0]["id"]
@@ -67,7 +67,7 @@ def test_a_merged_result_is_whole_in_every_place(ibexite, project: Path, small) 
 @pytest.mark.parametrize(("arguments", "told"), [
     (("report", "last", "--out", "x.pdf"), "'x.pdf' is no name for a report"), (("report", "last", "--out", ""), "--out"),
 ])  # fmt: skip
-def test_a_report_is_written_as_what_its_name_says_or_not_at_all(ibexite, project, small, arguments, told) -> None:  # noqa: ANN001
+def test_a_report_is_written_as_what_its_name_says_or_not_at_all(ibexite, project, small, arguments, told) -> None:
     small(ONE)
     ibexite(*RUN, "--no-report")
     before = set(project.iterdir())
@@ -75,13 +75,13 @@ def test_a_report_is_written_as_what_its_name_says_or_not_at_all(ibexite, projec
     assert done.returncode == 2 and told in done.stderr and set(project.iterdir()) == before
 
 
-def test_a_measurement_gives_json_and_nothing_else(ibexite) -> None:  # noqa: ANN001
+def test_a_measurement_gives_json_and_nothing_else(ibexite) -> None:
     done = ibexite("measure", "heater_power", "--bench", "analog.toml", "--simulate", "--format", "json")
     given = json.loads(done.stdout)
     assert set(given["outputs"]) >= {"volts", "power", "most_power"} and given["verdict"] == "no check"
 
 
-def test_an_instrument_that_is_silent_is_named_with_the_command(ibexite, project: Path, small) -> None:  # noqa: ANN001
+def test_an_instrument_that_is_silent_is_named_with_the_command(ibexite, project: Path, small) -> None:
     bench = project / "bench.toml"
     text, trouble = bench.read_text(), 'trouble = [{ query = "READ?", how = "silent", times = 99 }]'
     bench.write_text(text.replace("[instruments.dmm.simulated]", f"[instruments.dmm.simulated]\n{trouble}"))
@@ -90,7 +90,7 @@ def test_an_instrument_that_is_silent_is_named_with_the_command(ibexite, project
     assert done.returncode == 3 and "READ?" in done.stdout + done.stderr and "dmm" in done.stdout + done.stderr
 
 
-def test_a_bad_reading_in_a_test_without_checks_is_seen(ibexite, project: Path, small) -> None:  # noqa: ANN001
+def test_a_bad_reading_in_a_test_without_checks_is_seen(ibexite, project: Path, small) -> None:
     bench = project / "bench.toml"
     bench.write_text(bench.read_text().replace('["-0.1 V", "20 V"]', '["-0.1 V", "2 V"]'))
     small('test a "A"\n    read v_in\n', SMALL_HEAD.partition("    read idle_v")[0])
@@ -99,7 +99,7 @@ def test_a_bad_reading_in_a_test_without_checks_is_seen(ibexite, project: Path, 
     assert re.search(r"bad readings, left out: 1 \(v_in not believable: [89](\.\d+)? V\)", done.stdout), done.stdout
 
 
-def test_a_new_project_holds_its_own_files_only(ibexite, project: Path) -> None:  # noqa: ANN001
+def test_a_new_project_holds_its_own_files_only(ibexite, project: Path) -> None:
     assert ibexite("new", "project", "front_end").returncode == 0
     made = project / "front_end"
     assert {path.name for path in made.iterdir()} == {"ibexite.toml", "bench.toml", "first.ibx", "measurements"}
@@ -107,13 +107,13 @@ def test_a_new_project_holds_its_own_files_only(ibexite, project: Path) -> None:
 
 
 @pytest.mark.parametrize("word", ["where", "guarded", "gate", "drift", "allowing", "complete_query", "believe", "settling", "safe_order"])
-def test_clause_words_and_keys_of_files_are_explained(ibexite, word: str) -> None:  # noqa: ANN001
+def test_clause_words_and_keys_of_files_are_explained(ibexite, word: str) -> None:
     done = ibexite("explain", word)
     assert done.returncode == 0 and done.stdout.startswith(word) and len(done.stdout) > 60
 
 
 @pytest.mark.parametrize("name", ["bench.toml", "mine.toml", "ibexite.toml"])
-def test_vet_takes_each_file_for_what_it_is(ibexite, project: Path, name: str) -> None:  # noqa: ANN001
+def test_vet_takes_each_file_for_what_it_is(ibexite, project: Path, name: str) -> None:
     shutil.copy(SHIPPED / "scpi-power-supply.toml", project / "mine.toml")
     good = ibexite("vet", name)
     assert good.returncode == 0, good.stdout + good.stderr
@@ -122,7 +122,7 @@ def test_vet_takes_each_file_for_what_it_is(ibexite, project: Path, name: str) -
     assert bad.returncode == 2 and "nonsense" in bad.stdout + bad.stderr and "unexpected" not in bad.stdout + bad.stderr
 
 
-def test_a_table_of_units_keeps_remarks_and_gets_unrounded_numbers(ibexite, project: Path) -> None:  # noqa: ANN001
+def test_a_table_of_units_keeps_remarks_and_gets_unrounded_numbers(ibexite, project: Path) -> None:
     (project / "lot.csv").write_text(f"serial,remark\n{GOOD},from the top shelf\n")
     assert ibexite("run", "fm2_final.ibx", "--table", "lot.csv", "--simulate", "--yes", "--no-report").returncode == 5
     with (project / "lot_results.csv").open() as file:
@@ -132,7 +132,7 @@ def test_a_table_of_units_keeps_remarks_and_gets_unrounded_numbers(ibexite, proj
     assert 17 < float(current) < 46 and len(current) > 6, row
 
 
-def test_a_report_has_tables_of_its_sweeps_and_pictures_of_its_waits(ibexite, project: Path, small) -> None:  # noqa: ANN001
+def test_a_report_has_tables_of_its_sweeps_and_pictures_of_its_waits(ibexite, project: Path, small) -> None:
     small('test a "A"\n    sweep u over 7 V, 8 V, 9 V\n        set supply.voltage = u\n        wait 20 ms\n        read v_in\n'
           "    check v_in >= 1 V\n    wait reading v_out every 10 ms until v_out > 4 V for 4 readings timeout 2 s\n")  # fmt: skip
     assert ibexite(*RUN, report=True).returncode == 5
@@ -142,7 +142,7 @@ def test_a_report_has_tables_of_its_sweeps_and_pictures_of_its_waits(ibexite, pr
     assert text.count("<svg") >= 1 and "v_out" in text
 
 
-def test_output_that_is_not_complete_is_told_and_changes_no_code(ibexite, project: Path, small) -> None:  # noqa: ANN001
+def test_output_that_is_not_complete_is_told_and_changes_no_code(ibexite, project: Path, small) -> None:
     small(ONE)
     program = [sys.executable, "-m", "ibexite"]
     for arguments, code in (((*RUN, "--no-report"), 5), (("show", "last"), 0), (("runs", "--format", "json"), 0)):

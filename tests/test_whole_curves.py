@@ -61,7 +61,7 @@ def floats(*values: float) -> bytes:
     return struct.pack(f">{len(values)}f", *values)
 
 
-def read_once(folder: Path, monkeypatch: pytest.MonkeyPatch, profile: str, answers: dict[str, bytes]):  # noqa: ANN201
+def read_once(folder: Path, monkeypatch: pytest.MonkeyPatch, profile: str, answers: dict[str, bytes]):
     """The curve that a bench reads, and what was bad."""
     (folder / "scope.toml").write_text(PROFILE.replace(BLOCK, profile))
     (folder / "bench.toml").write_text(BENCH.replace("{port}", str(20_000 + os.getpid() % 20_000)))
@@ -96,7 +96,7 @@ NAN = math.nan
     (LIST, {"READ:ARR:VOLT?": b"1,2,3", "TIMES?": b"0,1,9.91E37"}, [0], [NAN], [("not_a_number", None)]),
     (LIST, {"READ:ARR:VOLT?": b" ", "TIMES?": b"0"}, [0], [NAN], [("empty", "empty reply")]),
 ])  # fmt: skip
-def test_what_a_reply_means(tmp_path, monkeypatch, profile: str, answers: dict, times: list | None, values: list, bad: list) -> None:  # noqa: ANN001  # fmt: skip
+def test_what_a_reply_means(tmp_path, monkeypatch, profile: str, answers: dict, times: list | None, values: list, bad: list) -> None:  # fmt: skip
     curve, found = read_once(tmp_path, monkeypatch, profile, EVEN | answers)
     assert curve.values.tolist() == pytest.approx(values, nan_ok=True)
     if times is not None:
@@ -147,7 +147,7 @@ test t "T"
 """
 
 
-def waves(perform, project: Path, lines: str, trouble: str = "") -> Recorded:  # noqa: ANN001
+def waves(perform, project: Path, lines: str, trouble: str = "") -> Recorded:
     """Lines on the analog bench, whose scope may be made to lie."""
     bench = (project / "analog.toml").read_text()
     if trouble:
@@ -157,7 +157,7 @@ def waves(perform, project: Path, lines: str, trouble: str = "") -> Recorded:  #
     return perform(lines, header=WAVES, change=lambda text: bench)
 
 
-def test_a_record_is_the_wave_that_is_applied(perform, project: Path) -> None:  # noqa: ANN001
+def test_a_record_is_the_wave_that_is_applied(perform, project: Path) -> None:
     run = waves(perform, project, "    read v_tone, w_in = scope.wave(channel = 1) together\n    let power = mean(w_in * w_in)\n"
                 "    check w_in between -2.05 V and 2.05 V\n    check power within 2 V^2 +/- 3 %\n    check v_tone >= 1 V\n    plot w_in against time\n")  # fmt: skip
     assert run.outcome.tests["t"] == "pass", [r.reason for r in run.of(Judged)]
@@ -169,7 +169,7 @@ def test_a_record_is_the_wave_that_is_applied(perform, project: Path) -> None:  
 
 
 @pytest.mark.parametrize("trouble", ["garbage", "cut", "empty", "overload", "nan", "silent", "close", "late"])
-def test_whatever_the_scope_answers_instead_nothing_passes(perform, project: Path, trouble: str) -> None:  # noqa: ANN001
+def test_whatever_the_scope_answers_instead_nothing_passes(perform, project: Path, trouble: str) -> None:
     run = waves(perform, project, "    read w_in = scope.wave(channel = 1)\n    let top = max(w_in)\n    check w_in >= -9 V\n    check top <= 9 V\n", trouble)
     assert run.outcome.tests["t"] == "error" and run.outcome.is_safe, run.outcome
 
@@ -186,7 +186,7 @@ LOOP = """    set scope.full_scale = 2500 mV
 """
 
 
-def test_within_loops_each_turn_has_its_curve(perform, project: Path) -> None:  # noqa: ANN001
+def test_within_loops_each_turn_has_its_curve(perform, project: Path) -> None:
     run = waves(perform, project, LOOP + "    check peak between 0.9 V and 2.1 V where level < 3 V allowing 999 bad\n")
     below, peak = run.of(Judged)
     assert (below.judged, peak.verdict) == (6_000, "pass"), peak
@@ -211,7 +211,7 @@ def test_curves_are_vetted(lines: str, message: str) -> None:
     assert message in [f.title for f in source.findings], [source.render(f) for f in source.findings]
 
 
-def test_curves_are_stored_as_they_were(ibexite, project: Path) -> None:  # noqa: ANN001
+def test_curves_are_stored_as_they_were(ibexite, project: Path) -> None:
     settings = project / "ibexite.toml"
     settings.write_text(settings.read_text().replace('"sensor_parts.ibx" =', '"w.ibx" = "analog.toml"\n"sensor_parts.ibx" ='))
     (project / "w.ibx").write_text(WAVES + LOOP + "    let last = level * 2\n    check last >= 0 V\n")
@@ -277,6 +277,6 @@ def test_an_evenly_sampled_curve_computes_as_one_of_points(values: list[float], 
     ("sweep k over 1, 2\n        if k == 2\n            sweep n over 1, 2\n                read x = v_ok\n        let best = max(x along n)\n    check best >= 1 V", "pass"),
     ("if a > 1 V\n        sweep n over 1, 2\n            read x = v_ok\n    else\n        sweep n over 1, 2\n            read x = v_ok\n    let best = max(x)\n    check best >= 1 V", "pass"),
 ])  # fmt: skip
-def test_a_curve_whose_loop_was_not_run_was_never_measured(tmp_path, monkeypatch, lines: str, verdict: str) -> None:  # noqa: ANN001
+def test_a_curve_whose_loop_was_not_run_was_never_measured(tmp_path, monkeypatch, lines: str, verdict: str) -> None:
     outcome = from_memory(tmp_path, monkeypatch, f"    read a = v_ok\n    {lines}\n")
     assert outcome.tests["a"] == verdict and "internal" not in str(outcome)
