@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import subprocess
 import sys
@@ -12,7 +13,9 @@ from pathlib import Path
 import pytest
 from hypothesis import settings
 
+from ibexite.bench.bench import Bench
 from ibexite.bench.file import BenchFile, read_bench
+from ibexite.bench.pool import Pool
 from ibexite.companions.files import Files
 from ibexite.demo.project import make_project
 from ibexite.engine.services import Clock, Operator, RealClock
@@ -20,7 +23,9 @@ from ibexite.language.check import vet
 from ibexite.language.source import Source
 from ibexite.simulate.server import BenchServer
 from ibexite.station.stand_ins import make_plan
+from tests.laboratory import state
 from tests.laboratory.kills import hear_signals
+from tests.laboratory.stub_bench import MemoryLink, memory_bench
 from tests.runs import Recorded, carried_out
 
 hear_signals()
@@ -145,6 +150,38 @@ def perform(serve: Callable[..., BenchFile], project: Path) -> Callable[..., Rec
         return Recorded(outcome, events, file)
 
     return run
+
+
+@pytest.fixture
+def rehearse(tmp_path: Path) -> Callable[..., Recorded]:
+    """Runs the lines of a test `a` on a bench from memory, by a clock that does not wait; `head` comes before the sequence,
+    `before` before the test."""
+
+    def run(lines: str, head: str = "", link: type[MemoryLink] = MemoryLink, before: str = "", **services: object) -> Recorded:
+        text = head + state.HEAD.format(prot=16, volts=9, load="off", output="on") + before + 'test a "A"\n' + lines
+        program = vet(Source("t.ibx", text))
+        assert not program.has_mistakes, [program.source.render(finding) for finding in program.source.findings]
+        events: list = []
+        file = memory_bench(tmp_path)
+        return Recorded(carried_out(program, file, events.append, opening=link.opening, **services), events, file)
+
+    return run
+
+
+@pytest.fixture
+def memory(tmp_path: Path) -> Iterator[Callable[..., Bench]]:
+    """Connects a bench from memory; raw commands are allowed."""
+    with contextlib.ExitStack() as stack:
+
+        def connected(link: type[MemoryLink] = MemoryLink) -> Bench:
+            path = memory_bench(tmp_path).path
+            path.write_text(path.read_text().replace('supply = { instrument = "psu",', 'supply = { instrument = "psu", raw = true,'))
+            bench = Bench(read_bench(path), Pool(link.opening))
+            stack.callback(bench.close)
+            bench.connect(["psu", "dmm"])
+            return bench
+
+        yield connected
 
 
 @pytest.fixture

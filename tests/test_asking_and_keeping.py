@@ -64,7 +64,7 @@ ASKING = """test t "T"
 def test_each_question_is_asked_and_its_answer_judged_and_kept(perform, tmp_path: Path) -> None:
     operator = Prepared("done", "pressed", True, "amber", "ABC", 0.0042)
     run = perform(ASKING, operator=operator, files={"seat.png": "a picture"})
-    assert run.outcome.verdict == "pass", run.ended
+    assert run.verdict == "pass", run.ended
     assert [q.kind for q in operator.asked] == ["confirm", "button", "yes_no", "choice", "text", "number", "adjust"]
     assert operator.asked[0].text == "Seat FC00400." and operator.asked[0].picture.endswith("seat.png")
     assert operator.asked[5].bounds == (0.001, 0.009) and operator.asked[6].bounds == (pytest.approx(8.55), pytest.approx(9.45))
@@ -128,7 +128,7 @@ def test_complex_curves_holes_statistics_and_bounds_are_kept_and_reported(perfor
     plot size against iload
 """.replace("polar(v_out, 1.5 * v_out / 1 V)", "polar(v_out, 30 deg)")
     )
-    assert run.outcome.verdict == "pass", run.ended
+    assert run.verdict == "pass", run.ended
     record = stored(run, tmp_path)
     test = record.tests[0]
     grid = test.grid_with("z.re")

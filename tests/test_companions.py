@@ -135,7 +135,7 @@ def test_a_placeholder_makes_a_trial_and_a_limit_that_is_not_set_an_error(perfor
     rows = HEAD + "t,v_in,,,8,10,,,V,,\nt,v_out,,,,,,,V,x,y\nt,i_in,,,1,80,,,mA,data sheet,R. Tamm\n"
     run = perform('test t "T"\n    read v_in, v_out, i_in\n    check v_in\n    check v_out\n    check i_in\n', header=LIMITED,
                   files={"limits.csv": rows})  # fmt: skip
-    assert "limits that nobody has approved: t.v_in" in [reason.text for reason in run.outcome.trial]
+    assert "limits that nobody has approved: t.v_in" in [reason.text for reason in run.trial]
     assert {label: run.result(label).verdict for label in ("v_in", "v_out", "i_in")} == {
         "v_in": "pass", "v_out": "error", "i_in": "pass"}  # fmt: skip
     assert run.result("v_out").reason == "undecided: no limit has been set yet"

@@ -97,7 +97,7 @@ def changed(project, name: str, *pairs: tuple[str, str]):
 def test_a_protection_that_reads_back_otherwise_lets_nothing_be_switched_on(perform, project) -> None:
     change = changed(project, "scpi-power-supply", ('ask   = "SOUR{channel}:VOLT:PROT?"', 'ask   = "SOUR{channel}:CURR?"'))
     run = perform('test t "T"\n    read v_in\n    check v_in >= 1 V\n', change=change)
-    assert run.outcome.verdict == "error" and "over_voltage was set to 18 but reads back 0.1" in run.outcome.reason.text
+    assert run.verdict == "error" and "over_voltage was set to 18 but reads back 0.1" in run.reason.text
     assert not any("OUTP1 ON" in line for line in run.traffic)
 
 
@@ -128,7 +128,7 @@ def test_a_ceiling_holds_at_each_point_of_a_sweep(project, over: str, value: str
 def test_a_switch_that_does_not_switch_is_noticed_where_it_is_set(perform, project) -> None:
     text = 'test t "T"\n    set load.input = off\n    read v_in\n    check v_in >= 1 V\n'
     run = perform(text, change=changed(project, "scpi-electronic-load", ('ask   = "INP?"', 'ask   = "CURR:PROT?"')))
-    assert "input did not go off" in run.ended["t"][1] or "input did not go" in run.outcome.reason.text
+    assert "input did not go off" in run.ended["t"][1] or "input did not go" in run.reason.text
     assert run.of(events.Value) == []
 
 
@@ -140,7 +140,7 @@ class Cut(MemoryLink):
         return super().receive().split(b";")[0]
 
 
-def test_each_of_the_answers_that_were_asked_for_together_must_come(tmp_path, monkeypatch) -> None:
+def test_each_of_the_answers_that_were_asked_for_together_must_come(tmp_path) -> None:
     bench = Bench(memory_bench(tmp_path), Pool(Cut.opening))
     bench.connect(["psu"])
     bench.set_line([("supply", "voltage"), ("supply", "current_limit")])(8.0, 1.0)
@@ -159,25 +159,25 @@ def test_what_is_read_together_is_read_once_whoever_answers(perform) -> None:
     check u_out - w_out within 0 V +/- 0.1 V
     check amps + more + 0 A * u_in / 1 V >= 1 mA
 """)
-    assert run.outcome.verdict == "pass", run.ended
+    assert run.verdict == "pass", run.ended
     assert [run.traffic.count(line) for line in ("dmm> READ?", "psu> MEAS1:CURR?")] == [3, 2]
 
 
 def test_a_watch_ends_with_its_block(perform) -> None:
     run = perform('test t "T"\n    watch v_in between 0 V and 10 V every 1 ms\n        wait 20 ms\n'
                   "    set supply.voltage = 15 V\n    wait 40 ms\n    read v_in\n    check v_in >= 14 V\n")  # fmt: skip
-    assert run.outcome.verdict == "pass", run.ended
+    assert run.verdict == "pass", run.ended
 
 
 def test_a_watch_looks_once_more_when_its_block_ends(perform) -> None:
     run = perform('test t "T"\n    watch v_in between 0 V and 10 V every 100 s\n        set supply.voltage = 15 V\n        wait 40 ms\n'
                   "    read v_in\n    check v_in >= 14 V\n")  # fmt: skip
-    assert run.outcome.verdict == "fail", run.ended
+    assert run.verdict == "fail", run.ended
 
 
 def test_a_load_that_starves_while_its_source_is_on_has_limited(perform) -> None:
     run = perform('test t "T"\n    set supply.voltage = 2 V\n    set load.current = 0.5 A\n    wait 40 ms\n    read v_in\n    check v_in >= 0 V\n')
-    assert run.outcome.verdict == "fail" and {e.role for e in run.of(events.Limiting)} >= {"load"}
+    assert run.verdict == "fail" and {e.role for e in run.of(events.Limiting)} >= {"load"}
 
 
 def test_limiting_while_setting_back_is_not_charged_to_the_next_test(perform) -> None:
@@ -185,11 +185,11 @@ def test_limiting_while_setting_back_is_not_charged_to_the_next_test(perform) ->
     assert "200 mA" in header
     run = perform('test a "A"\n    set supply.current_limit = 1.3 A, load.current = 1 A\n    wait 20 ms\n    read v_in\n    check v_in >= 8 V\n'
                   'test b "B"\n    read v_in\n    check v_in >= 8 V\n', header=header)  # fmt: skip
-    assert run.outcome.verdict == "pass", run.ended
+    assert run.verdict == "pass", run.ended
 
 
 @pytest.mark.parametrize(("is_on", "wanted_on", "settled"), [(1, 1, [0.025, 0.025]), (0, 0, [0, 0]), (1, 0, [0.025] * 3), (0, 1, [0.025] * 3)])
-def test_setting_back_waits_for_what_is_on(tmp_path, monkeypatch, is_on, wanted_on, settled) -> None:
+def test_setting_back_waits_for_what_is_on(tmp_path, is_on, wanted_on, settled) -> None:
     bench = Bench(memory_bench(tmp_path), Pool(MemoryLink.opening))
     bench.connect(["psu"])
     now = {("supply", "voltage"): 9.0, ("supply", "current_limit"): 0.1, ("supply", "output"): float(is_on)}
@@ -258,7 +258,7 @@ def test_the_extent_of_what_was_judged_goes_either_way(perform) -> None:
 def test_a_bad_reading_while_something_is_adjusted_is_not_charged_to_the_next(perform) -> None:
     run = perform('test t "T"\n    ask adjust v_in within 9 V +/- 5 % "Turn it."\n    read v_out\n    check v_out >= 4 V\n',
                   operator=Prepared(), change=spoilt("garbage", 1, 3))  # fmt: skip
-    assert run.outcome.verdict == "pass" and run.of(events.Value)[-1].value is not None, run.ended
+    assert run.verdict == "pass" and run.of(events.Value)[-1].value is not None, run.ended
     assert all(not getattr(event, "bad", None) for event in run.of(events.Value))
 
 
@@ -319,20 +319,11 @@ def test_an_error_says_where_it_happened(perform, project, change: tuple[str, st
     assert run.ended["t"][1].startswith(where), run.ended
 
 
-def memory(folder, monkeypatch, link=MemoryLink):
-    """A bench from memory, connected; raw commands are allowed."""
-    path = memory_bench(folder).path
-    path.write_text(path.read_text().replace('supply = { instrument = "psu",', 'supply = { instrument = "psu", raw = true,'))
-    bench = Bench(read_bench(path), Pool(link.opening))
-    bench.connect(["psu", "dmm"])
-    return bench
-
-
 @pytest.mark.parametrize(("reply", "value"), [("1.5", 1.5), ("9.9E37", math.nan), ("-9.91E37", math.nan), ("1_5", math.nan), ("", math.nan)])
-def test_a_reply_is_a_number_of_the_standard_or_bad(tmp_path, monkeypatch, reply: str, value: float) -> None:
+def test_a_reply_is_a_number_of_the_standard_or_bad(memory, monkeypatch, reply: str, value: float) -> None:
     monkeypatch.setitem(RESET, "HOW:MUCH", reply)
     monkeypatch.setitem(ANSWERS, "101", reply.encode())
-    bench = memory(tmp_path, monkeypatch)
+    bench = memory()
     raw = bench.raw_query("x", "supply", "HOW:MUCH?", declared(units.parse_unit("V")), 1)
     plain = bench.raw_query("plain", "supply", "HOW:MUCH?", NUMBER, 1)
     assert plain == pytest.approx(value, nan_ok=True)
@@ -340,7 +331,6 @@ def test_a_reply_is_a_number_of_the_standard_or_bad(tmp_path, monkeypatch, reply
     assert [raw, signal] == [pytest.approx(value, nan_ok=True)] * 2
     bad = [(bad.name, bad.reason.text, bad.raw) for bad in bench.bad if bad.name == "x"]
     assert bad == ([("x", "not a number" if reply else "empty reply", reply)] if value != value else [])
-    bench.close()
 
 
 class Hesitant(MemoryLink):
@@ -353,11 +343,10 @@ class Hesitant(MemoryLink):
         return b"0" if query == "OUTP1?" and Hesitant.asked < 3 else super()._answer(query)
 
 
-def test_a_switch_may_take_a_moment(tmp_path, monkeypatch) -> None:
-    bench = memory(tmp_path, monkeypatch, Hesitant)
+def test_a_switch_may_take_a_moment(memory) -> None:
+    bench = memory(Hesitant)
     bench.set_line([("supply", "output")])(1.0)
     assert Hesitant.asked == 3
-    bench.close()
 
 
 class Falling(MemoryLink):
@@ -369,40 +358,37 @@ class Falling(MemoryLink):
         return next(Falling.values) if query == "READ?" else super()._answer(query)
 
 
-def test_a_role_whose_switch_does_not_switch_is_mistrusted(tmp_path, monkeypatch) -> None:
+def test_a_role_whose_switch_does_not_switch_is_mistrusted(memory, monkeypatch) -> None:
     monkeypatch.setattr(MemoryLink, "_answer", lambda self, query, known=MemoryLink._answer: b"0" if query == "OUTP1?" else known(self, query))
-    bench = memory(tmp_path, monkeypatch)
+    bench = memory()
     with pytest.raises(InstrumentError, match="output did not go on"):
         bench.set_line([("supply", "output")])(1.0)
     assert bench.mistrusted == {"supply"}
-    bench.close()
 
 
-def test_what_settles_is_read_until_two_readings_agree(tmp_path, monkeypatch) -> None:
-    bench = memory(tmp_path, monkeypatch, Falling)
+def test_what_settles_is_read_until_two_readings_agree(memory) -> None:
+    bench = memory(Falling)
     line = bench.read_line([bench.signal_item("y", "v_ok")], together=False, averaging=1, tries=1, settled=(0.2, False))
     assert line() == [3.4] and next(Falling.values) == b"3.4"
-    bench.close()
 
 
 @pytest.mark.parametrize(("values", "settled", "value", "read"), [
     (["5", "4.5"], (0.5, False), 4.5, 2), (["5", "4.5", "4.25"], (0.25, False), 4.25, 3), (["5", "4", "5"], (0.25, True), 4, 2),
     (["0", "0"], (0.1, True), 0, 2), (["9.9E37", "5", "5"], (0.1, False), 5, 3), (["5", "4"] * 80, (0.5, False), math.nan, 101),
 ])  # fmt: skip
-def test_what_settled_means_and_what_never_does_is_bad(tmp_path, monkeypatch, values, settled, value, read) -> None:
+def test_what_settled_means_and_what_never_does_is_bad(memory, monkeypatch, values, settled, value, read) -> None:
     rest = [value.encode() for value in values]
     monkeypatch.setattr(Falling, "values", iter(rest))
-    bench = memory(tmp_path, monkeypatch, Falling)
+    bench = memory(Falling)
     line = bench.read_line([bench.signal_item("y", "v_ok")], together=False, averaging=1, tries=1, settled=settled)
     assert line() == [pytest.approx(value, nan_ok=True)] and len(list(Falling.values)) == len(rest) - read
     assert [bad.reason.text for bad in bench.bad] == (["did not settle in 100 readings"] if value != value else [])
-    bench.close()
 
 
 def test_a_condition_on_a_bad_reading_leaves_the_check_undecided(perform) -> None:
     run = perform('test t "T"\n    sweep n over 1, 2, 3\n        read v_out, v_in\n        check v_in <= 20 V where v_out >= 1 V\n',
                   change=spoilt("garbage", 3, 3))  # fmt: skip
-    assert run.outcome.verdict == "error" and run.of(events.Judged)[0].bad == 1
+    assert run.verdict == "error" and run.of(events.Judged)[0].bad == 1
 
 
 def test_of_equal_margins_the_first_point_is_told(perform) -> None:
@@ -467,7 +453,7 @@ def test_set_points_in_a_measurement_are_those_of_the_roles_that_play_it(perform
 def test_a_line_may_read_a_signal_and_ask_a_raw_query(perform, project) -> None:
     run = perform('test t "T"\n    read word = query(supply, "*IDN?") as text, v_in\n    check word matches "Firnline.*"\n    check v_in within 9 V +/- 0.1 V\n',
                   change=lambda text: text.replace('[roles.supply]', '[roles.supply]\nraw = true'))  # fmt: skip
-    assert run.outcome.verdict == "pass", run.ended
+    assert run.verdict == "pass", run.ended
 
 
 @pytest.mark.parametrize(("angles", "mean"), [((-3.0, 3.0), -math.pi), ((3.0, -3.0), math.pi), ((0.1, 0.3), 0.2), ((0.0, math.pi), math.nan)])
@@ -493,7 +479,7 @@ class Inrush(MemoryLink):
         return super()._answer(query)
 
 
-def test_what_limits_while_an_output_is_switched_back_on_is_not_charged_to_the_next_test(tmp_path, monkeypatch) -> None:
+def test_what_limits_while_an_output_is_switched_back_on_is_not_charged_to_the_next_test(tmp_path) -> None:
     text = state.HEAD.format(prot=16, volts=9, load="off", output="on") + (
         'test a "A"\n    set supply.output = off\n    read x = v_ok\n    check x >= 1 V\ntest b "B"\n    read x = v_ok\n    check x >= 1 V\n'
     )
@@ -554,8 +540,8 @@ def test_the_first_corner_says_what_the_others_are() -> None:
 
 
 @pytest.mark.parametrize("link", [MemoryLink, Cut])
-def test_what_is_believed_is_asked_in_one_message_and_each_answer_is_wanted(tmp_path, monkeypatch, link) -> None:
-    bench = memory(tmp_path, monkeypatch, MemoryLink)
+def test_what_is_believed_is_asked_in_one_message_and_each_answer_is_wanted(memory, link) -> None:
+    bench = memory(MemoryLink)
     bench.learn_state([("supply", "voltage"), ("supply", "output")])
     bench.sessions["psu"].link.__class__ = link
     bench.take_said()
@@ -565,7 +551,6 @@ def test_what_is_believed_is_asked_in_one_message_and_each_answer_is_wanted(tmp_
     )
     told = [("doubt", "psu gave 1 answers to 5 questions: '0'")] if link is Cut else []
     assert [(finding.kind, finding.text) for finding in found] == told
-    bench.close()
 
 
 def test_a_setting_that_another_one_has_changed_after_a_restart_is_an_error(serve) -> None:
@@ -609,8 +594,8 @@ def test_a_watch_that_trips_at_its_first_or_last_look_is_told_as_a_check(perform
     assert result.criterion == lines.split("\n")[0]
 
 
-def test_the_roles_of_a_lost_setting_are_set_back_whole(tmp_path, monkeypatch) -> None:
-    bench = memory(tmp_path, monkeypatch)
+def test_the_roles_of_a_lost_setting_are_set_back_whole(memory) -> None:
+    bench = memory()
     wanted = {("supply", "voltage"): 8.0, ("supply", "current_limit"): 1.0}
     bench.set_line(list(wanted))(*wanted.values())
     bench.complete()
@@ -620,7 +605,6 @@ def test_the_roles_of_a_lost_setting_are_set_back_whole(tmp_path, monkeypatch) -
         bench.complete()
     assert bench.restore(wanted, lambda seconds: None) == list(wanted), "who knows what else it has lost"
     assert bench.restore(wanted, lambda seconds: None) == []
-    bench.close()
 
 
 class Starving(MemoryLink):
@@ -647,11 +631,11 @@ class Starving(MemoryLink):
     ("set supply.output = off\nset supply.output = on\nwait 1 s\nset load.current = 1 A", "fail"), ("set supply.output = off\nset load.current = 1 A", "pass"),
     ("set load.current = 1 A\nset supply.output = off\nset supply.output = on\nwait 1 s", "fail"),
 ])  # fmt: skip
-def test_a_load_that_starves_only_because_its_source_is_off_has_not_limited(tmp_path, monkeypatch, lines, verdict) -> None:
+def test_a_load_that_starves_only_because_its_source_is_off_has_not_limited(rehearse, monkeypatch, lines, verdict) -> None:
     monkeypatch.setattr(Starving, "is_latched", False)
     lines = "    set load.input = on\n" + "".join(f"    {line}\n" for line in lines.split("\n"))
-    outcome = from_memory(tmp_path, monkeypatch, lines + "    read x = v_ok\n    check x >= 1 V\n", link=Starving)
-    assert outcome.tests == {"a": verdict}
+    run = rehearse(lines + "    read x = v_ok\n    check x >= 1 V\n", link=Starving)
+    assert run.tests == {"a": verdict}
 
 
 def test_texts_and_yes_or_no_are_filled_into_raw_messages(perform) -> None:
@@ -660,17 +644,16 @@ def test_texts_and_yes_or_no_are_filled_into_raw_messages(perform) -> None:
              '    read v_in\n    check v_in >= 1 V\n')  # fmt: skip
     run = perform(lines, operator=Prepared("1", True, False), change=lambda text: text.replace("[roles.supply]", "[roles.supply]\nraw = true"))
     sent = [line for line in run.traffic if line.startswith("psu>")]
-    assert all(f"psu> {line}" in sent for line in ("OUTP1 0", "OUTP1 1", "SOUR1:VOLT 7")) and run.outcome.verdict == "pass"
+    assert all(f"psu> {line}" in sent for line in ("OUTP1 0", "OUTP1 1", "SOUR1:VOLT 7")) and run.verdict == "pass"
 
 
 @pytest.mark.parametrize("held", ["#!?", "1_0", "", "NAN", "-10"])
-def test_a_setting_that_reads_back_as_no_number_is_not_complete(tmp_path, monkeypatch, held: str) -> None:
-    bench = memory(tmp_path, monkeypatch)
+def test_a_setting_that_reads_back_as_no_number_is_not_complete(memory, held: str) -> None:
+    bench = memory()
     bench.set_line([("supply", "voltage")])(10.0)
     bench.sessions["psu"].link.held["SOUR1:VOLT"] = held
     with pytest.raises(InstrumentError):
         bench.complete()
-    bench.close()
 
 
 def test_a_picture_must_be_there_and_a_switch_is_set_by_yes_or_no(ibexite, project) -> None:
@@ -697,7 +680,7 @@ def test_of_a_measurement_in_the_language_only_what_its_lines_set_is_asked(perfo
 def test_turns_that_differ_from_pass_to_pass_keep_their_places(perform, turns: str) -> None:
     run = perform(f'test t "T"\n    sweep n over 1, 2, 3\n        {turns}\n            let x = 1 V * n + 1 V * (k - n)^2 * (n - 1)\n            read v_in\n'
                   "            let y = 1 V * n\n    let best = max(y along k)\n    let least = min(y along k)\n    check best == 1 V * n\n    check least == 1 V * n\n")  # fmt: skip
-    assert run.outcome.verdict == "pass", run.ended
+    assert run.verdict == "pass", run.ended
     assert [run.result(label).judged for label in ("best", "least")] == [3, 3]
 
 
@@ -722,13 +705,12 @@ def test_what_was_measured_inside_a_loop_is_used_there(use: str, title: str) -> 
     ("x >= 2.2 V", [2.5]), ("x <= 3.2 V", [3.5]), ("x between 2.2 V and 9 V", [2.5]), ("x within 5 V +/- 2.8 V", [2.5]), ("x within 4 V +/- 45 %", [2.5]),
     ("2 * x <= 3.2 V", None), ("max(x) >= 2.2 V", None), ("x <= x + 1 V", None),
 ])  # fmt: skip
-def test_a_sweep_is_refined_near_limits_on_the_column_itself(tmp_path, monkeypatch, check: str, points: list[float] | None) -> None:
-    heard: list[events.Event] = []
-    outcome = from_memory(tmp_path, monkeypatch, "    sweep u from 1 V to 5 V step 1 V refine where x near its limit at most 6 points\n"
-                          f"        let x = u\n    check {check}\n", heard)  # fmt: skip
-    rows = [row.x[0] for row in heard if isinstance(row, events.Row)]
-    assert rows == ([1, 2, 3, 4, 5, *points] if points else []), outcome.reason.text
-    assert points or "there is no known limit for x" in outcome.reason.text + str([e for e in heard if isinstance(e, events.TestEnded)])
+def test_a_sweep_is_refined_near_limits_on_the_column_itself(rehearse, check: str, points: list[float] | None) -> None:
+    run = rehearse("    sweep u from 1 V to 5 V step 1 V refine where x near its limit at most 6 points\n"
+                          f"        let x = u\n    check {check}\n")  # fmt: skip
+    rows = [row.x[0] for row in run.of(events.Row)]
+    assert rows == ([1, 2, 3, 4, 5, *points] if points else []), run.reason.text
+    assert points or "there is no known limit for x" in run.reason.text + str(run.of(events.TestEnded))
 
 
 BIG = "    read x = v_ok\n    let big = x * 1e300 * 1e300\n"
@@ -745,17 +727,9 @@ BIG = "    read x = v_ok\n    let big = x * 1e300 * 1e300\n"
     ("sweep n over 1, 2\n        let z = x * 1e300 * 10^(4 * n)\n    check -max(z) <= 9 V", "error"), ("let fine = x * 1e300 / 1e300\n    check fine == 5 V", "pass"),
     ("sweep n over 1, 2\n        let z = x * 1e300 * 10^(4 * n)\n    let top = max(z)\n    check top >= 1 V allowing 1 bad", "pass"),
 ])  # fmt: skip
-def test_what_is_too_large_for_a_number_is_none(tmp_path, monkeypatch, lines: str, verdict: str) -> None:
-    outcome = from_memory(tmp_path, monkeypatch, BIG + f"    {lines}\n")
-    assert outcome.tests == {"a": verdict} and "internal" not in outcome.reason.text
-
-
-def from_memory(folder, monkeypatch, lines: str, heard: list | None = None, head: str = "", link=MemoryLink, before: str = "", **services):
-    """The outcome of a test on a bench from memory, by a clock that does not wait."""
-    text = head + state.HEAD.format(prot=16, volts=9, load="off", output="on") + before + 'test a "A"\n' + lines
-    program = vet(Source("t.ibx", text))
-    assert not program.has_mistakes, [program.source.render(finding) for finding in program.source.findings]
-    return carried_out(program, memory_bench(folder), (heard if heard is not None else []).append, opening=link.opening, **services)
+def test_what_is_too_large_for_a_number_is_none(rehearse, lines: str, verdict: str) -> None:
+    run = rehearse(BIG + f"    {lines}\n")
+    assert run.tests == {"a": verdict} and "internal" not in run.reason.text
 
 
 @pytest.mark.parametrize("time", ["1 s * (x / (x - x))", "0 s - 1 s * (x / 1 V)"])
@@ -764,31 +738,29 @@ def from_memory(folder, monkeypatch, lines: str, heard: list | None = None, head
     "repeat k 3 times every {}\n        read z = v_ok", "repeat k for {} every 1 s\n        read z = v_ok",
     "repeat k until x > 90 V every 1 s timeout {}\n        read z = v_ok", "watch v_ok <= 20 V every {}\n        wait 1 s",
 ])  # fmt: skip
-def test_a_time_that_is_none_is_an_error_and_never_endless(tmp_path, monkeypatch, lines: str, time: str) -> None:
-    outcome = from_memory(tmp_path, monkeypatch, f"    read x = v_ok\n    {lines.format(time)}\n    check x >= 1 V\n")
-    assert outcome.tests == {"a": "error"}
+def test_a_time_that_is_none_is_an_error_and_never_endless(rehearse, lines: str, time: str) -> None:
+    run = rehearse(f"    read x = v_ok\n    {lines.format(time)}\n    check x >= 1 V\n")
+    assert run.tests == {"a": "error"}
 
 
 @pytest.mark.parametrize("lines", [
     "wait {}", "wait reading y = v_ok every {} until y > 4 V for 2 readings timeout {} * 9", "repeat k 2 times every {}\n        read z = v_ok",
     "repeat k for {} every {}\n        read z = v_ok", "watch v_ok <= 20 V every {}\n        wait 1 s",
 ])  # fmt: skip
-def test_a_time_may_depend_on_what_was_measured(tmp_path, monkeypatch, lines: str) -> None:
-    heard: list[events.Event] = []
+def test_a_time_may_depend_on_what_was_measured(rehearse, lines: str) -> None:
     lines = lines.replace("{}", "0.2 s * (x / 1 V)")
-    outcome = from_memory(tmp_path, monkeypatch, f"    read x = v_ok\n    {lines}\n    check x >= 1 V\n", heard)
-    (end,) = [event for event in heard if isinstance(event, events.TestEnded)]
-    assert (outcome.verdict, end.verdict) == ("pass", "pass") and 0.99 < end.duration < 1.1
+    run = rehearse(f"    read x = v_ok\n    {lines}\n    check x >= 1 V\n")
+    (end,) = run.of(events.TestEnded)
+    assert (run.verdict, end.verdict) == ("pass", "pass") and 0.99 < end.duration < 1.1
 
 
-def test_a_guard_never_widens_the_limits_and_a_refusal_says_whose_bound_it_is(tmp_path, monkeypatch) -> None:
+def test_a_guard_never_widens_the_limits_and_a_refusal_says_whose_bound_it_is(rehearse, memory) -> None:
     lines = "    sweep n over 1, 2\n        read x = v_ok\n    let width = 0 V - min(x) / 5\n    check x within 5 V +/- 1 V guarded by width\n"
-    assert from_memory(tmp_path, monkeypatch, lines).tests == {"a": "error"}
+    assert rehearse(lines).tests == {"a": "error"}
     with pytest.raises(points.StepDoesNotFit, match="the step does not fit") as found:
         points.by_step(Decimal(1), Decimal(5), Decimal("1e10"))
     assert found.value.remedy == "It would lead to 1 or 1e+10 (base units)."
-    bench = memory(tmp_path, monkeypatch)
+    bench = memory()
     for value, origin in ((-1.0, "the range of scpi-power-supply"), (17.5, "the ceiling of supply.voltage")):
         with pytest.raises(CeilingError, match=re.escape(origin)):
             bench.set_line([("supply", "voltage")])(value)
-    bench.close()

@@ -36,7 +36,7 @@ SWEEP = """test swept "Swept"
 
 def test_readings_become_columns_and_columns_become_curves(perform) -> None:
     run = perform(SWEEP)
-    assert (run.outcome.verdict, run.outcome.trial[0].code) == ("pass", "simulated")
+    assert (run.verdict, run.trial[0].code) == ("pass", "simulated")
     rows = run.of(events.Row)
     assert [row.x for row in rows] == [(v, i) for v in (7.0, 8.0, 9.0) for i in (0.0, 0.3)]
     table = run.of(events.TableStarted)[0]
@@ -72,7 +72,7 @@ test b "B"
     assert run.of(events.Restored)[0].settings == ["supply.voltage", "load.current", "load.input"]
     told = [line for line in run.traffic if line.startswith("eload> ") and ("CURR " in line or "INP O" in line)]
     assert told[-5:] == ["eload> CURR 0.2", "eload> INP OFF", "eload> CURR 0", "eload> INP ON", "eload> INP OFF"]
-    assert run.outcome.verdict == "pass"
+    assert run.verdict == "pass"
 
 
 def test_protection_is_written_and_read_back_before_an_output_goes_on(perform) -> None:
@@ -90,7 +90,7 @@ def test_a_ceiling_is_never_passed_even_by_a_computed_value(perform) -> None:
     assert "test.ibx:20: supply.voltage = 1" in ended["t"].reason.text
     assert "is beyond 17 V (the ceiling of supply.voltage). Nothing was sent." in ended["t"].reason.text
     assert not any("CURR 0.1" in line for line in run.traffic)
-    assert (ended["u"].verdict, run.outcome.verdict) == ("pass", "error")
+    assert (ended["u"].verdict, run.verdict) == ("pass", "error")
 
 
 def test_outputs_go_off_in_the_stated_order_and_are_asked(perform) -> None:
@@ -120,7 +120,7 @@ LOADED = """test t "T"
 @pytest.mark.parametrize("how", ["empty", "garbage", "nan", "overload", "cut", "close", "silent", "late"])
 def test_a_bad_reading_is_tried_again(perform, how: str) -> None:
     run = perform(LOADED, change=trouble(how, 2, 1))
-    assert run.outcome.verdict == "pass"
+    assert run.verdict == "pass"
     assert not any(row.bad for row in run.of(events.Row))
     assert sum("> READ?" in line for line in run.traffic) == 4
 
@@ -139,14 +139,14 @@ def test_what_stays_bad_is_a_hole_with_its_reason(perform, how, reason, verdict)
     for result in run.of(events.Judged):
         assert (result.verdict, result.bad, result.failed) == (verdict, 1, 0)
         assert f"1 of 3 bad ({reason})" in result.reason
-    assert run.outcome.verdict == verdict
+    assert run.verdict == verdict
 
 
 def test_a_reading_that_nobody_can_believe_is_bad(perform) -> None:
     run = perform('test t "T"\n    read v_in\n    check v_in >= 1 V\n',
                   change=lambda text: text.replace('["-0.1 V", "20 V"]', '["-0.1 V", "3 V"]'))  # fmt: skip
     assert "undecided: not believable: " in run.of(events.Judged)[0].reason
-    assert run.outcome.verdict == "error"
+    assert run.verdict == "error"
 
 
 def test_a_source_at_its_limit_fails_the_test_that_trusted_its_set_points(perform) -> None:
@@ -154,19 +154,19 @@ def test_a_source_at_its_limit_fails_the_test_that_trusted_its_set_points(perfor
     assert run.of(events.Judged)[0].verdict == "pass"
     assert [e.role for e in run.of(events.Limiting)] == ["supply"]
     assert run.of(events.TestEnded)[0].reason.text == "supply was at its limit: its set points were not true"
-    assert run.outcome.verdict == "fail"
+    assert run.verdict == "fail"
 
 
 def test_a_gate_that_does_not_pass_skips_the_rest(perform) -> None:
     run = perform('test a "A" gate\n    read v_in\n    check v_in >= 12 V\ntest b "B"\n    read v_in\n    check v_in >= 1 V\n')
-    assert run.outcome.tests == {"a": "fail", "b": "skipped"}
+    assert run.tests == {"a": "fail", "b": "skipped"}
     assert run.of(events.TestEnded)[1].reason.text == "gate a did not pass (fail)"
 
 
 def test_a_lost_instrument_ends_the_run_and_the_others_are_made_safe(perform) -> None:
     body = 'test a "A"\n    read v_in\n    check v_in >= 1 V\ntest b "B"\n    read v_in\n    check v_in >= 1 V\n'
     run = perform(body, change=trouble("close", 1, 9))
-    assert run.outcome.tests == {"a": "error", "b": "skipped"}
+    assert run.tests == {"a": "error", "b": "skipped"}
     assert "closed the connection instead of answering" in run.of(events.TestEnded)[0].reason.text
     assert [r for r in run.of(events.MadeSafe)[0].roles if not r["problem"]] == [
         {"role": "load", "problem": ""}, {"role": "supply", "problem": ""}]  # fmt: skip
@@ -180,7 +180,7 @@ def test_errors_that_an_instrument_reports_are_an_error_of_the_test(perform, pro
         change=lambda text: text.replace('"scpi-electronic-load"', '"wide.toml"').replace("1.25 A", "9 A"),
     )
     assert run.of(events.TestEnded)[0].reason.text == "load.current was set to 6 A, but the instrument has 0 A"
-    assert run.outcome.verdict == "error"
+    assert run.verdict == "error"
 
 
 def test_a_question_without_anybody_to_ask_ends_at_once() -> None:
@@ -198,7 +198,7 @@ def test_a_stop_in_the_middle_still_cleans_up_and_records(perform) -> None:
 
     seen: list = []
     run = perform(SWEEP + "after unit\n    set load.current = 0 A\n", readers=(stop,), stop=wish)
-    assert (run.outcome.verdict, run.outcome.reason.text) == ("aborted", "stopped by Ctrl-C")
+    assert (run.verdict, run.reason.text) == ("aborted", "stopped by Ctrl-C")
     assert len(run.of(events.Row)) == 3
     assert run.of(events.TestEnded)[-1].verdict == "aborted"
     assert not any(role["problem"] for role in run.of(events.MadeSafe)[0].roles)
@@ -214,8 +214,8 @@ def test_without_a_journal_nothing_goes_on_and_a_broken_view_is_taken_out(perfor
     kept: list = []
 
     run = perform(SWEEP, journal=full)
-    assert run.outcome.verdict == "error"
-    assert "No space left" in run.outcome.reason.text
+    assert run.verdict == "error"
+    assert "No space left" in run.reason.text
     assert len(run.of(events.Row)) == 1
     assert not any(role["problem"] for role in run.of(events.MadeSafe)[0].roles)
 
@@ -262,7 +262,7 @@ def test_a_wish_that_is_accepted_when_the_last_test_has_ended_is_heeded_and_a_la
             answers.append(wish.request("stopped by Ctrl-C" if not answers else "too late"))
 
     run = perform('test t "T"\n    set supply.voltage = 8 V\n    read v_in\n    check v_in >= 1 V\n', readers=(interrupt,), stop=wish)
-    assert (answers, run.outcome.verdict, run.outcome.reason.text) == ([True, False], "aborted", "stopped by Ctrl-C")
+    assert (answers, run.verdict, run.reason.text) == ([True, False], "aborted", "stopped by Ctrl-C")
     safe = run.of(events.MadeSafe)[0]
     assert [(role["role"], role["problem"]) for role in safe.roles] == [("load", ""), ("supply", "")]
 
@@ -279,7 +279,7 @@ def test_what_ran_on_which_bench_is_recorded_with_the_run(perform) -> None:
 
 def test_calibration_past_its_date_makes_a_trial(perform) -> None:
     run = perform('test t "T"\n    read v_in\n    check v_in >= 1 V\n', change=lambda t: t.replace("2027-05-01", "2026-11-22"))
-    assert run.outcome.trial[1] == ("calibration", "calibration of psu was due on 2026-11-22", "")
+    assert run.trial[1] == ("calibration", "calibration of psu was due on 2026-11-22", "")
     last_day = perform('test t "T"\n    read v_in\n    check v_in >= 1 V\n', change=lambda t: t.replace("2026-11-22", "2026-11-23"))
     assert [reason.code for reason in last_day.outcome.trial] == ["simulated"]
 
@@ -287,8 +287,8 @@ def test_calibration_past_its_date_makes_a_trial(perform) -> None:
 def test_a_check_that_fails_before_the_unit_is_an_error_and_no_test_runs(perform) -> None:
     header = HEADER.replace("    wait 30 ms\n", "    wait 30 ms\n    read v_in\n    check v_in >= 12 V\n")
     run = perform('test t "T"\n    read v_in\n    check v_in >= 1 V\n', header=header)
-    assert (run.outcome.verdict, run.outcome.tests) == ("error", {"t": "skipped"})
-    assert "before unit did not pass" in run.outcome.reason.text
+    assert (run.verdict, run.tests) == ("error", {"t": "skipped"})
+    assert "before unit did not pass" in run.reason.text
 
 
 @given(st.lists(st.from_regex(r"[a-z]{1,8}", fullmatch=True), max_size=5))

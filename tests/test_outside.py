@@ -18,7 +18,7 @@ GOOD_PROGRAM = 'import json, sys\ngiven = json.load(sys.stdin)\nprint(json.dumps
 
 def test_a_program_gets_values_and_gives_some(perform) -> None:
     run = perform(CALL.format(time="10 s"), files={"p.py": GOOD_PROGRAM})
-    assert run.outcome.verdict == "pass"
+    assert run.verdict == "pass"
     called = run.of(events.Called)[0]
     assert (called.given, called.gave) == ({"a": 3.0, "s": "FC00400"}, {"x": 10.0, "ok": True})
     assert 0 < called.duration < 60
@@ -42,7 +42,7 @@ def test_a_program_that_goes_wrong_is_named_and_the_outputs_go_off(perform, prog
     run = perform(CALL.format(time="800 ms") + 'test u "U"\n    read v_out\n    check v_out >= 4 V\n', files={"p.py": program})
     verdict, reason = run.ended["t"]
     assert verdict == "error" and what in reason and "test.ibx:19" in reason, reason
-    assert run.ended["u"][0] == "pass" and run.outcome.verdict == "error"
+    assert run.ended["u"][0] == "pass" and run.verdict == "error"
     assert not any(role["problem"] for role in run.of(events.MadeSafe)[0].roles)
 
 
@@ -79,7 +79,7 @@ CURVE = """test t "T"
 
 def test_python_functions_take_values_and_curves(perform) -> None:
     run = perform(CURVE, header=USE, files={"maths.py": FUNCTIONS.replace("BODY", "return x")})
-    assert run.outcome.verdict == "pass", run.ended
+    assert run.verdict == "pass", run.ended
 
 
 # (unit of the argument, unit of the result, what is written, what the function does, the result in base units)

@@ -161,7 +161,7 @@ after unit
         if mark:
             sent.setdefault(name, []).extend(text.split("\n"))
     assert sent == received
-    assert run.outcome.tests == {"t": "pass", "u": "fail"}
+    assert run.tests == {"t": "pass", "u": "fail"}
 
 
 def test_rows_of_a_run_that_was_only_begun_tell_what_was_left() -> None:
@@ -192,7 +192,7 @@ def test_a_formula_without_a_value_is_a_hole_and_never_passes(perform, formula: 
 def test_what_cannot_be_done_is_an_error_with_its_line(perform, line: str, what: str) -> None:
     run = perform(f'test t "T"\n    read v_in\n    let zero = 0 * v_in / 1 V\n    {line}\n    check v_in >= 1 V\n')
     assert run.of(events.TestEnded)[0].reason.text.startswith(f"test.ibx:20: {what}")
-    assert run.outcome.verdict == "error"
+    assert run.verdict == "error"
 
 
 @pytest.mark.parametrize(("text", "shown"), [

@@ -182,7 +182,7 @@ def test_a_signal_while_a_row_is_recorded_does_not_lose_it(perform) -> None:
         LastingStream.waits_for_readers = True
         for number, handler in zip(numbers, before, strict=True):
             signal.signal(number, handler)
-    assert run.outcome.verdict == "aborted" and len(rows) == 3
+    assert run.verdict == "aborted" and len(rows) == 3
     assert [row.x for row in rows] == [(float(i),) for i in range(1, len(rows) + 1)]
 
 

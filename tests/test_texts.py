@@ -71,7 +71,7 @@ def read_back(run: Recorded, folder: Path) -> RunRows:
 ])  # fmt: skip
 def test_texts_of_loops_are_judged_point_by_point(perform, inside: str, after: str, verdict: str, failed: list[int]) -> None:  # fmt: skip
     run = loops(perform, inside, after)
-    assert run.outcome.tests["t"] == verdict, [r.reason for r in run.of(Judged)]
+    assert run.tests["t"] == verdict, [r.reason for r in run.of(Judged)]
     assert [result.failed for result in run.of(Judged)] == failed
 
 
@@ -86,7 +86,7 @@ def test_the_worst_text_is_told_with_its_place_and_what_was_demanded(perform, wa
 def test_a_text_that_cannot_be_had_is_a_hole_that_does_not_pass(perform) -> None:
     lines = ('test t "T"\n    read word = query(supply, "NONE?") as text\n    check word matches ".*"\n')  # fmt: skip
     run = perform(lines, change=lambda text: text.replace("[roles.supply]", "[roles.supply]\nraw = true"))
-    assert run.outcome.tests["t"] == "error"
+    assert run.tests["t"] == "error"
 
 
 def test_texts_are_stored_as_words(perform, tmp_path: Path) -> None:
@@ -105,7 +105,7 @@ def test_two_axes_of_other_texts_do_not_meet(perform) -> None:
     lines = 'test {0} "A"\n    sweep name over "{1}", "{2}"\n        let x = 1 V\n    check x >= 0 V\n'
     both = lines.format("a", "low", "high") + lines.format("b", "up", "down") + "    let d = a.x - x\n    check d >= -1 V\n"
     run = perform(both)
-    assert run.outcome.tests["b"] == "error"  # by number both would be 0 and 1
+    assert run.tests["b"] == "error"  # by number both would be 0 and 1
 
 
 def test_people_read_words_wherever_texts_are_shown(ibexite, project: Path) -> None:
@@ -133,7 +133,7 @@ def test_a_wait_for_a_text_is_recorded_as_text(perform, tmp_path: Path) -> None:
     )
     change = lambda text: text.replace("[roles.supply]", "[roles.supply]\nraw = true")  # noqa: E731
     run = perform(lines.format("nobody"), change=change)
-    assert run.outcome.tests["t"] == "error" and "last who = Firnline," in str(run.of(events.TestEnded)), run.events
+    assert run.tests["t"] == "error" and "last who = Firnline," in str(run.of(events.TestEnded)), run.events
     rows = read_back(run, tmp_path)
     (column,) = [c for c in rows.tests[0].curves if c["name"] == "who"]
     assert column["kind"] == "text" and len(json.loads(column["labels"])) == 1

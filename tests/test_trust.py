@@ -39,14 +39,14 @@ def test_points_that_were_judged_count_however_the_loop_ends(perform, line: str)
     run = perform(LOOP.format(line=line) + GOOD_TEST)
     result = run.result("too much")
     assert (result.verdict, result.failed >= 1) == ("fail", True)
-    assert run.outcome.verdict == "fail" and run.of(events.TestEnded, test="t")[0].has_failed
+    assert run.verdict == "fail" and run.of(events.TestEnded, test="t")[0].has_failed
     assert any(row.v[0] > 2 for row in run.of(events.Row)), "the row in which it ended is kept"
 
 
 def test_a_good_test_that_is_left_is_no_pass_and_the_run_a_trial(perform) -> None:
     run = perform('test t "T"\n    read v_in\n    check v_in >= 1 V\n    skip "the rest"\n' + GOOD_TEST)
     assert run.verdicts == {"t": "skipped", "good": "pass"}
-    assert [r.code for r in run.outcome.trial] == ["simulated", "left_out"]
+    assert [r.code for r in run.trial] == ["simulated", "left_out"]
 
 
 @pytest.mark.parametrize(("clauses", "second", "skip"), [
@@ -57,9 +57,9 @@ def test_a_test_that_did_not_pass_opens_no_way(perform, clauses: str, second: st
     header = HEADER.replace("before unit", "params\n    v = 1\n\nbefore unit")
     run = perform(f'{GOOD_TEST}test first "F" {clauses}\n    read v_in\n    check v_in >= 1 V\n'
                   f'test second "S" {second}\n    read v_in\n    check v_in >= 1 V\n', header=header)  # fmt: skip
-    codes = {r.code for r in run.outcome.trial}
+    codes = {r.code for r in run.trial}
     if not skip:  # a condition that nobody can decide
-        assert run.of(events.TestEnded, test="first")[0].verdict == "error" and run.outcome.verdict == "error"
+        assert run.of(events.TestEnded, test="first")[0].verdict == "error" and run.verdict == "error"
     elif skip == "plain":  # the test's own `if` leaves a pass whole
         assert run.verdicts["second"] == "pass" and codes == {"simulated"}
     else:
@@ -96,7 +96,7 @@ THREE = """test t "T"
 @pytest.mark.parametrize(("how", "verdict"), [("overload", "fail"), ("garbage", "error")])
 def test_a_result_that_stands_on_bad_readings_does_not_pass(perform, line: str, how: str, verdict: str) -> None:
     run = perform(THREE.format(line=line), change=spoilt(how, 2, 3))
-    assert run.outcome.verdict == verdict, run.of(events.TestEnded, test="t")[0]
+    assert run.verdict == verdict, run.of(events.TestEnded, test="t")[0]
     assert "1 bad value left out of it" in run.of(events.Judged)[-1].reason
     if "allowing" not in line:
         allowed = perform(THREE.format(line=line + " allowing 1 bad"), change=lambda text: text)
@@ -110,7 +110,7 @@ def test_a_condition_on_a_result_that_stands_on_bad_readings_is_an_error(perform
 
 def test_an_average_of_which_one_reading_is_bad_is_bad(perform) -> None:
     run = perform('test t "T"\n    read v_out averaging 4\n    check v_out <= 6 V\n', change=spoilt("overload", 2, 3))
-    assert run.outcome.verdict == "fail" and run.of(events.Judged)[0].reason == "overload"
+    assert run.verdict == "fail" and run.of(events.Judged)[0].reason == "overload"
 
 
 @pytest.mark.parametrize(("how", "clause", "verdict"), [
@@ -130,13 +130,13 @@ def test_a_protection_that_trips_fails_the_test_in_which_it_happened(perform) ->
                   'test later "A"\n    read v_out\n    check v_out between 4 V and 6 V\n')  # fmt: skip
     assert run.verdicts["first"] == "pass" and run.verdicts["trip"] == "fail"
     assert "protection of supply has tripped" in run.of(events.TestEnded, test="trip")[0].reason.text
-    assert run.verdicts["later"] in ("pass", "skipped") and run.outcome.verdict == "fail"
+    assert run.verdicts["later"] in ("pass", "skipped") and run.verdict == "fail"
 
 
 @pytest.mark.parametrize("line", ["set load.current = 9 A", 'ask confirm "Out?"'])
 def test_a_line_of_after_unit_that_fails_is_no_pass(perform, line: str) -> None:
     run = perform(f"{GOOD_TEST}after unit\n    {line}\n", operator=NoOperator())
-    assert run.outcome.verdict == "error" and "after unit" in run.outcome.reason.text
+    assert run.verdict == "error" and "after unit" in run.reason.text
 
 
 def test_texts_for_the_operator_wait_until_everything_is_off(perform) -> None:
@@ -149,7 +149,7 @@ def test_two_loops_of_one_name_send_their_own_points(perform) -> None:
     loop = "        sweep vset over {}\n            set supply.voltage = vset\n            read {} = v_in\n"
     run = perform('test t "f_odd__name"\n    read v_out\n    if v_out > 4 V\n' + loop.format("7 V, 8 V", "a")
                   + "    else\n" + loop.format("12 V, 13 V", "b") + '    note "f_curve__x"\n    check v_out >= 1 V\n')  # fmt: skip
-    assert run.outcome.verdict == "pass", run.of(events.TestEnded, test="t")[0]
+    assert run.verdict == "pass", run.of(events.TestEnded, test="t")[0]
     sent = [line for line in run.traffic if line.startswith("psu> SOUR1:VOLT ")]
     assert sent[-3:] == ["psu> SOUR1:VOLT 7", "psu> SOUR1:VOLT 8", "psu> SOUR1:VOLT 9"]
 
@@ -160,7 +160,7 @@ def test_without_a_journal_of_any_kind_nothing_goes_on(perform) -> None:
             raise TypeError("not serialisable")
 
     run = perform(GOOD_TEST, journal=broken)
-    assert run.outcome.verdict == "error" and "the journal broke" in run.outcome.reason.text
+    assert run.verdict == "error" and "the journal broke" in run.reason.text
     end = run.of(events.RunEnded)
     assert len(end) == 1 and end[0].verdict == "error"
 
@@ -180,7 +180,7 @@ def test_a_verdict_that_cannot_be_recorded_is_no_pass(perform) -> None:
 def test_raw_commands_do_not_lead_beyond_a_ceiling(perform, raw: str, what: str) -> None:
     run = perform(f'test t "T"\n    send supply "{raw}"\n    read v_in\n    check v_in >= 1 V\n{GOOD_TEST}',
                   change=lambda text: text.replace('[roles.supply]', '[roles.supply]\nraw = true'))  # fmt: skip
-    assert run.outcome.verdict == "error" and what in run.of(events.TestEnded, test="t")[0].reason.text
+    assert run.verdict == "error" and what in run.of(events.TestEnded, test="t")[0].reason.text
     after = run.traffic[run.traffic.index(f"psu> {raw}") :]
     assert next(line for line in after if "OUTP1 O" in line) == "psu> OUTP1 OFF"
 
@@ -223,7 +223,7 @@ def test_setting_back_trips_no_protection(perform) -> None:
     header = HEADER.replace("supply.output = on", "supply.over_voltage = 10 V, supply.output = on")
     run = perform('test a "A"\n    set supply.over_voltage = 17 V, supply.voltage = 15 V\n    wait 20 ms\n    read v_in\n    check v_in >= 14 V\n'
                   'test b "B"\n    read v_in\n    check v_in within 9 V +/- 0.2 V\n', header=header)  # fmt: skip
-    assert run.outcome.verdict == "pass", run.outcome
+    assert run.verdict == "pass", run.outcome
 
 
 def test_what_a_broken_test_left_behind_is_not_charged_to_the_next(perform) -> None:
@@ -236,7 +236,7 @@ def test_what_a_broken_test_left_behind_is_not_charged_to_the_next(perform) -> N
 def test_a_load_without_its_source_has_not_limited(perform) -> None:
     run = perform('test a "A"\n    set load.current = 500 mA\n    wait 20 ms\n    set supply.output = off\n    wait 30 ms\n'
                   '    set supply.output = on\n    wait 50 ms\n    read v_in\n    check v_in >= 1 V\n')  # fmt: skip
-    assert run.outcome.verdict == "pass", run.of(events.TestEnded, test="a")[0]
+    assert run.verdict == "pass", run.of(events.TestEnded, test="a")[0]
 
 
 @pytest.mark.parametrize(("check", "verdict"), [
@@ -246,7 +246,7 @@ def test_a_load_without_its_source_has_not_limited(perform) -> None:
 ])  # fmt: skip
 def test_limits_may_be_curves_and_formulas_of_lines(perform, check: str, verdict: str) -> None:
     run = perform(f'test t "T"\n    sweep n from 1 to 3 step 1\n        read x1 = v_out\n        let k = x1 + 1 mV * n\n    {check}\n')
-    assert run.outcome.verdict == verdict, (run.of(events.TestEnded, test="t")[0], run.outcome.reason.text)
+    assert run.verdict == verdict, (run.of(events.TestEnded, test="t")[0], run.reason.text)
 
 
 def test_limits_that_run_over_an_axis_are_kept_point_by_point(perform) -> None:
@@ -327,7 +327,7 @@ def test_reasons_stay_as_long_as_a_value_of_their_run_does() -> None:
 def test_a_halt_is_a_remark_and_makes_a_trial(perform) -> None:
     answers = iter(["next", "again", "continue"])
     run = perform(GOOD_TEST, halts=Halts(lambda halt, _: next(answers), stops=frozenset({"good"})))
-    assert [r.code for r in run.outcome.trial] == ["simulated", "halted"]
+    assert [r.code for r in run.trial] == ["simulated", "halted"]
     assert [e.answer for e in run.of(events.Halted)] == ["next", "again", "continue"]
     assert 8 < run.of(events.Halted)[1].values["v_in"] < 10
 
@@ -365,7 +365,7 @@ def test_at_a_halt_a_formula_has_the_value_of_this_place(perform) -> None:
 
 def test_a_curve_whose_limits_are_upside_down_is_an_error(perform) -> None:
     run = perform('test t "T"\n    read v_out, v_in\n    check v_out between v_in and v_out\n')
-    assert run.outcome.verdict == "error" and "is above the upper one" in run.of(events.TestEnded, test="t")[0].reason.text
+    assert run.verdict == "error" and "is above the upper one" in run.of(events.TestEnded, test="t")[0].reason.text
 
 
 @pytest.mark.parametrize("value", [math.inf, -math.inf])

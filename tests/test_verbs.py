@@ -26,7 +26,7 @@ test u "U"
     check v_in >= 5 V
     check i_in >= 1 mA
 """)
-    assert run.outcome.verdict == "pass", run.ended
+    assert run.verdict == "pass", run.ended
     elapsed = run.columns("scan_elapsed")
     assert elapsed[0] == 0 and all(late >= 0.03 * turn - 1e-3 for turn, late in enumerate(elapsed))  # never early
     assert sorted(elapsed) == elapsed and len(elapsed) == 4
@@ -106,7 +106,7 @@ def test_a_loop_that_is_left_keeps_the_turn_it_was_in(perform) -> None:
     assert [len(row.x) for row in run.of(events.Row)] == [2] * 8
     assert run.of(events.LoopLeft)[0].why == "enough"
     assert [run.result(n).judged for n in ("v_out", "v_in")] == [8, 7]
-    assert run.outcome.verdict == "pass"
+    assert run.verdict == "pass"
 
 
 def test_a_watch_ends_the_test_at_once(perform) -> None:
@@ -236,7 +236,7 @@ test last "L"
     assert all(verdicts[n][0] == "pass" for n in verdicts if n.startswith(("loaded", "again")))
     assert verdicts["skipping"] == ("skipped", "no heater fitted")
     assert verdicts["silent"] == ("skipped", "switched off in the sequence")
-    assert [reason.told() for reason in run.outcome.trial[1:]] == [
+    assert [reason.told() for reason in run.trial[1:]] == [
         "not run for what it needs: needing", "left by a skip line: skipping", "switched off: silent", "not run for a stop: last"]  # fmt: skip
 
 
@@ -275,7 +275,7 @@ def test_a_measurement_is_used_with_other_roles_and_inputs(perform) -> None:
     plot light.curve against amps
 """
     )
-    assert run.outcome.verdict == "pass", run.ended
+    assert run.verdict == "pass", run.ended
     assert [t.columns[0]["name"] for t in run.of(events.TableStarted)][:2] == ["light.output", "input.output"]
     assert len(run.columns("light.curve")) == 4 and len(run.columns("input.curve")) == 3
     assert run.result("curve").judged == 3
@@ -292,7 +292,7 @@ test u "U"
     read held = load.current
     check held <= 10 mA
 """)
-    assert run.outcome.verdict == "pass", run.ended
+    assert run.verdict == "pass", run.ended
     assert run.traffic.index("psu> SOUR1:VOLT?") < run.traffic.index("eload> *RST", 20)
     assert run.of(events.Restored)[0].settings == ["supply.voltage", "load.input"]
 
@@ -307,7 +307,7 @@ def test_raw_commands_need_permission_and_texts_are_filled_with_bare_numbers(per
     check raw within 7.5 V +/- 1 mV
     check name matches "Firnline.*"
 """, change=allow)  # fmt: skip
-    assert run.outcome.verdict == "pass", run.ended
+    assert run.verdict == "pass", run.ended
     assert "psu> SOUR1:VOLT 7.5" in run.traffic
 
 

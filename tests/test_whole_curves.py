@@ -28,7 +28,6 @@ from ibexite.records.gateway import open_lookup
 from ibexite.records.side_file import EvenPoints, SideFile, SideValues, read_side
 from tests.conftest import Recorded
 from tests.laboratory.stub_bench import MemoryLink
-from tests.test_decisions import from_memory
 
 PROFILE = (SHIPPED / "scpi-oscilloscope.toml").read_text()
 BLOCK = PROFILE[PROFILE.index("[readings.wave]") : PROFILE.index("[actions]")]
@@ -160,7 +159,7 @@ def waves(perform, project: Path, lines: str, trouble: str = "") -> Recorded:
 def test_a_record_is_the_wave_that_is_applied(perform, project: Path) -> None:
     run = waves(perform, project, "    read v_tone, w_in = scope.wave(channel = 1) together\n    let power = mean(w_in * w_in)\n"
                 "    check w_in between -2.05 V and 2.05 V\n    check power within 2 V^2 +/- 3 %\n    check v_tone >= 1 V\n    plot w_in against time\n")  # fmt: skip
-    assert run.outcome.tests["t"] == "pass", [r.reason for r in run.of(Judged)]
+    assert run.tests["t"] == "pass", [r.reason for r in run.of(Judged)]
     (curve, *_) = run.of(events.WholeCurve)
     time = np.arange(2_000) * 5e-8
     assert curve.sampling == (0.0, 5e-8) and curve.axes == [{"name": "time", "unit": "s", "shown": "", "origin": "sweep"}]
@@ -171,7 +170,7 @@ def test_a_record_is_the_wave_that_is_applied(perform, project: Path) -> None:
 @pytest.mark.parametrize("trouble", ["garbage", "cut", "empty", "overload", "nan", "silent", "close", "late"])
 def test_whatever_the_scope_answers_instead_nothing_passes(perform, project: Path, trouble: str) -> None:
     run = waves(perform, project, "    read w_in = scope.wave(channel = 1)\n    let top = max(w_in)\n    check w_in >= -9 V\n    check top <= 9 V\n", trouble)
-    assert run.outcome.tests["t"] == "error" and run.outcome.is_safe, run.outcome
+    assert run.tests["t"] == "error" and run.is_safe, run.outcome
 
 
 LOOP = """    set scope.full_scale = 2500 mV
@@ -277,6 +276,6 @@ def test_an_evenly_sampled_curve_computes_as_one_of_points(values: list[float], 
     ("sweep k over 1, 2\n        if k == 2\n            sweep n over 1, 2\n                read x = v_ok\n        let best = max(x along n)\n    check best >= 1 V", "pass"),
     ("if a > 1 V\n        sweep n over 1, 2\n            read x = v_ok\n    else\n        sweep n over 1, 2\n            read x = v_ok\n    let best = max(x)\n    check best >= 1 V", "pass"),
 ])  # fmt: skip
-def test_a_curve_whose_loop_was_not_run_was_never_measured(tmp_path, monkeypatch, lines: str, verdict: str) -> None:
-    outcome = from_memory(tmp_path, monkeypatch, f"    read a = v_ok\n    {lines}\n")
-    assert outcome.tests["a"] == verdict and "internal" not in str(outcome)
+def test_a_curve_whose_loop_was_not_run_was_never_measured(rehearse, lines: str, verdict: str) -> None:
+    run = rehearse(f"    read a = v_ok\n    {lines}\n")
+    assert run.tests["a"] == verdict and "internal" not in str(run.outcome)
