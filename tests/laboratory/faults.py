@@ -1,4 +1,4 @@
-"""Faults: runs through proxies that spoil messages. What is held: never PASS on values that are not true, never a ceiling
+"""Faults: runs on stand-ins that lie and over links that break. What is held: never PASS on values that are not true, never a ceiling
 passed, outputs off at the end, no row lost, no internal error. `python -m tests.laboratory.faults N SEED` does N of them."""
 
 from __future__ import annotations
@@ -7,19 +7,21 @@ import random
 import sys
 import tempfile
 import threading
+import time
 from dataclasses import dataclass
 from pathlib import Path
 
 from ibexite import events
 from ibexite.bench import bench as bench_module
-from ibexite.bench.file import BenchFile, read_bench
+from ibexite.bench.file import read_bench
 from ibexite.demo.project import make_project
 from ibexite.engine.services import RealClock
 from ibexite.language.check import vet
 from ibexite.language.source import Source
+from ibexite.simulate.plan import Trouble
 from ibexite.simulate.server import BenchServer
+from ibexite.simulate.troubles import ANY, WAYS, Troubles
 from ibexite.station.stand_ins import make_plan
-from tests.laboratory.proxy import FAULTS, Proxy
 from tests.runs import carried_out
 
 SEQUENCE = """sequence "Laboratory"
@@ -58,6 +60,17 @@ after unit
     set load.input = off
     set supply.output = off
 """
+
+
+_INSIDE = ("OUTP1 OFF", "INP OFF", "SOUR1:VOLT 5", "CURR 0.05", "*RST")  # what an instrument does by itself
+FAULTS: dict[str, tuple[str, float | None, str]] = {
+    **{f"reply: {how}": (how, 0.2 if how == "late" else None, "") for how in WAYS if how not in ("before", "instead", "behind")},
+    "reply: very slow": ("slow", 0.15, ""), "reply: soon again": ("twice", 0.002, ""), "reply: later again": ("twice", 0.05, ""), "reply: much later": ("late", 0.3, ""),
+    "reply: a little too late": ("late", 0.13, ""), "reply: refuse for long": ("refuse", 1.0, ""), "reply: reset before": ("before", None, "*RST"),
+    **{f"setting: {how}": (how, None, "") for how in ("lost", "drop", "reset", "close", "stalled", "repeated", "restart", "refuse", "word", "silent")},
+    "setting: stalled for long": ("stalled", 0.2, ""), "setting: limit instead": ("instead", None, "SOUR1:CURR 0.01"), "setting: protection before": ("before", None, "SOUR1:VOLT:PROT 1"),
+    **{f"setting: {message} {how}": (how, None, message) for message in _INSIDE for how in ("before", "instead", "behind")},
+}  # fmt: skip
 
 
 @dataclass
@@ -101,18 +114,19 @@ class Laboratory:
         psu, eload = self.devices["psu"], self.devices["eload"]
         return [n for n, on in (("supply", psu.source.is_on), ("load", eload.sink.is_on)) if on]  # type: ignore[attr-defined]
 
-    def run(self, fault: str, instrument: str, nth: int, times: int = 1, *, new_identity: bool = False) -> Told:
+    def run(self, fault: str, instrument: str, nth: int, times: int = 1) -> Told:
         """One run with one fault."""
-        proxies = {
-            name: Proxy(port, fault if name == instrument else "", nth, times, new_identity=new_identity and name == instrument)
-            for name, port in self.ports.items()
-        }  # fmt: skip
-        moved: BenchFile = self.file.moved_to({name: proxy.port for name, proxy in proxies.items()})
+        how, pause, message = FAULTS[fault]
+        meant = {"query": ANY} if fault.startswith("reply") else {"query": "", "command": ANY}
+        identity = self.devices[instrument].identity
+        troubles = Troubles([Trouble(**meant, how=how, nth=nth, times=times, pause=pause, message=message)])
+        for served in self.server.instruments:
+            served.troubles = troubles if served.stand_in.name == instrument else Troubles()
         program = vet(Source("laboratory.ibx", SEQUENCE))
         happened: list[events.Event] = []
-        outcome = carried_out(program, moved, happened.append, clock=RealClock(), serial="FC00400")
-        for proxy in proxies.values():
-            proxy.close()
+        outcome = carried_out(program, self.file.moved_to(self.ports), happened.append, clock=RealClock(), serial="FC00400")
+        while not self.server.is_still:  # no line is on its way any more
+            time.sleep(0.002)
         wrong = _untrue(happened) if outcome.verdict == "pass" else []
         wrong += [f"{name} is still on" for name in self.is_anything_on() if outcome.is_safe]
         if "internal error" in outcome.reason.text:
@@ -121,12 +135,13 @@ class Laboratory:
             wrong.append("a unit that is good has failed")
         for device in self.devices.values():
             device.reset()
-        return Told(fault, instrument, nth, outcome.verdict, outcome.reason.text or _reasons(happened), wrong, proxies[instrument].done > 0)
+        self.devices[instrument].identity = identity
+        return Told(fault, instrument, nth, outcome.verdict, outcome.reason.text or _reasons(happened), wrong, troubles.done > 0)
 
 
 def _may_fail(fault: str) -> bool:
     """An overload and an output that goes off by itself are facts about the unit; so is a source that limits."""
-    return any(word in fault for word in ("overload", "off", "limit", "protection", "restarted", "reset", "huge", "voltage"))
+    return any(word in fault for word in ("overload", "OFF", "limit", "protection", "restart", "RST", "reset", "huge", "VOLT", "CURR"))
 
 
 def _reasons(happened: list[events.Event]) -> str:

@@ -32,10 +32,13 @@ class Calibration:
 class TroubleEntry:
     """A fault that a simulated stand-in shows on demand."""
 
-    query: str
+    query: str  # or a command: which messages are meant
     how: str
     nth: int
     times: int
+    command: str = ""
+    pause: float | None = None  # s
+    message: str = ""
 
 
 @frozen
@@ -246,17 +249,27 @@ def _simulated(table: TomlTable) -> SimulatedEntry:
         if not key.isdigit():
             wiring_table.fail(key, "is not a channel number", 'Write, for example: wiring = { 101 = "rail_3v3" }.')
         wiring[int(key)] = wiring_table.text(key)
-    trouble = []
-    for entry in table.list_of_tables("trouble"):
-        trouble.append(
-            TroubleEntry(entry.text("query"), entry.text("how"), entry.integer("nth", 1), entry.integer("times", 1))
-        )
-        entry.finish()
-    fact = SimulatedEntry(
-        table.text("identity"), wiring, table.quantity("answer_time", units.SECOND, 0.0), tuple(trouble)
-    )
+    troubles = tuple(_trouble(entry) for entry in table.list_of_tables("trouble"))
+    fact = SimulatedEntry(table.text("identity"), wiring, table.quantity("answer_time", units.SECOND, 0.0), troubles)
     table.finish()
     return fact
+
+
+def _trouble(entry: TomlTable) -> TroubleEntry:
+    query, command = entry.text("query", ""), entry.text("command", "")
+    if bool(query) == bool(command):
+        entry.fail(
+            "query", "either query or command says which messages are meant", 'Write, for example: query = "MEAS"'
+        )
+    pause = entry.quantity("pause", units.SECOND) if "pause" in entry else None
+    if pause is not None and not 0 <= pause <= 3600:
+        entry.fail("pause", "not between 0 s and 1 h")
+    found = TroubleEntry(
+        query, entry.text("how"), entry.integer("nth", 1), entry.integer("times", 1), command, pause,
+        entry.text("message", ""),
+    )  # fmt: skip
+    entry.finish()
+    return found
 
 
 def _refuse_shared_addresses(table: TomlTable, instruments: dict[str, InstrumentEntry]) -> None:

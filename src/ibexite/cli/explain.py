@@ -126,6 +126,8 @@ def _unit_entry(unit: units.Unit) -> str:
 
 def reference_page() -> str:
     """docs/reference.md: everything that can be explained, on one page."""
+    from ibexite.simulate.troubles import WAYS
+
     parts = [
         "# Reference of the sequence language\n",
         "Made from the tables of the program by `make tables`; `ibexite explain WORD` shows the same. How the language "
@@ -153,6 +155,11 @@ def reference_page() -> str:
             parts += [f"| {kind} `{f.name}` | {f.told} | {f.help} |" for f in features.values()]
         parts += [f"| action `{name}` | | {text} |" for name, text in known.actions.items()]
         parts.append("")
+    parts.append(
+        "## Troubles of simulated instruments\n\n| `how` | what becomes of the message or its reply |\n|---|---|"
+    )
+    parts += [f"| `{how}` | {text} |" for how, (text, _) in WAYS.items()]
+    parts.append("")
     return "\n".join(parts)
 
 

@@ -11,17 +11,20 @@ STIMULUS = {  # what an instrument of a kind applies to the terminal it is wired
     "temperature_chamber": "climate",
 }  # fmt: skip
 KINDS = (*STIMULUS, "power_meter", "multimeter", "oscilloscope")
-TROUBLES = ("silent", "late", "empty", "cut", "garbage", "overload", "nan", "close")
 
 
 @dataclass(frozen=True, slots=True)
 class Trouble:
-    """A fault on demand: from the `nth` query that contains `query` on, `times` replies go wrong in the way `how`."""
+    """A fault on demand: from the `nth` query that contains `query` (or command that contains `command`) on, `times` of
+    them go wrong in the way `how`, see ibexite.simulate.troubles."""
 
     query: str
     how: str
     nth: int = 1
     times: int = 1
+    command: str = ""
+    pause: float | None = None  # s; None: as is usual in this way
+    message: str = ""
 
 
 @dataclass(frozen=True, slots=True)

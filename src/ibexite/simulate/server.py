@@ -15,21 +15,25 @@ import os
 import selectors
 import signal
 import socket
+import struct
 import sys
 import threading
 import time
-from collections.abc import Callable
+from collections import deque
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
+from functools import partial
 
 from ibexite.protocols.framing import Framer, TooLong
 from ibexite.simulate.build import build
 from ibexite.simulate.device import ScpiDevice
 from ibexite.simulate.plan import SimulationPlan, StandIn
+from ibexite.simulate.troubles import Exchange, Troubles, steps
 from ibexite.untyped import Fields
 
 LINGER = 3.0  # s; how long it is there for whoever makes the bench safe after a run that died
 ALONE = 0.3  # s without a client, after which it ends
-_LATE = 4.0  # s; later than any time-out that a profile sets
+PATIENCE = 1.0  # s; who takes nothing for so long is not sent anything more
 
 
 @dataclass(slots=True)
@@ -38,6 +42,8 @@ class _Client:
     instrument: _Instrument
     framer: Framer = field(default_factory=Framer)
     is_open: bool = True
+    waiting: deque[str] = field(default_factory=deque)  # messages that have arrived
+    is_held: bool = False  # by a trouble: what has arrived must wait
 
 
 @dataclass(slots=True)
@@ -45,7 +51,8 @@ class _Instrument:
     stand_in: StandIn
     device: ScpiDevice
     listener: socket.socket
-    asked: dict[int, int] = field(default_factory=dict)  # how often each trouble's query came
+    port: int
+    troubles: Troubles
 
 
 class BenchServer:
@@ -56,7 +63,7 @@ class BenchServer:
         self._timers: list[tuple[float, int, Callable[[], None]]] = []
         self._order = itertools.count()
         self._stopping = False
-        self._clients = 0
+        self._clients = self._held = 0
         self._wake, self._waker = socket.socketpair()
         self._selector.register(self._wake, selectors.EVENT_READ, None)
         self._ahead = 0.0  # s that the world has jumped over
@@ -64,13 +71,18 @@ class BenchServer:
 
     def _listen(self, stand_in: StandIn, device: ScpiDevice) -> _Instrument:
         listener = socket.create_server((stand_in.host, stand_in.port))
-        instrument = _Instrument(stand_in, device, listener)
+        instrument = _Instrument(stand_in, device, listener, listener.getsockname()[1], Troubles(stand_in.trouble))
         self._selector.register(listener, selectors.EVENT_READ, instrument)
         return instrument
 
     def ports(self) -> dict[str, int]:
         """The port of each instrument by its name."""
-        return {i.stand_in.name: i.listener.getsockname()[1] for i in self.instruments}
+        return {i.stand_in.name: i.port for i in self.instruments}
+
+    @property
+    def is_still(self) -> bool:
+        """True if nobody is connected, and nothing that had arrived waits to be carried out."""
+        return not self._clients and not self._held
 
     def advance(self, seconds: float) -> None:
         """Lets the time of the world jump ahead; may be called from another thread."""
@@ -112,7 +124,11 @@ class BenchServer:
             self._selector.close()
 
     def _accept(self, instrument: _Instrument) -> None:
-        connection, _ = instrument.listener.accept()
+        try:
+            connection, _ = instrument.listener.accept()
+        except OSError:  # it has gone again, or nobody is let in just now
+            return
+        connection.settimeout(PATIENCE)
         connection.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
         self._clients += 1
         self._selector.register(connection, selectors.EVENT_READ, _Client(connection, instrument))
@@ -126,54 +142,95 @@ class BenchServer:
         if not data:
             self._drop(client)
             return
-        device = client.instrument.device
         while (line := client.framer.next_message()) is not None:
-            message = line.decode("latin-1").rstrip("\r")
-            device.receive(message)
-            if "?" in message and b"\n" not in client.framer.pending:
-                self._answer(client, message)
+            client.waiting.append(line.decode("latin-1").rstrip("\r"))
+        self._go_on(client)
 
     def _drop(self, client: _Client) -> None:
+        """Forgets a client; what has arrived from it is carried out all the same."""
         if client.is_open:
             client.is_open = False
             self._clients -= 1
             self._selector.unregister(client.connection)
             client.connection.close()
 
-    def _answer(self, client: _Client, message: str) -> None:
-        how = self._trouble(client.instrument, message)
-        delay = client.instrument.stand_in.answer_time + (_LATE if how == "late" else 0.0)
-        if how == "silent":
-            client.instrument.device.take_output()
-        elif delay > 0:
-            self._after(delay, lambda: self._send(client, how))
-        else:
-            self._send(client, how)
+    # --- messages ----------------------------------------------------------------------------------------------------
 
-    def _send(self, client: _Client, how: str) -> None:
-        output = client.instrument.device.take_output()
-        if output is None or not client.is_open:
+    def _go_on(self, client: _Client) -> None:
+        """Carries out what has arrived, and answers."""
+        instrument = client.instrument
+        while client.waiting and not client.is_held:
+            message = client.waiting.popleft()
+            trouble = instrument.troubles.at(message)
+            if trouble is not None:
+                self._held += 1
+                client.is_held = True
+                self._step(client, steps(trouble, self._exchange(client, message)))
+                continue
+            instrument.device.receive(message)
+            if "?" in message and not client.waiting:
+                self._answer(client)
+
+    def _exchange(self, client: _Client, message: str) -> Exchange:
+        instrument = client.instrument
+        return Exchange(
+            message, instrument.device, send=partial(self._send, client), close=partial(self._close, client),
+            refuse=partial(self._refuse, instrument),
+        )  # fmt: skip
+
+    def _step(self, client: _Client, trouble: Iterator[float]) -> None:
+        """The next step of a trouble; behind the last one the messages that have waited."""
+        pause = next(trouble, None)
+        if pause is not None:
+            self._after(pause, lambda: self._step(client, trouble))
             return
-        replies = {"empty": "", "garbage": "#!?_" + output[:3], "overload": "+9.9E37", "nan": "9.91E37"}
-        data = replies.get(how, output).encode("latin-1") + b"\n"
-        if how == "cut":
-            data = data[: len(data) // 2]
-        with contextlib.suppress(OSError):
-            if how != "close":
+        self._held -= 1
+        client.is_held = False
+        self._go_on(client)
+
+    def _answer(self, client: _Client) -> None:
+        delay = client.instrument.stand_in.answer_time
+        if delay > 0:
+            self._after(delay, lambda: self._send_output(client))
+        else:
+            self._send_output(client)
+
+    def _send_output(self, client: _Client) -> None:
+        output = client.instrument.device.take_output()
+        if output is not None:
+            self._send(client, output.encode("latin-1") + b"\n")
+
+    def _send(self, client: _Client, data: bytes) -> None:
+        if client.is_open:
+            try:
                 client.connection.sendall(data)
-        if how in ("cut", "close"):
-            self._drop(client)
+            except OSError:
+                self._drop(client)
+
+    def _close(self, client: _Client, with_reset: bool) -> None:
+        client.waiting.clear()
+        if client.is_open and with_reset:
+            client.connection.setsockopt(socket.SOL_SOCKET, socket.SO_LINGER, struct.pack("ii", 1, 0))
+        self._drop(client)
+
+    def _refuse(self, instrument: _Instrument, seconds: float) -> None:
+        """Lets nobody in for so many seconds."""
+
+        def listen_again() -> None:
+            try:
+                instrument.listener = socket.create_server((instrument.stand_in.host, instrument.port))
+            except OSError:  # links of before are not gone yet
+                self._after(0.1, listen_again)
+                return
+            self._selector.register(instrument.listener, selectors.EVENT_READ, instrument)
+
+        if instrument.listener.fileno() >= 0:
+            self._selector.unregister(instrument.listener)
+            instrument.listener.close()
+            self._after(seconds, listen_again)
 
     def _after(self, delay: float, deed: Callable[[], None]) -> None:
         heapq.heappush(self._timers, (time.monotonic() + delay, next(self._order), deed))
-
-    def _trouble(self, instrument: _Instrument, message: str) -> str:
-        for i, trouble in enumerate(instrument.stand_in.trouble):
-            if trouble.query in message:
-                count = instrument.asked[i] = instrument.asked.get(i, 0) + 1
-                if trouble.nth <= count < trouble.nth + trouble.times:
-                    return trouble.how
-        return ""
 
 
 def main() -> None:

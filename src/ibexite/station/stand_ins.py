@@ -8,8 +8,9 @@ from ibexite.bench.file import BenchFile, InstrumentEntry, SimulatedEntry
 from ibexite.errors import MistakeError, did_you_mean
 from ibexite.instruments.address import RawSocket, parse_address
 from ibexite.simulate.nature import UNWIRED
-from ibexite.simulate.plan import KINDS, STIMULUS, TROUBLES, SimulationPlan, StandIn, Trouble
+from ibexite.simulate.plan import KINDS, STIMULUS, SimulationPlan, StandIn, Trouble
 from ibexite.simulate.products import NOTHING, PRODUCTS, connectable
+from ibexite.simulate.troubles import NEEDS_MESSAGE, WAYS
 
 
 def make_plan(
@@ -98,12 +99,15 @@ def _stand_in(
             "channel 1 is not wired", where=f"{where}.wiring", remedy=f'Write: wiring = {{ 1 = "{known[0]}" }}'
         )
     for trouble in simulated.trouble:
-        if trouble.how not in TROUBLES:
+        if trouble.how not in WAYS:
             raise MistakeError(
-                f"there is no trouble {trouble.how!r}",
-                where=f"{where}.trouble",
-                remedy=did_you_mean(trouble.how, TROUBLES),
+                f"there is no trouble {trouble.how!r}", where=f"{where}.trouble", remedy=did_you_mean(trouble.how, WAYS)
             )
+        if (trouble.how in NEEDS_MESSAGE) != bool(trouble.message) and trouble.how != "swap":
+            raise MistakeError(
+                f"the trouble {trouble.how!r} takes {'a' if trouble.how in NEEDS_MESSAGE else 'no'} message",
+                where=f"{where}.trouble", remedy="With a message: " + ", ".join(NEEDS_MESSAGE) + ".",
+            )  # fmt: skip
     wiring = {**_channels_of(file, fact, known), **simulated.wiring}
     address = parse_address(fact.address)
     host, port = "127.0.0.1", 0
@@ -117,7 +121,7 @@ def _stand_in(
         port,
         wiring,
         simulated.answer_time,
-        tuple(Trouble(t.query, t.how, t.nth, t.times) for t in simulated.trouble),
+        tuple(Trouble(t.query, t.how, t.nth, t.times, t.command, t.pause, t.message) for t in simulated.trouble),
         presets,
     )
 
