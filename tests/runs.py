@@ -98,6 +98,19 @@ def lines(said: Iterable[tuple[str, str, str]]) -> list[str]:
     return [f"{name}{direction} {line}" for name, direction, text in said for line in text.split("\n")]
 
 
+PLACES = {"psu": 'wiring = { 1 = "battery" }', "eload": 'wiring = { 1 = "output" }', "dmm": 'identity = "Firnline,DM-65S"'}
+
+
+def troubled(trouble: str, name: str = "dmm") -> Callable[[str], str]:
+    """A change of the bench file after which something goes wrong with a stand-in."""
+    return lambda text: text.replace(PLACES[name], PLACES[name] + ("\n" if name == "dmm" else ", ") + f"trouble = [{{ {trouble} }}]", 1)
+
+
+def spoilt(how: str, nth: int, times: int) -> Callable[[str], str]:
+    """The same for some readings of the meter."""
+    return troubled(f'query = "READ?", how = "{how}", nth = {nth}, times = {times}')
+
+
 def emitted(event: Event) -> Emitted:
     """An event as readers are told of it."""
     return Emitted("20261123-090000-aaaaaa", 1, event)
@@ -120,4 +133,4 @@ def carried_out(program: Program, file: BenchFile, hear: Hear = lambda event: No
     return made_run(program, file, hear, **more).carry_out()
 
 
-__all__ = ["STARTED", "Recorded", "RealClock", "Still", "carried_out", "emitted", "flat", "hearing", "judged", "lines", "made_run"]
+__all__ = ["STARTED", "Recorded", "RealClock", "Still", "carried_out", "emitted", "flat", "hearing", "judged", "lines", "made_run", "spoilt", "troubled"]

@@ -30,9 +30,9 @@ from ibexite.values import NUMBER, declared
 from tests.conftest import HEADER
 from tests.laboratory import state
 from tests.laboratory.stub_bench import ANSWERS, RESET, MemoryLink, memory_bench
-from tests.runs import carried_out, lines
+from tests.runs import carried_out, lines, spoilt
 from tests.test_asking_and_keeping import Prepared
-from tests.test_trust import MEASURED, spoilt
+from tests.test_trust import MEASURED
 
 
 def mistakes(lines: str) -> list[str]:

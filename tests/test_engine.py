@@ -15,7 +15,7 @@ from ibexite.instruments.profile import SHIPPED
 from ibexite.language import fill
 from ibexite.stop import Stop
 from tests.conftest import GOOD, HEADER, SHORT, Recorded
-from tests.runs import lines
+from tests.runs import lines, spoilt
 
 SWEEP = """test swept "Swept"
     sweep vin from 7 V to 9 V step 1 V
@@ -101,12 +101,6 @@ def test_outputs_go_off_in_the_stated_order_and_are_asked(perform) -> None:
                     "psu< 0;Firnline,PS-36,"]  # fmt: skip
 
 
-def trouble(how: str, nth: int, times: int):
-    """Changes the bench file so that some replies of the meter go wrong."""
-    entry = f'trouble = [{{ query = "READ?", how = "{how}", nth = {nth}, times = {times} }}]'
-    return lambda text: text.replace("[instruments.dmm.simulated]", f"[instruments.dmm.simulated]\n{entry}")
-
-
 LOADED = """test t "T"
     sweep iload over 0 A, 100 mA, 200 mA
         set load.current = iload
@@ -119,7 +113,7 @@ LOADED = """test t "T"
 
 @pytest.mark.parametrize("how", ["empty", "garbage", "nan", "overload", "cut", "close", "silent", "late"])
 def test_a_bad_reading_is_tried_again(perform, how: str) -> None:
-    run = perform(LOADED, change=trouble(how, 2, 1))
+    run = perform(LOADED, change=spoilt(how, 2, 1))
     assert run.verdict == "pass"
     assert not any(row.bad for row in run.of(events.Row))
     assert sum("> READ?" in line for line in run.traffic) == 4
@@ -130,7 +124,7 @@ def test_a_bad_reading_is_tried_again(perform, how: str) -> None:
     ("overload", "overload", "fail"),
 ])  # fmt: skip
 def test_what_stays_bad_is_a_hole_with_its_reason(perform, how, reason, verdict) -> None:
-    run = perform(LOADED, change=trouble(how, 2, 3))
+    run = perform(LOADED, change=spoilt(how, 2, 3))
     rows = run.of(events.Row)
     assert [math.isnan(row.v[0]) for row in rows] == [False, True, False]
     assert math.isnan(rows[1].v[1])
@@ -165,7 +159,7 @@ def test_a_gate_that_does_not_pass_skips_the_rest(perform) -> None:
 
 def test_a_lost_instrument_ends_the_run_and_the_others_are_made_safe(perform) -> None:
     body = 'test a "A"\n    read v_in\n    check v_in >= 1 V\ntest b "B"\n    read v_in\n    check v_in >= 1 V\n'
-    run = perform(body, change=trouble("close", 1, 9))
+    run = perform(body, change=spoilt("close", 1, 9))
     assert run.tests == {"a": "error", "b": "skipped"}
     assert "closed the connection instead of answering" in run.of(events.TestEnded)[0].reason.text
     assert [r for r in run.of(events.MadeSafe)[0].roles if not r["problem"]] == [

@@ -16,7 +16,7 @@ from ibexite.errors import MistakeError, SequenceError
 from ibexite.instruments.profile import load_profile
 from ibexite.verdicts import Judgement, Reason, Verdict
 from tests.conftest import HEADER
-from tests.runs import Still
+from tests.runs import Still, spoilt, troubled
 
 PROFILES = Path(instruments.__file__).with_name("profiles")
 GOOD_TEST = 'test good "Good"\n    read v_in\n    check v_in >= 1 V\n'
@@ -72,14 +72,6 @@ def test_needs_pass_of_a_test_with_corners_means_all_of_them(perform) -> None:
     assert perform(text.format(factor=1)).verdicts["second"] == "pass"
     run = perform(text.format(factor=6))
     assert run.verdicts["first [c = 1]"] == "pass" and run.of(events.TestEnded, test="second")[0].reason.code == "needs"
-
-
-OVERLOAD = '[instruments.dmm.simulated]\ntrouble = [{{ query = "READ?", how = "{how}", nth = {nth}, times = {times} }}]'
-
-
-def spoilt(how: str, nth: int, times: int):
-    """Changes the bench so that some readings of the meter are bad."""
-    return lambda text: text.replace("[instruments.dmm.simulated]", OVERLOAD.format(how=how, nth=nth, times=times))
 
 
 THREE = """test t "T"
@@ -404,3 +396,15 @@ def test_a_guard_moves_the_limits_of_every_point_of_a_curve(perform) -> None:
 """)
     plain, guarded = run.result("plain"), run.result("guarded")
     assert (plain.verdict, guarded.verdict, guarded.failed, guarded.high) == ("pass", "fail", 1, pytest.approx(8.6))
+
+
+@pytest.mark.parametrize(("name", "trouble", "lines", "found"), [
+    ("psu", 'command = "SOUR1:VOLT 8", how = "instead", message = "SOUR1:VOLT 5"', "set supply.voltage = 8 V, load.current = 100 mA\n    wait 20 ms\n    read v_in",
+     "voltage was set to 8 V, but the instrument has 5 V"),
+    ("dmm", 'query = "READ?", how = "swap"', "set load.current = 100 mA\n    read v_in, u = load.voltage together", "another instrument answers"),
+])  # fmt: skip
+def test_what_goes_wrong_with_one_instrument_is_held_against_no_other(perform, name: str, trouble: str, lines: str, found: str) -> None:
+    run = perform(f'test t "T"\n    {lines}\n    check v_in >= 1 V\n', change=troubled(trouble, name))
+    assert run.verdicts["t"] == "error" and found in run.ended["t"][1]
+    told = [*run.traffic, run.reason.text, *(e.text for e in run.of(events.Problem))]
+    assert not any("nobody had asked" in text for text in told), told

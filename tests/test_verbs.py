@@ -8,6 +8,7 @@ import pytest
 
 from ibexite import events
 from tests.conftest import HEADER, WEAK
+from tests.runs import spoilt
 
 
 def test_a_repeat_counts_its_turns_and_notes_when_they_began(perform) -> None:
@@ -159,8 +160,6 @@ test never "Never"
 
 
 def test_limits_are_guarded_and_bad_values_allowed_only_where_it_is_said(perform) -> None:
-    from tests.test_engine import trouble
-
     run = perform("""test t "T"
     read v_in
     check v_in within 9 V +/- 0.5 V guarded by 100 mV as "guarded"
@@ -169,7 +168,7 @@ def test_limits_are_guarded_and_bad_values_allowed_only_where_it_is_said(perform
         read v_out
     check v_out <= 6 V allowing 1 bad as "allowed"
     check v_out <= 6 V as "not allowed"
-""", change=trouble("garbage", 3, 3))  # fmt: skip
+""", change=spoilt("garbage", 3, 3))  # fmt: skip
     guarded, allowed, refused = (run.result(n) for n in ("guarded", "allowed", "not allowed"))
     assert (guarded.low, guarded.high, guarded.guard) == (pytest.approx(8.6), pytest.approx(9.4), 0.1)
     assert "JCGM 106" in guarded.rule

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from ibexite.instruments.session import Message, Session
+from ibexite.errors import IbexiteError
+from ibexite.instruments.session import Message, Reconnected, Session
 from ibexite.protocols.scpi import joined
 
 Use = Callable[[str], None]  # takes the reply to a query
@@ -34,11 +35,22 @@ def ask_all(plans: dict[Session, list[tuple[str, Use]]]) -> None:
 
 
 def ask_at_once(questions: list[tuple[Session, Message, Use]]) -> None:
-    """One question for each session; all are asked before any is waited for. Raises Reconnected."""
+    """One question for each session; all are asked before any is waited for. Every reply is taken, whatever becomes of
+    the others: one that stays behind would be held against an instrument that did nothing wrong.
+
+    Raises:
+        BenchError: the first that was found wrong. Reconnected: nothing else was.
+    """
     for session, message, _ in questions:
         session.ask(message)
+    errors: list[IbexiteError] = []
     for session, message, use in questions:
-        use(session.answer(message))
+        try:
+            use(session.answer(message))
+        except IbexiteError as error:
+            errors.append(error)
+    if errors:
+        raise next((error for error in errors if not isinstance(error, Reconnected)), errors[0])
 
 
 def take_doubt(session: Session, what: str) -> None:

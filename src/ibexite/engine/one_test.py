@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, field
 
 from ibexite import events
@@ -44,13 +45,11 @@ class OneTest:
             self.left = self.stopping = Reason("stop", f"stopped: {over.reason}")
         except IbexiteError as error:
             self._note(error)
+            self._attempt(runtime.bench.settle_links)  # replies that nobody has taken any more
         runtime.watches.clear()
         self.duration = clock.now() - began
         if self.stopping is None or self.stopping.code != "bench":  # else nothing follows that could suffer from it
-            try:
-                self._look_at_instruments()
-            except IbexiteError as error:
-                self._note(error)
+            self._attempt(self._look_at_instruments)
         for _, text in runtime.bench.take_doubts():  # that came up while something else went wrong
             self.problems.append(Reason("doubt", text))
             self.is_doubtful = True
@@ -60,6 +59,12 @@ class OneTest:
         run = block_of(runtime, case.test.name, case.test.body, corner=corner_of(case), corner_text=case.corner_text)
         run()
         runtime.keep_results()
+
+    def _attempt(self, deed: Callable[[], None]) -> None:
+        try:
+            deed()
+        except IbexiteError as error:
+            self._note(error)
 
     def _note(self, error: IbexiteError) -> None:
         """An error of a line or of an instrument. Raises RecordsError: it ends the run."""
