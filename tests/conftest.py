@@ -1,7 +1,5 @@
 """What tests share: the example project in a temporary folder, the installed program, a simulated bench in a thread."""
 
-from __future__ import annotations
-
 import contextlib
 import os
 import subprocess
@@ -145,8 +143,7 @@ def perform(serve: Callable[..., BenchFile], project: Path) -> Callable[..., Rec
         file = serve(serial, change)
         outcome = carried_out(
             program, file, journal or events.append, views=(*([events.append] if journal else []), *readers),
-            clock=clock or RealClock(), operator=operator, serial=serial, **services,
-        )  # fmt: skip
+            clock=clock or RealClock(), operator=operator, serial=serial, **services)  # fmt: skip
         return Recorded(outcome, events, file)
 
     return run

@@ -1,7 +1,5 @@
 """A run within this process: what tests of the engine share."""
 
-from __future__ import annotations
-
 import datetime
 from collections.abc import Callable, Iterable
 from types import SimpleNamespace

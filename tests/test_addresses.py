@@ -1,7 +1,5 @@
 """Addresses of instruments: every form of a VISA resource string, and what is none."""
 
-from __future__ import annotations
-
 import pytest
 
 from ibexite.errors import MistakeError
@@ -15,8 +13,7 @@ from ibexite.instruments.open_link import reachable
     ("TCPIP::192.0.2.10::hislip1,4881", Hislip("192.0.2.10", "hislip1", 4881)), ("TCPIP::192.0.2.10::INSTR", Vxi11("192.0.2.10")),
     ("TCPIP::192.0.2.10", Vxi11("192.0.2.10")), ("TCPIP::192.0.2.10::gpib0,5::INSTR", Vxi11("192.0.2.10", "gpib0,5")),
     ("ASRL3::INSTR", Serial("3")), ("ASRL/dev/ttyUSB0::INSTR", Serial("/dev/ttyUSB0")),
-    ("USB0::0x0957::0x0588::CN1234::INSTR", Usbtmc(0x957, 0x588, "CN1234")), ("USB::2391::1416::CN1234::2::INSTR", Usbtmc(2391, 1416, "CN1234", 2)),
-])  # fmt: skip
+    ("USB0::0x0957::0x0588::CN1234::INSTR", Usbtmc(0x957, 0x588, "CN1234")), ("USB::2391::1416::CN1234::2::INSTR", Usbtmc(2391, 1416, "CN1234", 2))])  # fmt: skip
 def test_each_form_is_an_address_of_its_kind(text: str, address: Address) -> None:
     assert parse_address(text) == address
     if isinstance(address, RawSocket):
@@ -28,8 +25,7 @@ def test_each_form_is_an_address_of_its_kind(text: str, address: Address) -> Non
 
 @pytest.mark.parametrize("text", [
     "", "192.0.2.1:5025", "TCPIP::x::0::SOCKET", "TCPIP::x::70000::SOCKET", "TCPIP::x::hislip0,0", "GPIB0::5::INSTR", "TCPIP::::5025::SOCKET",
-    "TCPIP::a b::5025::SOCKET", "USB::0x12345::1::S", "ASRL::INSTR",
-])  # fmt: skip
+    "TCPIP::a b::5025::SOCKET", "USB::0x12345::1::S", "ASRL::INSTR"])  # fmt: skip
 def test_what_is_none_is_refused(text: str) -> None:
     with pytest.raises(MistakeError, match="is not an address"):
         parse_address(text)

@@ -1,7 +1,5 @@
 """Functions on curves, compared with closed forms and published values; along axes, with holes, ragged and complex."""
 
-from __future__ import annotations
-
 import math
 import random
 from types import SimpleNamespace
@@ -35,8 +33,7 @@ def curve(y, x=X, name: str = "x") -> Curve:
     ("deviation", [2, 4, 4, 4, 6], math.sqrt(2)), ("deviation", [1, NAN, NAN, NAN, NAN], NAN),
     ("count", [1, NAN, 3, NAN, 5], 3), ("argmax", [1, NAN, 9, 9, 5], 2), ("argmin", [1, NAN, 9, -9, 5], 3),
     ("mean_power", [0, 10, NAN, NAN, NAN], 10 * math.log10(5.5)), ("mean", [NAN] * 5, NAN), ("argmax", [NAN] * 5, NAN),
-    ("deviation", [32768.0, 32768.001, 32767.999, 32768.0, 32768.0], math.sqrt(2e-6 / 4)),
-])  # fmt: skip
+    ("deviation", [32768.0, 32768.001, 32767.999, 32768.0, 32768.0], math.sqrt(2e-6 / 4))])  # fmt: skip
 def test_statistics_leave_holes_out(name: str, y: list[float], expected: float) -> None:
     found = getattr(statistics, name)(X, np.array(y, dtype=float))
     assert found == pytest.approx(expected, nan_ok=True, rel=1e-6)
@@ -53,8 +50,7 @@ def test_a_percentile_is_that_of_the_textbook(values: list[float], part: float) 
     ([0, 2, 0, 2, 0], 1, {"rising": False}, [1.5, 3.5]), ([0, 1, 2, 3, 4], 2, {}, [2.0]),  # a point on the level: once
     ([0, 1, 1, 1, 2], 1, {}, [1.0]), ([1, 1, 2, 1, 1], 1, {}, [0.0, 3.0]), ([2, 1, 2, 1, 2], 1, {}, []), ([1, 2, 3], 1, {"falling": False}, [0.0]),
     ([3, 2, 1], 1, {"rising": False}, [2.0]), ([0, NAN, 2, 2, 2], 1, {}, []),  # no bridge over a hole
-    ([0, 0, 0, 0, 0], 1, {}, []), ([], 1, {}, []),
-])  # fmt: skip
+    ([0, 0, 0, 0, 0], 1, {}, []), ([], 1, {}, [])])  # fmt: skip
 def test_crossings_are_interpolated_and_none_is_none(y, level, options, expected) -> None:
     x = X[: len(y)]
     assert features.crossings(x, np.array(y, dtype=float), level, **options) == pytest.approx(expected)

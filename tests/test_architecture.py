@@ -1,7 +1,5 @@
 """The floors of the house: who may import whom, and what must not be loaded at start-up."""
 
-from __future__ import annotations
-
 import ast
 import os
 import re

@@ -1,7 +1,5 @@
 """Questions of every kind, and that all a run gives is kept: texts, complex curves, notes, files, lots, older stores."""
 
-from __future__ import annotations
-
 import math
 import sqlite3
 from pathlib import Path
@@ -84,8 +82,7 @@ def test_each_question_is_asked_and_its_answer_judged_and_kept(perform, tmp_path
     ("yes_no", "y", True, ""), ("yes_no", "maybe", False, "Answer yes or no."), ("choice", "2", "b", ""), ("choice", "b", "b", ""),
     ("choice", "3", "3", "Answer a number from 1 to 2."), ("text", "AB1", "AB1", ""), ("text", "x", "x", "It must match [A-Z0-9]+."),
     ("number", "4.2", 0.0042, ""), ("number", "0.3 cm", 0.003, ""), ("number", "5 V", math.nan, "That is a voltage (V)"),
-    ("number", "12", 0.012, "It must lie between 1 mm and 9 mm."), ("number", "four", math.nan, "'four' is not a number"), ("confirm", "", "confirmed", ""),
-])  # fmt: skip
+    ("number", "12", 0.012, "It must lie between 1 mm and 9 mm."), ("number", "four", math.nan, "'four' is not a number"), ("confirm", "", "confirmed", "")])  # fmt: skip
 def test_answers_are_checked_before_they_are_taken(kind, text, answer, problem) -> None:
     question = Question(kind, "?", ("a", "b"), "[A-Z0-9]+", units.parse_unit("mm"), (0.001, 0.009))
     found, told = parse_answer(question, text)

@@ -1,7 +1,5 @@
 """Bench files and profiles: whatever is wrong is named by its path, with what to write."""
 
-from __future__ import annotations
-
 from pathlib import Path
 
 import pytest
@@ -56,8 +54,7 @@ def test_the_example_bench_is_read(project: Path) -> None:
      "a shunt turns a voltage into a current, but this reading is a resistance", ""),
     ("100.12 mohm", "0 ohm", "signals.i_in.shunt", "is not above zero", ""),
     ('["-0.1 V", "20 V"]', '["20 V", "-0.1 V"]', "signals.v_in.believe", "first is not below", "lower end first"),
-    ('["-0.1 V", "20 V"]', '["20 V"]', "signals.v_in.believe", "not two quantities", "Write it as"),
-])  # fmt: skip
+    ('["-0.1 V", "20 V"]', '["20 V"]', "signals.v_in.believe", "not two quantities", "Write it as")])  # fmt: skip
 def test_mistakes_are_named_by_their_path(project: Path, old: str, new: str, where: str, what: str, remedy: str) -> None:
     path = project / "bench.toml"
     text = path.read_text()
@@ -90,8 +87,7 @@ def test_all_mistakes_of_a_bench_file_are_told_at_once(project: Path) -> None:
     *(('wiring = { 1 = "battery" }', f'wiring = {{ 1 = "battery" }}, trouble = [{{ {entry} }}]', "psu.simulated.trouble", what) for entry, what in (
         ('query = "VOLT", how = "sillent"', "no trouble 'sillent'"), ('how = "silent"', "either query or command"), ('query = "VOLT", command = "VOLT", how = "lost"', "either query or command"),
         ('query = "VOLT", how = "late", pause = "-1 s"', "not between 0 s and 1 h"), ('command = "VOLT", how = "instead"', "'instead' takes a message"),
-        ('command = "VOLT", how = "lost", message = "VOLT 5"', "'lost' takes no message"))),
-])  # fmt: skip
+        ('command = "VOLT", how = "lost", message = "VOLT 5"', "'lost' takes no message")))])  # fmt: skip
 def test_mistakes_of_the_simulation_are_named(project: Path, old: str, new: str, where: str, what: str) -> None:
     path = project / "bench.toml"
     path.write_text(path.read_text().replace(old, new, 1))
@@ -115,8 +111,7 @@ def test_each_shipped_profile_fulfils_its_class(path: Path) -> None:
     ("SOUR{channel}:VOLT {value}", "SOUR{channel}:VOLT", "does not say where the value goes"),
     ("output = false", "outputs = false", "is not a setting of this profile"),
     ("settling =", "settlling =", "is not a key that is known here"),
-    ('"2 s"', '"2 V"', "'2 V' is a voltage (V)"),
-])  # fmt: skip
+    ('"2 s"', '"2 V"', "'2 V' is a voltage (V)")])  # fmt: skip
 def test_mistakes_in_a_profile_are_named(tmp_path: Path, old: str, new: str, what: str) -> None:
     text = (SHIPPED / "scpi-power-supply.toml").read_text()
     assert old in text

@@ -1,7 +1,5 @@
 """The installed program as its users meet it: what it prints, its exit codes, and what it leaves behind."""
 
-from __future__ import annotations
-
 import json
 import os
 import re
@@ -42,8 +40,7 @@ def test_the_demo_runs_four_units_and_does_no_harm_when_started_again(tmp_path: 
 
 @pytest.mark.parametrize(("serial", "options", "code", "verdict"), [
     (GOOD, [], 5, "PASS (trial)"), (GOOD, ["--accept-trial"], 0, "PASS (trial)"), (WEAK, [], 1, "FAIL (trial)"),
-    (SHORT, [], 1, "FAIL (trial)"), (GOOD, ["--with", "eff_floor=99 %"], 1, "FAIL (trial)"),
-])  # fmt: skip
+    (SHORT, [], 1, "FAIL (trial)"), (GOOD, ["--with", "eff_floor=99 %"], 1, "FAIL (trial)")])  # fmt: skip
 def test_a_run_ends_with_one_verdict_and_its_exit_code(ibexite, serial, options, code, verdict) -> None:
     done = ibexite(*RUN, "--serial", serial, "--no-report", *options)
     assert done.returncode == code, done.stderr
@@ -109,8 +106,7 @@ def change(project: Path, name: str, old: str, new: str) -> None:
     (("vet", "bench.toml"), 0, "bench.toml: bench 'FM-2 line, position 1', 3 instruments"), (("runs",), 2, "there are no runs yet"),
     (("show", "x"), 2, "there are no runs yet"), (("simulate", "no.toml"), 2, "there is no such bench file"),
     (("runn",), 2, "Did you mean run?"), (("run", "fm2_final.ibx"), 2, "--serial"),
-    (("demo", "bench.toml/x"), 2, "cannot make the project"),
-])  # fmt: skip
+    (("demo", "bench.toml/x"), 2, "cannot make the project")])  # fmt: skip
 def test_each_mistake_gets_one_clear_message(ibexite, project: Path, arguments, code, told) -> None:
     (project / "binary.ibx").write_bytes(b"sequence\0\xff")
     (project / "latin.ibx").write_bytes(b'sequence "T"\n# caf\xe9\n')
@@ -129,8 +125,7 @@ def test_each_mistake_gets_one_clear_message(ibexite, project: Path, arguments, 
     ('over_voltage = "18 V"', 'over_voltage = "39.99999 V"', ""),
     ('wiring = { 1 = "battery" } }', 'wiring = { 1 = "battery" }, trouble = [{ query = "*IDN?", how = "silent", times = 9 }] }',
      "silent for 2 s"),
-    ("[instruments.dmm.simulated]", '[instruments.dmm.simulated]\ntrouble = [{ query = "READ?", how = "close", nth = 9 }]', ""),
-])  # fmt: skip
+    ("[instruments.dmm.simulated]", '[instruments.dmm.simulated]\ntrouble = [{ query = "READ?", how = "close", nth = 9 }]', "")])  # fmt: skip
 def test_a_bench_that_is_not_as_expected(ibexite, project: Path, old: str, new: str, told: str) -> None:
     change(project, "bench.toml", old, new)
     done = ibexite(*RUN, "--serial", GOOD, "--no-report")

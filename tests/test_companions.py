@@ -1,7 +1,5 @@
 """The files beside a sequence: limit tables, shared files, value files, declarations of Python files and manifests."""
 
-from __future__ import annotations
-
 from decimal import Decimal
 from pathlib import Path
 
@@ -34,8 +32,7 @@ def limits(tmp_path: Path, *rows: str):
     ("t,v,,,,,5,2 %,V,x,", VOLTS, "4.9", "5.1", False), ("t,v,,,,,5 V,50 mV,,,y", VOLTS, "4.95", "5.05", False),
     ("t,v,,,,,-20,3,dBm,x,y", Quantity((), units.POWER_LEVEL), "-23", "-17", True),
     ("t,v,,,,,25,2,degC,x,y", Quantity((), units.CELSIUS), "296.15", "300.15", True),
-    ('t,v,,,"4,9",,,,V,x,y', VOLTS, "4.9", None, True), ("t,v,,,,,,,V,,", VOLTS, None, None, False),
-])  # fmt: skip
+    ('t,v,,,"4,9",,,,V,x,y', VOLTS, "4.9", None, True), ("t,v,,,,,,,V,,", VOLTS, None, None, False)])  # fmt: skip
 def test_a_row_gives_exact_limits(tmp_path: Path, row, kind, low, high, approved) -> None:
     found = limits(tmp_path, row).row("t", "v", "", "", kind)
     assert found is not None and "row 2" in found.origin
@@ -47,8 +44,7 @@ def test_a_row_gives_exact_limits(tmp_path: Path, row, kind, low, high, approved
     ("t,v,,,4.9,5.1,,,A,x,y", "'4.9' A is a current (A)"), ("t,v,,,5.1,4.9,,,V,x,y", "low is above high"),
     ("t,v,,,4.9,,5,2 %,V,x,y", "neither limits nor a nominal value"), ("t,v,,,,,5,,V,x,y", "neither limits nor"),
     ("t,v,,,five,,,,V,x,y", "'five' is not a number with a unit"),
-    ("t,v,,,,,5,-2 %,V,x,y", "a negative tolerance"), ("t,v,,,,,5,-50 mV,V,x,y", "a negative tolerance"),
-])  # fmt: skip
+    ("t,v,,,,,5,-2 %,V,x,y", "a negative tolerance"), ("t,v,,,,,5,-50 mV,V,x,y", "a negative tolerance")])  # fmt: skip
 def test_a_row_that_is_wrong_is_named(tmp_path: Path, row: str, what: str) -> None:
     with pytest.raises(MistakeError) as error:
         limits(tmp_path, row).row("t", "v", "", "", VOLTS)
@@ -144,8 +140,7 @@ def test_a_placeholder_makes_a_trial_and_a_limit_that_is_not_set_an_error(perfor
 
 @pytest.mark.parametrize(("check", "told"), [
     ("check v_in guarded by 1.2 V", "the guard is wider than the tolerance"), ("check v_in guarded by 0.9 V", ""), ("check v_in + 1 V", "not a name with a unit"),
-    ('check v_in guarded by -1 mV', "a negative guard"), ("check v_in guarded by 1 A", "wrong unit"),
-])  # fmt: skip
+    ('check v_in guarded by -1 mV', "a negative guard"), ("check v_in guarded by 1 A", "wrong unit")])  # fmt: skip
 def test_a_limit_from_the_table_is_as_good_as_one_in_the_line(tmp_path: Path, check: str, told: str) -> None:
     lines = f'test t "T"\n    read v_in\n    {check}\n'
     found = [line for line in report(tmp_path, lines, LIMITED, limits__csv=HEAD + "t,v_in,,,8,10,,,V,x,y\n").split("\n") if "t.ibx:" in line]
@@ -193,8 +188,7 @@ def test_shared_files_bring_constants_and_measurements(tmp_path: Path, perform) 
 @pytest.mark.parametrize(("content", "sweep", "expected"), [
     ("freq [Hz]\n100\n1 kHz\n", "freq", ""), ("a,freq in kHz\n1,2\n", "freq", ""), ("only\n5 Hz\n6 Hz\n", "freq", ""),
     ("a,b\n1,2\n", "freq", "there is no column 'freq'"), ("freq\n5 Hz\n6 V\n", "freq", "'6 V' is a voltage"),
-    ("freq\n", "freq", "there are no values"), ("freq\nx\n", "freq", "row 2: 'x' is not a number"),
-])  # fmt: skip
+    ("freq\n", "freq", "there are no values"), ("freq\nx\n", "freq", "row 2: 'x' is not a number")])  # fmt: skip
 def test_sweeps_over_the_values_of_a_file(tmp_path: Path, content: str, sweep: str, expected: str) -> None:
     text = f'test t "T"\n    sweep {sweep} over file "f.csv"\n        let k = 2 * {sweep}\n    check k >= 1 Hz\n'
     told = report(tmp_path, text, f__csv=content)

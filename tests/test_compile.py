@@ -1,8 +1,6 @@
 """The code that is made of a sequence, compared with generated_code.txt: a change of it is to be read, not to slip in.
 Without the file the test writes it anew."""
 
-from __future__ import annotations
-
 from pathlib import Path
 
 import pytest

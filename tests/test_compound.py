@@ -1,8 +1,6 @@
 """Tables, connections and pictures: given by programs, recorded, compared, shown, exported and reported as what they
 are."""
 
-from __future__ import annotations
-
 import base64
 import os
 import re
@@ -85,8 +83,7 @@ def test_they_come_back_as_what_they_are(ibexite, small, project: Path, tmp_path
     (Table, [], "not a table"), (Table, {"a": 1}, "column 'a' is no list"), (Table, {"a in kV": [1e308]}, "too large"),
     (Table, {"a": [1], "b": [1, 2]}, "columns of different lengths: 1, 2"), (Table, {"a": [1] * 100_001}, "more than 100,000 cells"),
     (Table, {"a in furlong": [1]}, "no known unit"), (Table, {"a": ["x", 1]}, "cells of several kinds"),
-    (Table, {"a in V": ["x"]}, "a unit for what is no number"), (Table, {"a": [1], "a in V": [1]}, "two columns of one name: a"),
-])  # fmt: skip
+    (Table, {"a in V": ["x"]}, "a unit for what is no number"), (Table, {"a": [1], "a in V": [1]}, "two columns of one name: a")])  # fmt: skip
 def test_what_is_no_such_thing_is_refused(kind: type[Compound], answer: object, told: str) -> None:
     with pytest.raises(ValueError, match=re.escape(told)):
         kind.form.text(answer)

@@ -1,8 +1,6 @@
 """Small decisions of checker, bench, engine and preview, one case each: what happens at a bound, in the other branch,
 behind the end of a block."""
 
-from __future__ import annotations
-
 import math
 import re
 import socket
@@ -72,8 +70,7 @@ def mistakes(lines: str) -> list[str]:
     ("repeat k 10000001 times\n    wait 1 s", ["too many turns"]), ("repeat k 10000000 times\n    wait 1 s", []), ("repeat k 1 times\n    wait 1 s", []),
     ("read v_in\nlet ph = 2 * v_in\nlet pm = abs(ph)\ncheck abs(pm) >= abs(ph)", []), ("read v_in\nlet x = abs(mV)\ncheck v_in >= 1 V", ["'mV' is a unit"]),
     ("read v_in\nlet x = abs(ph)\ncheck v_in >= 1 V", ["unknown name 'ph'"]),
-    ('ask lit = yes_no "Lit?"\ncheck lit == on', []), ('ask lit = yes_no "Lit?"\ncheck lit == "A"', ["these cannot be compared"]),
-])  # fmt: skip
+    ('ask lit = yes_no "Lit?"\ncheck lit == on', []), ('ask lit = yes_no "Lit?"\ncheck lit == "A"', ["these cannot be compared"])])  # fmt: skip
 def test_what_vetting_lets_through_and_what_not(lines: str, found: list[str]) -> None:
     assert mistakes(lines) == found
 
@@ -116,8 +113,7 @@ def test_after_an_interruption_no_late_reply_can_say_that_an_output_is_off(serve
 
 @pytest.mark.parametrize(("over", "value", "is_refused"), [
     ("over 5 V, 25 V, 7 V", "u", True), ("over 5 V, 16 V, 7 V", "u", False), ("from 1 V to 19 V step 1 V", "u * (20 V - u) / 5 V", True),
-    ("from 1 V to 19 V step 1 V", "u * (20 V - u) / 6 V", False),
-])  # fmt: skip
+    ("from 1 V to 19 V step 1 V", "u * (20 V - u) / 6 V", False)])  # fmt: skip
 def test_a_ceiling_holds_at_each_point_of_a_sweep(project, over: str, value: str, is_refused: bool) -> None:
     text = f'test t "T"\n    sweep u {over}\n        set supply.voltage = {value}\n        read v_in\n    check v_in >= 1 V\n'
     source = Source("t.ibx", HEADER + text)
@@ -309,8 +305,7 @@ def test_a_temperature_is_read_in_its_own_unit_and_kept_in_kelvin(ibexite, proje
 
 @pytest.mark.parametrize(("change", "where"), [
     (('ask   = "INP?"', 'ask   = "CURR:PROT?"'), "test.ibx:17: input did not go off"),
-    (('query = "MEAS:CURR?"', 'query = "MEAS:CURR:NONE?"'), "eload at TCPIP"),
-])  # fmt: skip
+    (('query = "MEAS:CURR?"', 'query = "MEAS:CURR:NONE?"'), "eload at TCPIP")])  # fmt: skip
 def test_an_error_says_where_it_happened(perform, project, change: tuple[str, str], where: str) -> None:
     header = HEADER.replace("    set load.current = 0 A, load.input = on\n", "")
     lines = "    set load.input = off\n" if "INP" in change[0] else ""
@@ -374,8 +369,7 @@ def test_what_settles_is_read_until_two_readings_agree(memory) -> None:
 
 @pytest.mark.parametrize(("values", "settled", "value", "read"), [
     (["5", "4.5"], (0.5, False), 4.5, 2), (["5", "4.5", "4.25"], (0.25, False), 4.25, 3), (["5", "4", "5"], (0.25, True), 4, 2),
-    (["0", "0"], (0.1, True), 0, 2), (["9.9E37", "5", "5"], (0.1, False), 5, 3), (["5", "4"] * 80, (0.5, False), math.nan, 101),
-])  # fmt: skip
+    (["0", "0"], (0.1, True), 0, 2), (["9.9E37", "5", "5"], (0.1, False), 5, 3), (["5", "4"] * 80, (0.5, False), math.nan, 101)])  # fmt: skip
 def test_what_settled_means_and_what_never_does_is_bad(memory, monkeypatch, values, settled, value, read) -> None:
     rest = [value.encode() for value in values]
     monkeypatch.setattr(Falling, "values", iter(rest))
@@ -579,8 +573,7 @@ def test_steps_in_a_branch_stand_deeper_than_it() -> None:
     (block,) = preview(vet(Source("t.ibx", 'sequence "S"\n    product "P"\n    serial "A"\ntest t "T"\n' + lines)), None)
     assert block.is_exact
     assert [(step.depth, step.text) for step in block.steps] == [
-        (0, "if 1 > 2   never here"), (0, "else if 2 > 1"), (1, "repeat k 2 times"), (2, "wait 5 s"), (0, "else   never here"),
-    ]  # fmt: skip
+        (0, "if 1 > 2   never here"), (0, "else if 2 > 1"), (1, "repeat k 2 times"), (2, "wait 5 s"), (0, "else   never here")]  # fmt: skip
 
 
 @pytest.mark.parametrize(
@@ -629,8 +622,7 @@ class Starving(MemoryLink):
     ("set supply.output = off", "pass"), ("set supply.output = off\nset supply.output = on", "pass"), ("set load.current = 1 A", "fail"),
     ("set supply.output = off\nwait 1 s\nset supply.output = on\nwait 1 s", "pass"), ("set load.current = 1 A\nset supply.output = off", "fail"),
     ("set supply.output = off\nset supply.output = on\nwait 1 s\nset load.current = 1 A", "fail"), ("set supply.output = off\nset load.current = 1 A", "pass"),
-    ("set load.current = 1 A\nset supply.output = off\nset supply.output = on\nwait 1 s", "fail"),
-])  # fmt: skip
+    ("set load.current = 1 A\nset supply.output = off\nset supply.output = on\nwait 1 s", "fail")])  # fmt: skip
 def test_a_load_that_starves_only_because_its_source_is_off_has_not_limited(rehearse, monkeypatch, lines, verdict) -> None:
     monkeypatch.setattr(Starving, "is_latched", False)
     lines = "    set load.input = on\n" + "".join(f"    {line}\n" for line in lines.split("\n"))
@@ -686,8 +678,7 @@ def test_turns_that_differ_from_pass_to_pass_keep_their_places(perform, turns: s
 
 @pytest.mark.parametrize(("use", "title"), [
     ("let y = max(it.volts)\n    check min(y) >= 4 V", ""), ("let y = it.amps\n    check max(y) >= 0 A", "a curve inside a sweep"),
-    ("show \"{it.name}\"", ""), ("wait 1 ms\n    check max(it.volts) >= 4 V", "it.volts cannot be used here"),
-])  # fmt: skip
+    ("show \"{it.name}\"", ""), ("wait 1 ms\n    check max(it.volts) >= 4 V", "it.volts cannot be used here")])  # fmt: skip
 def test_what_was_measured_inside_a_loop_is_used_there(use: str, title: str) -> None:
     text = (
         MEASURED.replace(" refine where volts near its limit at most 7 points", "")
@@ -703,8 +694,7 @@ def test_what_was_measured_inside_a_loop_is_used_there(use: str, title: str) -> 
 
 @pytest.mark.parametrize(("check", "points"), [
     ("x >= 2.2 V", [2.5]), ("x <= 3.2 V", [3.5]), ("x between 2.2 V and 9 V", [2.5]), ("x within 5 V +/- 2.8 V", [2.5]), ("x within 4 V +/- 45 %", [2.5]),
-    ("2 * x <= 3.2 V", None), ("max(x) >= 2.2 V", None), ("x <= x + 1 V", None),
-])  # fmt: skip
+    ("2 * x <= 3.2 V", None), ("max(x) >= 2.2 V", None), ("x <= x + 1 V", None)])  # fmt: skip
 def test_a_sweep_is_refined_near_limits_on_the_column_itself(rehearse, check: str, points: list[float] | None) -> None:
     run = rehearse("    sweep u from 1 V to 5 V step 1 V refine where x near its limit at most 6 points\n"
                           f"        let x = u\n    check {check}\n")  # fmt: skip
@@ -725,8 +715,7 @@ BIG = "    read x = v_ok\n    let big = x * 1e300 * 1e300\n"
     ("let none = 1 V^2 / (x * 1e300 * 1e300)\n    check none <= 1 V", "error"), ("set load.current = 1 A * (1 V / (x * 1e300 * 1e300))\n    check x >= 1 V", "error"),
     ("check x <= 1e300 V", "pass"), ("sweep u over 1 V, x\n        set supply.voltage = u\n    check x >= 1 V", "pass"),
     ("sweep n over 1, 2\n        let z = x * 1e300 * 10^(4 * n)\n    check -max(z) <= 9 V", "error"), ("let fine = x * 1e300 / 1e300\n    check fine == 5 V", "pass"),
-    ("sweep n over 1, 2\n        let z = x * 1e300 * 10^(4 * n)\n    let top = max(z)\n    check top >= 1 V allowing 1 bad", "pass"),
-])  # fmt: skip
+    ("sweep n over 1, 2\n        let z = x * 1e300 * 10^(4 * n)\n    let top = max(z)\n    check top >= 1 V allowing 1 bad", "pass")])  # fmt: skip
 def test_what_is_too_large_for_a_number_is_none(rehearse, lines: str, verdict: str) -> None:
     run = rehearse(BIG + f"    {lines}\n")
     assert run.tests == {"a": verdict} and "internal" not in run.reason.text
@@ -736,8 +725,7 @@ def test_what_is_too_large_for_a_number_is_none(rehearse, lines: str, verdict: s
 @pytest.mark.parametrize("lines", [
     "wait {}", "wait reading y = v_ok every {} until y > 90 V timeout 5 s", "wait reading y = v_ok every 1 s until y > 90 V timeout {}",
     "repeat k 3 times every {}\n        read z = v_ok", "repeat k for {} every 1 s\n        read z = v_ok",
-    "repeat k until x > 90 V every 1 s timeout {}\n        read z = v_ok", "watch v_ok <= 20 V every {}\n        wait 1 s",
-])  # fmt: skip
+    "repeat k until x > 90 V every 1 s timeout {}\n        read z = v_ok", "watch v_ok <= 20 V every {}\n        wait 1 s"])  # fmt: skip
 def test_a_time_that_is_none_is_an_error_and_never_endless(rehearse, lines: str, time: str) -> None:
     run = rehearse(f"    read x = v_ok\n    {lines.format(time)}\n    check x >= 1 V\n")
     assert run.tests == {"a": "error"}
@@ -745,8 +733,7 @@ def test_a_time_that_is_none_is_an_error_and_never_endless(rehearse, lines: str,
 
 @pytest.mark.parametrize("lines", [
     "wait {}", "wait reading y = v_ok every {} until y > 4 V for 2 readings timeout {} * 9", "repeat k 2 times every {}\n        read z = v_ok",
-    "repeat k for {} every {}\n        read z = v_ok", "watch v_ok <= 20 V every {}\n        wait 1 s",
-])  # fmt: skip
+    "repeat k for {} every {}\n        read z = v_ok", "watch v_ok <= 20 V every {}\n        wait 1 s"])  # fmt: skip
 def test_a_time_may_depend_on_what_was_measured(rehearse, lines: str) -> None:
     lines = lines.replace("{}", "0.2 s * (x / 1 V)")
     run = rehearse(f"    read x = v_ok\n    {lines}\n    check x >= 1 V\n")

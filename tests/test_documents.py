@@ -1,7 +1,5 @@
 """The documents say what is true: their sequences vet, their pictures exist, what they name is there."""
 
-from __future__ import annotations
-
 import re
 import subprocess
 from pathlib import Path

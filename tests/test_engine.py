@@ -1,7 +1,5 @@
 """The engine on a simulated bench with real sockets: what is sent and when, what is recorded, what is made safe."""
 
-from __future__ import annotations
-
 import math
 
 import pytest
@@ -121,8 +119,7 @@ def test_a_bad_reading_is_tried_again(perform, how: str) -> None:
 
 @pytest.mark.parametrize(("how", "reason", "verdict"), [
     ("empty", "empty reply", "error"), ("garbage", "not a number", "error"), ("nan", "not a number", "error"),
-    ("overload", "overload", "fail"),
-])  # fmt: skip
+    ("overload", "overload", "fail")])  # fmt: skip
 def test_what_stays_bad_is_a_hole_with_its_reason(perform, how, reason, verdict) -> None:
     run = perform(LOADED, change=spoilt(how, 2, 3))
     rows = run.of(events.Row)
@@ -238,8 +235,7 @@ def test_results_of_another_test_can_be_used(perform) -> None:
 @pytest.mark.parametrize(("check", "low", "high"), [
     ("within 3.3 +/- 0.3", 3.0, 3.6), ("within 200 +/- 5 %", 190.0, 210.0), ("within -4 +/- 10 %", -4.4, -3.6),
     ("between 1 and 2", 1.0, 2.0), (">= 4", 4.0, None), ("< 4", None, 4.0), ("<= base * 2", None, 0.6),
-    ("within base +/- 5 %", 0.285, 0.315), ("within known +/- half", 0.05, 0.15),
-])  # fmt: skip
+    ("within base +/- 5 %", 0.285, 0.315), ("within known +/- half", 0.05, 0.15)])  # fmt: skip
 def test_limits_are_exact(perform, check, low, high) -> None:
     header = HEADER.replace("before unit", "params\n    base = 0.3\n    half = 0.05\n\nbefore unit")
     run = perform(f'test t "T"\n    read v_in\n    let known = 0.1 + 0 * v_in / 1 V\n    let x = 1\n    check x {check}\n', header=header)

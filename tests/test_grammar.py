@@ -1,7 +1,5 @@
 """The grammar: no conflict is resolved in silence, the shipped tables are its own, its units are those of ibexite.units."""
 
-from __future__ import annotations
-
 import json
 import re
 from functools import cache

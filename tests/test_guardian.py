@@ -1,7 +1,5 @@
 """The guardian: what it switches off when a run has died, over which connection, and whom it believes."""
 
-from __future__ import annotations
-
 import contextlib
 import json
 import os
@@ -100,8 +98,7 @@ def test_the_guardian_says_what_did_not_go_off(tmp_path: Path) -> None:
 
 @pytest.mark.parametrize(("farewell", "told"), [
     (b"", [["supply"], ["supply"]]),  # at once, for this process may be ended too; and when it gives up
-    (b'{"take over": ["supply"]}\n', [["supply"]]), (b'{"take over": ["load"]}\n', [[]]),
-])  # fmt: skip
+    (b'{"take over": ["supply"]}\n', [["supply"]]), (b'{"take over": ["load"]}\n', [[]])])  # fmt: skip
 def test_the_guardian_goes_on_with_what_a_run_could_not_switch_off(tmp_path: Path, farewell: bytes, told: list[list[str]]) -> None:
     instrument = Instrument(state=b"1\n")
     entries = guarded(tmp_path, instrument, farewell=farewell)
@@ -160,8 +157,7 @@ def test_signals_do_not_end_a_guardian(tmp_path: Path) -> None:
 
 @pytest.mark.parametrize("greeting, told", [
     (b"0\n" * 3, "OUTP? answered 1"),  # late answers to somebody else, which say that it is off
-    (b"+1.25\n" * 200_000, "it talks without end"),
-])  # fmt: skip
+    (b"+1.25\n" * 200_000, "it talks without end")])  # fmt: skip
 def test_a_guardian_believes_no_answer_that_it_has_not_asked_for(tmp_path: Path, greeting: bytes, told: str) -> None:
     instrument = Instrument(state=b"1\n", greeting=greeting)
     entries = guarded(tmp_path, instrument, farewell=b"")

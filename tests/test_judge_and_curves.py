@@ -1,7 +1,5 @@
 """Judgement and curves: NaN never passes, live and whole judgement agree, functions agree with closed forms."""
 
-from __future__ import annotations
-
 import math
 
 import numpy as np
@@ -58,8 +56,7 @@ def test_a_pass_means_that_every_value_lies_within_its_limits(values, low, high)
     ([math.nan], ["unbelievable"], "error", "bad: undecided: not believable"),
     ([0.5, math.nan], ["empty"], "error", "bad: undecided: 1 of 2 bad (empty reply)"), (None, ["empty"], "error", "bad: undecided: 1 bad value left out of it (empty reply)"),
     ([2.0, math.nan], ["empty"], "fail", "limit: "), ([math.nan], [], "error", "undecided: undecided: a value could not be computed"),
-    ([1.0], [], "pass", ": "), ([0.0, 1.0], [], "pass", ": "),
-])  # fmt: skip
+    ([1.0], [], "pass", ": "), ([0.0, 1.0], [], "pass", ": ")])  # fmt: skip
 def test_holes_and_emptiness_are_never_a_pass(judged, reasons, verdict, why) -> None:
     tally = Tally()
     if judged is None:  # a good value that was made of two, one of them bad
@@ -95,8 +92,7 @@ NONE = math.inf
     ([0, 1, 2, 3, 4], (2.6, NONE), 2.5), ([0, 1, 2, 3, 4], (0.2, NONE), 0.5), ([0, 1, 2, 3, 4], (-NONE, 9.0), 3.5),
     ([0, 0, 0, 0, 1], (0.0, NONE), 3.5), ([4, 3, 2, 1, 0], (-NONE, 2.6), 1.5), ([1, 1, 1, 1, 1], (1.0, NONE), None),
     ([0, 1, 2, math.nan, math.nan], (2.6, NONE), None),
-    ([0, 1, 2, 3, math.nan], (3.5, NONE), 2.5), ([0, 1, 9, 9.5, 9], (9.2, 9.8), 1.5), ([0, 5, 5.1, 5.2, 5.3], (-NONE, 5.3), 0.5),
-])  # fmt: skip
+    ([0, 1, 2, 3, math.nan], (3.5, NONE), 2.5), ([0, 1, 9, 9.5, 9], (9.2, 9.8), 1.5), ([0, 5, 5.1, 5.2, 5.3], (-NONE, 5.3), 0.5)])  # fmt: skip
 def test_near_a_limit_a_refined_sweep_halves_the_step_that_comes_nearest(ys, limits, new) -> None:
     sweep = Refined([0.0, 1.0, 2.0, 3.0, 4.0], 6, is_log=False, limits=lambda: [limits])
     points = iter(sweep)
@@ -139,8 +135,7 @@ def test_a_refined_sweep_comes_to_no_point_twice() -> None:
     (Bound(8.0, True), -NONE, 8.0, True, "pass", 0.0), (Bound(8.0, True), 8.0, NONE, False, "fail", 0.0),
     (Bound(8.0, True, True), -NONE, 8.0, False, "pass", 0.0), (Bound(8.0, True, True), -NONE, 8.0, True, "error", NONE),
     (Bound(8.0, True, True), 8.0, NONE, False, "error", NONE), (Bound(8.0, True, True), 8.0, NONE, True, "fail", 0.0),
-    (Bound(8.0, False, True), 8.0, NONE, False, "pass", 0.0), (Bound(8.0, False, True), -NONE, 8.0, False, "error", NONE),
-])  # fmt: skip
+    (Bound(8.0, False, True), 8.0, NONE, False, "pass", 0.0), (Bound(8.0, False, True), -NONE, 8.0, False, "error", NONE)])  # fmt: skip
 def test_what_is_only_bounded_is_judged_when_all_it_may_be_agrees(bound, low, high, is_strict, verdict, margin) -> None:
     tally = Tally(is_strict)
     tally.judge(bound, low, high, (1.0,))
@@ -269,8 +264,7 @@ def test_divisions_by_zero_are_holes_and_so_is_whatever_is_made_of_them() -> Non
 
 
 @pytest.mark.parametrize(("function", "x", "expected"), [
-    (curves.db_amplitude, 10.0, 20.0), (curves.db_power, 10.0, 10.0), (curves.root, 9.0, 3.0), (curves.absolute, -2.0, 2.0),
-])  # fmt: skip
+    (curves.db_amplitude, 10.0, 20.0), (curves.db_power, 10.0, 10.0), (curves.root, 9.0, 3.0), (curves.absolute, -2.0, 2.0)])  # fmt: skip
 def test_functions_agree_on_numbers_and_curves(function, x, expected) -> None:
     assert function(x) == pytest.approx(expected)
     assert function(ArrayCurve({"t": np.zeros(1)}, np.array([x]))).values[0] == pytest.approx(expected)

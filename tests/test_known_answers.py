@@ -1,7 +1,5 @@
 """Numbers whose right answer is known from elsewhere, as tables: quantities, sweep points, statistics, crossings, holes."""
 
-from __future__ import annotations
-
 import decimal
 import itertools
 import math
@@ -25,8 +23,7 @@ NAN = math.nan
 @pytest.mark.parametrize(("text", "base"), [
     ("0.3 mV", 0.3e-3), ("2.400000001 GHz", 2400000001.0), ("4.7 kohm", 4700.0), ("12 nF", 12e-9), ("1.5 min", 90.0), ("2 h", 7200.0), ("25 degC", 298.15),
     ("-273.15 degC", 0.0), ("180 deg", math.pi), ("0.5 %", 0.005), ("20 ppm", 20e-6), ("2 V/us", 2e6), ("3 nV/sqrt(Hz)", 3e-9), ("1.2 Wh", 4320.0),
-    ("3 Ah", 10800.0), ("-40 dBm", -40.0), ("3 dB", 3.0), ("5 cm", 0.05), ("7 1/K", 7.0), ("1 mm", 1e-3), ("10 m/s^2", 10.0),
-])  # fmt: skip
+    ("3 Ah", 10800.0), ("-40 dBm", -40.0), ("3 dB", 3.0), ("5 cm", 0.05), ("7 1/K", 7.0), ("1 mm", 1e-3), ("10 m/s^2", 10.0)])  # fmt: skip
 def test_quantities(text: str, base: float) -> None:
     quantity = units.parse_quantity(text)
     assert float(quantity) == base
@@ -38,8 +35,7 @@ def test_quantities(text: str, base: float) -> None:
     ("from 0.1 V to 0.5 V step 0.1 V", [0.1, 0.2, 0.3, 0.4, 0.5]), ("from 5 V to 4 V step 0.25 V", [5, 4.75, 4.5, 4.25, 4]),
     ("from 1 V to 3 V step 1 V, then to 9 V step 3 V", [1, 2, 3, 6, 9]), ("over 3 V, 1 V, 2 V", [3, 1, 2]),
     ("from 1 V to 1000 V at 1 per decade", [1, 10, 100, 1000]), ("from 20 V to 20 kV at 3 per decade", None), ("from 1 mV to 1 V at 10 per decade", None),
-    ("from 0.3 V to 0.9 V step 0.2 V", [0.3, 0.5, 0.7, 0.9]),
-])  # fmt: skip
+    ("from 0.3 V to 0.9 V step 0.2 V", [0.3, 0.5, 0.7, 0.9])])  # fmt: skip
 def test_sweep_points(line: str, points: list[float] | None) -> None:
     text = f'sequence "S"\n    product "P"\n    serial ".*"\ntest t "T"\n    sweep x {line}\n        let y = x\n    check y >= 0 V\n'
     program = vet(Source("s.ibx", text))
@@ -63,14 +59,12 @@ MICHELSO = [299 + thousandths / 1000 for thousandths in (  # speed of light in a
     850, 740, 900, 1070, 930, 850, 950, 980, 980, 880, 1000, 980, 930, 650, 760, 810, 1000, 1000, 960, 960, 960, 940, 960, 940, 880,
     800, 850, 880, 900, 840, 830, 790, 810, 880, 880, 830, 800, 790, 760, 800, 880, 880, 880, 860, 720, 720, 620, 860, 970, 950,
     880, 910, 850, 870, 840, 840, 850, 840, 840, 840, 890, 810, 810, 820, 800, 770, 760, 740, 750, 760, 910, 920, 890, 860, 880,
-    720, 840, 850, 850, 780, 890, 840, 780, 810, 760, 810, 790, 810, 820, 850, 870, 870, 810, 740, 810, 940, 950, 800, 810, 870,
-)]  # fmt: skip
+    720, 840, 850, 850, 780, 890, 840, 780, 810, 760, 810, 790, 810, 820, 850, 870, 870, 810, 740, 810, 940, 950, 800, 810, 870)]  # fmt: skip
 
 
 @pytest.mark.parametrize(("y", "mean", "deviation", "rel"), [
     (NUMACC1, 10000002.0, 1.0, 1e-15), (NUMACC2, 1.2, 0.1, 1e-13), (NUMACC3, 1000000.2, 0.1, 1e-9), (NUMACC4, 10000000.2, 0.1, 1e-8),
-    (MICHELSO, 299.8524, 0.0790105478190518, 1e-13),
-])  # fmt: skip
+    (MICHELSO, 299.8524, 0.0790105478190518, 1e-13)])  # fmt: skip
 def test_statistics(y: list[float], mean: float, deviation: float, rel: float) -> None:
     values = np.array(y)
     assert statistics.mean(values, values) == pytest.approx(mean, rel=1e-15)
@@ -82,8 +76,7 @@ def test_statistics(y: list[float], mean: float, deviation: float, rel: float) -
 @pytest.mark.parametrize(("x", "y", "level", "options", "place"), [
     ([1, 2, 3], [0, 1, 2], 0.5, {}, 1.5), ([3, 2, 1], [0, 1, 2], 0.5, {}, 2.5), ([9, 7, 5, 3], [2, 0, 2, 0], 1, {}, 8), ([3, 5, 7, 9], [0, 2, 0, 2], 1, {}, 4),
     ([9, 7, 5, 3], [2, 0, 2, 0], 1, {"last": True}, 4), ([1, 2, 3], [1, 2, 3], 1, {}, 1), ([1, 2, 3], [3, 2, 1], 1, {}, 3), ([1, 2, 3], [0, NEVER_MEASURED, 2], 1, {}, NAN),
-    ([1, 2, 3], [0, NAN, 2], 1, {}, NAN), ([10, 1000], [0, 2], 1, {"log": True}, 100), ([1, 2], [0, 0.5], 1, {}, NAN),
-])  # fmt: skip
+    ([1, 2, 3], [0, NAN, 2], 1, {}, NAN), ([10, 1000], [0, 2], 1, {"log": True}, 100), ([1, 2], [0, 0.5], 1, {}, NAN)])  # fmt: skip
 def test_crossings(x: list[float], y: list[float], level: float, options: dict[str, bool], place: float) -> None:
     found = features.crossing(np.array(x, float), np.array(y, float), level, **options)
     assert found == pytest.approx(place, rel=1e-12, nan_ok=True)
@@ -99,8 +92,7 @@ def test_cutoffs_fall_by_the_rule_of_what_is_measured(scale: str, drop: float, p
 
 @pytest.mark.parametrize(("kind", "values", "mean"), [
     ("level", [0.0, 10.0], 10 * math.log10(5.5)), ("level", [-100.0, -100.0], -100.0), ("level", [3000.0, 3010.0], 3000 + 10 * math.log10(5.5)),
-    ("angle", [math.radians(179), math.radians(-179)], math.pi), ("angle", [0.1, 0.3], 0.2), ("plain", [1.0, 2.0, 6.0], 3.0),
-])  # fmt: skip
+    ("angle", [math.radians(179), math.radians(-179)], math.pi), ("angle", [0.1, 0.3], 0.2), ("plain", [1.0, 2.0, 6.0], 3.0)])  # fmt: skip
 def test_means_of_levels_angles_and_numbers(kind: str, values: list[float], mean: float) -> None:
     assert statistics.mean_value(np.array(values), kind) == pytest.approx(mean, rel=1e-12)
 
@@ -124,8 +116,7 @@ OPERATIONS = {
 @pytest.mark.parametrize("sign", OPERATIONS)
 @pytest.mark.parametrize(("left", "right", "is_never"), [
     (NAN, 1.0, False), (1.0, NAN, False), (NAN, 0.0, False), (0.0, NAN, False), (NAN, NEVER_MEASURED, False), (NEVER_MEASURED, NAN, False),
-    (NEVER_MEASURED, 2.0, True), (1.0, NEVER_MEASURED, True), (NEVER_MEASURED, 0.0, True), (NEVER_MEASURED, NEVER_MEASURED, True),
-])  # fmt: skip
+    (NEVER_MEASURED, 2.0, True), (1.0, NEVER_MEASURED, True), (NEVER_MEASURED, 0.0, True), (NEVER_MEASURED, NEVER_MEASURED, True)])  # fmt: skip
 def test_holes(sign: str, left: float, right: float, is_never: bool) -> None:
     made = OPERATIONS[sign](*(ArrayCurve({"x": np.array([1.0])}, np.array([x])) for x in (left, right)))
     assert np.isnan(made.values[0]) and bool(never(made.values)[0]) is is_never

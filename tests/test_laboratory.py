@@ -1,7 +1,5 @@
 """A short round of each laboratory; `make hard` does the long one."""
 
-from __future__ import annotations
-
 import random
 from collections.abc import Iterator
 from pathlib import Path

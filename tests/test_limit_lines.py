@@ -1,7 +1,5 @@
 """Limits are drawn where they were judged: every judged point has its limit, no other point lies beyond a drawn one."""
 
-from __future__ import annotations
-
 import math
 from array import array
 from itertools import pairwise
@@ -35,8 +33,7 @@ def judged(values: list[float], highs: Any, where: list[float]) -> tuple[dict[st
         "subject": "y", "axes": [{"name": name} for name in axes], "low": None, "high": tally.high,
         "limits": [[*at, None, high] for *at, _, high in tally.limits],
         "failing": tally.failing, "failed": tally.failed,
-        "extent": {name: list(ends) for name, ends in zip(axes, zip(tally.least, tally.most, strict=True), strict=False)},
-    }  # fmt: skip
+        "extent": {name: list(ends) for name, ends in zip(axes, zip(tally.least, tally.most, strict=True), strict=False)}}  # fmt: skip
     columns = [{"name": name, "origin": "sweep"} for name in axes] + [{"name": "y", "origin": "reading"}]
     places = [array("d", place.ravel()) for place in np.meshgrid(*axes.values(), indexing="ij")]
     return result, Grid(columns, [*places, array("d", values)])
@@ -53,8 +50,7 @@ def judged(values: list[float], highs: Any, where: list[float]) -> tuple[dict[st
     ([1, 2, 3, 4, 5], [6.0, 7.0, 8.0, 9.0, 9.0], [1, 1, 1, 1, 1], [[(10, 6), (20, 7), (30, 8), (40, 9), (50, 9)]]),
     ([1, 2, 3, 4, 5], [6.0, 7.0, 8.0, 9.0, 9.0], [1, 0, 1, 1, 0], [[(10, 6)], [(30, 8), (40, 9)]]),
     ([1, 2, 3, 4, 5] * 2, [6.0, 7.0, 8.0, 9.0, 9.0] * 2, [1] * 10, [[(10, 6), (20, 7), (30, 8), (40, 9), (50, 9)]]),
-    ([1, 2, 3, 4, 5] * 2, [6.0] * 5 + [7.0] * 5, [1] * 10, [[(x, 6) for x in X], [(x, 7) for x in X]]),
-])  # fmt: skip
+    ([1, 2, 3, 4, 5] * 2, [6.0] * 5 + [7.0] * 5, [1] * 10, [[(x, 6) for x in X], [(x, 7) for x in X]])])  # fmt: skip
 def test_a_limit_is_drawn_over_what_was_judged(values, highs, where, lines) -> None:
     result, grid = judged(list(map(float, values)), highs, list(map(float, where)))
     assert limit_lines(result, grid, "x", "high") == lines

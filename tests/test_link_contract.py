@@ -1,7 +1,5 @@
 """What every kind of link promises (ibexite.instruments.link), tried on each kind against a peer that does as it is told."""
 
-from __future__ import annotations
-
 import socket
 import threading
 import time
@@ -112,8 +110,7 @@ ANYTHING = bytes(range(256)) * 3
     (Reply.MESSAGE, b"1;" + definite_block(b"a\nb") + b";2\n", b"1;" + definite_block(b"a\nb") + b";2"), (Reply.MESSAGE, b"5,6\n", b"5,6"),
     (Reply.BLOCK, definite_block(ANYTHING) + b"\n", ANYTHING), (Reply.BLOCK, definite_block(b"") + b"\n", b""),
     (Reply.BLOCK, (b"#", 0.02, b"2", 0.02, b"10\n\n\n", 0.02, b"\n\n\n\n\n\n\n\n"), b"\n" * 10),
-    (Reply.BLOCK, definite_block(b"x\n" * 300_000) + b"\n", b"x\n" * 300_000),
-])  # fmt: skip
+    (Reply.BLOCK, definite_block(b"x\n" * 300_000) + b"\n", b"x\n" * 300_000)])  # fmt: skip
 def test_a_reply_is_taken_whole_as_it_is_framed(opened, kind: Reply, sent, taken: bytes) -> None:
     link = opened(sent, sent, b"next\n")
     assert link.exchange(b"A?\n", kind) == taken and not link.is_waiting
@@ -131,8 +128,7 @@ def test_what_is_no_block_is_not_taken_for_one(opened, reply: bytes) -> None:
 
 @pytest.mark.parametrize(("sent", "what"), [
     (b"", "silent for 0.3 s"), ((b"+5.", 0.0), "silent for 0.3 s in the middle of a reply: b'+5.'"), (None, "closed the connection instead of answering"),
-    ((b"+5.", 0.05, b"0", 0.05, b"1", 9.0), "silent for 0.3 s in the middle of a reply: b'+5.01'"), (b"1\n2\n", "sent what nobody had asked for: b'2\\n'"),
-])  # fmt: skip
+    ((b"+5.", 0.05, b"0", 0.05, b"1", 9.0), "silent for 0.3 s in the middle of a reply: b'+5.01'"), (b"1\n2\n", "sent what nobody had asked for: b'2\\n'")])  # fmt: skip
 def test_each_failure_is_named_and_after_reopening_nothing_of_it_is_left(opened, peer, sent, what: str) -> None:
     link = opened(sent)
     with pytest.raises(LinkError) as error:

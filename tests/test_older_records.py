@@ -1,7 +1,5 @@
 """What an older version has written: journals that were left over, and stores. Both are completed, and say the same."""
 
-from __future__ import annotations
-
 import contextlib
 import sqlite3
 from pathlib import Path

@@ -1,8 +1,6 @@
 """The engine on other benches than one of real instruments: links that answer from recorded traffic, and a bench that
 answers from stored values. Nothing of the engine knows of either."""
 
-from __future__ import annotations
-
 from collections.abc import Callable, Iterable, Iterator
 from types import SimpleNamespace
 from typing import Any
@@ -12,17 +10,18 @@ import pytest
 from ibexite import events
 from ibexite.bench.bench import Bench
 from ibexite.bench.file import BenchFile
-from ibexite.bench.interface import BenchLike, Connected, Discrepancy, Key, SafeDeed
+from ibexite.bench.interface import BenchLike, Connected, Key
 from ibexite.engine.orders import Identity
 from ibexite.engine.run import Run
 from ibexite.engine.services import Consenting, Services
 from ibexite.errors import LinkError
 from ibexite.holes import Bad
-from ibexite.instruments.link import LinkOptions, Reply, Rescue
+from ibexite.instruments.link import LinkOptions, Reply
 from ibexite.language.check import vet
 from ibexite.language.source import Source
 from ibexite.units import VOLT
 from tests.conftest import HEADER
+from tests.laboratory.stub_bench import MemoryLink
 from tests.runs import STARTED, Still, carried_out, hearing, judged, lines
 
 SWEEP = """test t "T"
@@ -34,29 +33,14 @@ SWEEP = """test t "T"
 """
 
 
-class Replay:
+class Replay(MemoryLink):
     """A link that says what was recorded, and insists on being asked what was asked then."""
 
-    def __init__(self, name: str, told: Iterator[str]) -> None:
-        self.address, self.name, self.timeout, self.is_waiting = "recorded", name, 1.0, False
-        self.before_reopening: Callable[[], None] = lambda: None
-        self.after_reopening: Callable[[], None] = lambda: None
-        self._told = told
-
-    def open(self) -> None:
-        """Nothing to connect."""
-
-    reopen = close = open
-
-    def look(self, seconds: float = 0.0) -> None:
-        """Nothing waits."""
-
-    def rescue(self) -> Rescue:
-        """Nothing to rescue."""
-        raise AssertionError
+    def __init__(self, options: LinkOptions, told: Iterator[str]) -> None:
+        super().__init__("recorded", options)
+        self._told, self.is_waiting = told, False
 
     def send(self, data: bytes) -> None:
-        """Compares."""
         for line in data.decode("latin-1").splitlines():
             recorded = next(self._told, "nothing")
             if recorded != f"{self.name}> {line}":
@@ -65,21 +49,15 @@ class Replay:
     ask = send
 
     def receive(self, reply: Reply = Reply.LINE) -> bytes:
-        """The next reply."""
         recorded = next(self._told)
         assert recorded.startswith(f"{self.name}< ")
         return recorded.partition("< ")[2].encode("latin-1")
-
-    def exchange(self, data: bytes, reply: Reply = Reply.LINE) -> bytes:
-        """Both."""
-        self.send(data)
-        return self.receive(reply)
 
 
 def replaying(traffic: Iterable[str]) -> Callable[[str, LinkOptions], Replay]:
     """What opens such links."""
     recorded = list(traffic)
-    return lambda address, options: Replay(options.name, (t for t in recorded if t.startswith(options.name)))
+    return lambda address, options: Replay(options, (t for t in recorded if t.startswith(options.name)))
 
 
 def test_a_run_is_repeated_from_its_traffic_alone(perform) -> None:
@@ -103,55 +81,32 @@ class Stored:
         self.state: dict[Key, float] = {}
         self.is_ramping = False
 
-    def connect(self, instruments: Iterable[str], holder: str, **how: Any) -> None:
-        """Nothing to connect."""
-
-    def connected(self) -> dict[str, Connected]:
-        """Nobody."""
-        return {}
-
     def _nothing(self, *given: Any, **how: Any) -> None:
         return None
 
-    take_said = listen = rescued_by = protect = settle_links = close = verify = do = raw_send = complete = settled = _nothing
-    learn_state = _nothing
-
-    def make_safe(self) -> list[SafeDeed]:
-        """Nothing is on."""
-        return []
-
-    def set_line(self, settings: list[Key]) -> Callable[..., None]:
-        """Sets nothing."""
-        return self._nothing
-
-    def signal_item(self, name: str, signal_name: str) -> Any:
-        """Its name is all that counts."""
-        return SimpleNamespace(name=name, dimension=VOLT)
-
-    def role_item(self, name: str, role_name: str, reading: str, arguments: dict[str, float]) -> Any:
-        """Likewise."""
-        return SimpleNamespace(name=name, dimension=VOLT)
-
-    def read_line(self, items: list[Any], **how: Any) -> Callable[[], list[float]]:
-        """The next stored values."""
-        return lambda: [next(self._values[item.name]) for item in items]
-
-    def raw_query(self, *given: Any) -> float | str:
-        """Nothing was stored of it."""
-        raise AssertionError
+    connect = take_said = listen = rescued_by = protect = settle_links = close = verify = do = raw_send = complete = settled = learn_state = _nothing
 
     def _none(self, *given: Any) -> list[Any]:
         return []
 
-    def restore(self, wanted: dict[Key, float], settle: Callable[[float], None]) -> list[Key]:
-        """Nothing was changed."""
-        return []
+    make_safe = restore = prove = take_doubts = read_errors = take_limiting = _none
 
-    def prove(self) -> list[Discrepancy]:
-        """All is as it was."""
-        return []
+    def connected(self) -> dict[str, Connected]:
+        return {}
 
-    take_doubts = read_errors = take_limiting = _none
+    def set_line(self, settings: list[Key]) -> Callable[..., None]:
+        return self._nothing
+
+    def signal_item(self, name: str, *more: Any) -> Any:
+        return SimpleNamespace(name=name, dimension=VOLT)  # its name is all that counts
+
+    role_item = signal_item
+
+    def read_line(self, items: list[Any], **how: Any) -> Callable[[], list[float]]:
+        return lambda: [next(self._values[item.name]) for item in items]
+
+    def raw_query(self, *given: Any) -> float | str:
+        raise AssertionError
 
 
 @pytest.mark.parametrize(("least", "verdict"), [("11.5 V", "fail"), ("5 V", "pass")])

@@ -1,7 +1,5 @@
 """Programs and Python functions of others: what goes well, and that whatever goes wrong is named and ends safely."""
 
-from __future__ import annotations
-
 import math
 import os
 
@@ -36,8 +34,7 @@ def test_a_program_gets_values_and_gives_some(perform) -> None:
     ("print('{\"x\": 1, \"ok\": 1}')", "p.py gave 1 for ok, not true or false"),
     ("print('{\"x\": 1e400, \"ok\": true}')", "p.py gave x as inf, too large for a number"), ("print('{\"x\": 1' + '0' * 400 + ', \"ok\": true}')", "too large"),
     ("print('{\"x\": 1, \"ok\": true}', flush=True); import time; time.sleep(60)", "did not end"),
-    ("print('{\"x\": 1, \"ok\": true}', flush=True); import os; os._exit(9)", "exit code 9"),
-])  # fmt: skip
+    ("print('{\"x\": 1, \"ok\": true}', flush=True); import os; os._exit(9)", "exit code 9")])  # fmt: skip
 def test_a_program_that_goes_wrong_is_named_and_the_outputs_go_off(perform, program: str, what: str) -> None:
     run = perform(CALL.format(time="800 ms") + 'test u "U"\n    read v_out\n    check v_out >= 4 V\n', files={"p.py": program})
     verdict, reason = run.ended["t"]
@@ -106,8 +103,7 @@ def test_numbers_go_to_a_function_and_come_back_in_the_declared_units(perform) -
 @pytest.mark.parametrize(("body", "what"), [
     ("return x / 0", "bad of maths.py failed: ZeroDivisionError: float division by zero, line 14"), ("time.sleep(60)", "no answer within 2 s"),
     ("os._exit(7)", "ended with exit code 7"), ('return "much"', "bad gave 'much' for its result, not a number"),
-    ("return [x] * 600_000", "flooded its output"), ("return [x]", "bad gave ["),
-])  # fmt: skip
+    ("return [x] * 600_000", "flooded its output"), ("return [x]", "bad gave [")])  # fmt: skip
 def test_a_function_that_goes_wrong_is_named(perform, body: str, what: str) -> None:
     text = 'test t "T"\n    read v_in\n    let y = bad(v_in)\n    check y >= 1 V\n'
     run = perform(text, header=USE, files={"maths.py": FUNCTIONS.replace("BODY", body)})
@@ -152,8 +148,7 @@ test u "U"
     ('return {"amps": [0, None, 1, 2, 3], "held": held, "least": 1.0}', "a point of the axis amps that is no number"),
     ("bench.set(sink__current=10**400)", "asked for something that cannot be understood"), ("bench.set(sink__current=float('inf'))", "load.current"),
     ("bench.set(sink__current=9.0)", "load.current = 9 A is beyond 1.25 A"), ('bench.read("nothing")', "loaded has no role 'nothing'"),
-    ("import time; time.sleep(30)", "gave no answer within 2 s"), ("return None", "loaded gave None"),
-])  # fmt: skip
+    ("import time; time.sleep(30)", "gave no answer within 2 s"), ("return None", "loaded gave None")])  # fmt: skip
 def test_a_measurement_in_python_goes_through_the_ceilings(perform, body: str, what: str) -> None:
     run = perform(LOADED, header=USE, files={"maths.py": MEASUREMENT.replace("BODY", body)})
     verdict, reason = run.ended["t"]

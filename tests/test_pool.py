@@ -1,8 +1,6 @@
 """Instruments that several views of a bench share: each is connected and reset once, nobody's set-up is changed in the
 middle of a line, and what clears when it is read reaches all."""
 
-from __future__ import annotations
-
 import threading
 import time
 from pathlib import Path

@@ -1,7 +1,5 @@
 """The preview: which values are sent, how often, how long it takes, and what nobody knows before."""
 
-from __future__ import annotations
-
 import json
 from pathlib import Path
 
@@ -38,8 +36,7 @@ def test_a_preview_counts_the_turns_that_are_made_and_knows_when(perform, projec
     ("repeat k until v_in > 1 V timeout 5 s", "repeat k until v_in > 1 V timeout 5 s: turns known when it ends", 1, False),
     ("sweep u from 1 V to 9 V step 1 V", "sweep u: 9 points: 1 V, 2 V, 3 V, 4 V, …, 8 V, 9 V", 9, True),
     ("sweep u from 1 V to 5 V in v_in / 1 V points", "sweep u: points known when it begins", 1, False),
-    ("sweep f from 1 kHz to 4 kHz at 1 per octave", "sweep f: 3 points: 1 kHz, 2 kHz, 4 kHz", 3, True),
-])  # fmt: skip
+    ("sweep f from 1 kHz to 4 kHz at 1 per octave", "sweep f: 3 points: 1 kHz, 2 kHz, 4 kHz", 3, True)])  # fmt: skip
 def test_what_a_preview_says_of_a_loop(loop: str, told: str, turns: int, is_exact: bool) -> None:
     program = vet(Source("t.ibx", HEADER + f'test t "T"\n    read v_in\n    {loop}\n        wait 1 s\n'))
     assert not program.has_mistakes
@@ -60,8 +57,7 @@ def test_a_preview_tells_what_a_measurement_does_and_how_long_it_takes() -> None
     block = preview(vet(Source("t.ibx", header + lines)), None)[-1]
     assert [(step.depth, step.text.partition(":")[0], step.times) for step in block.steps] == [
         (0, "measure loading(sink = load, output = v_out) as it", 1), (1, "sweep amps", 1), (2, "set sink.current = amps", 5),
-        (2, "wait 6 ms", 5), (2, "read volts = output", 5), (0, "check it.volts >= 4 V", 1),
-    ]  # fmt: skip
+        (2, "wait 6 ms", 5), (2, "read volts = output", 5), (0, "check it.volts >= 4 V", 1)]  # fmt: skip
     assert block.seconds == pytest.approx(5 * (0.006 + 0.005)) and block.rows == 5
 
 

@@ -1,7 +1,5 @@
 """Properties that must hold for all inputs: formulas, tables, sweeps, and that the journal tells everything that was said."""
 
-from __future__ import annotations
-
 import math
 from decimal import Decimal
 from types import SimpleNamespace
@@ -187,8 +185,7 @@ def test_a_formula_without_a_value_is_a_hole_and_never_passes(perform, formula: 
     ("set load.current = 1 A / zero", "load.current cannot be set: the value is not a number"),
     ("sweep u from 0 to 1 / zero in 3 points\n        wait 1 ms", "an end of sweep u is not a number"),
     ("sweep u from 0 to 1 + zero step 0.3\n        wait 1 ms", "sweep u: the step does not fit"),
-    ("set load.current = 1.3 A + zero * 1 A", "load.current = 1.3 A is beyond 1.25 A (the ceiling of load.current)"),
-])  # fmt: skip
+    ("set load.current = 1.3 A + zero * 1 A", "load.current = 1.3 A is beyond 1.25 A (the ceiling of load.current)")])  # fmt: skip
 def test_what_cannot_be_done_is_an_error_with_its_line(perform, line: str, what: str) -> None:
     run = perform(f'test t "T"\n    read v_in\n    let zero = 0 * v_in / 1 V\n    {line}\n    check v_in >= 1 V\n')
     assert run.of(events.TestEnded)[0].reason.text.startswith(f"test.ibx:20: {what}")
@@ -197,8 +194,7 @@ def test_what_cannot_be_done_is_an_error_with_its_line(perform, line: str, what:
 
 @pytest.mark.parametrize(("text", "shown"), [
     ('show "{volts} and {volts:mV}"', "2.5 V and 2500"), ('show "{serial} {ok} {mode}"', "FC00400 yes slow"),
-    ('show "{part}, {part:%}"', "12.5 %, 12.5"), ('show "no gaps"', "no gaps"),
-])  # fmt: skip
+    ('show "{part}, {part:%}"', "12.5 %, 12.5"), ('show "no gaps"', "no gaps")])  # fmt: skip
 def test_texts_are_filled_with_values_and_units(perform, text: str, shown: str) -> None:
     header = HEADER.replace("before unit", 'params\n    volts = 2.5 V\n    mode = "slow"\n    part = 12.5 %\n\nbefore unit')
     run = perform(f'test t "T"\n    let ok = volts > 1 V\n    {text}\n    read v_in\n    check v_in >= 1 V\n', header=header)

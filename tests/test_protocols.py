@@ -1,7 +1,5 @@
 """SCPI without sockets: syntax, number formats, the standard errors of a simulated instrument; lines from bytes."""
 
-from __future__ import annotations
-
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -17,8 +15,7 @@ from ibexite.simulate.world import Source, World
 
 @pytest.mark.parametrize(("header", "fits"), [
     ("VOLT", True), ("VOLTAGE", True), ("SOUR:VOLT", True), ("SOURCE2:VOLTAGE:LEV", True), ("SOUR1:VOLT:LEVEL", True),
-    ("VOLTA", False), ("SOURVOLT", False), ("SOUR:VOLT:LEVE", False), ("OUTP", False),
-])  # fmt: skip
+    ("VOLTA", False), ("SOURVOLT", False), ("SOUR:VOLT:LEVE", False), ("OUTP", False)])  # fmt: skip
 def test_headers_have_a_long_and_a_short_form(header: str, fits: bool) -> None:
     assert bool(scpi.header_pattern("[SOURce#]:VOLTage[:LEVel]").fullmatch(header)) is fits
 
@@ -58,8 +55,7 @@ def say(device, *messages: str) -> str:
     (["VOLT 99", "VOLT 98", "SYST:ERR?", "SYST:ERR?", "SYST:ERR?"], '0,"No error"'),
     (["VOLT 99", "*CLS", "SYST:ERR?"], '0,"No error"'), (["VOLT 99", "*ESR?"], "16"), (["VOLTS 1", "*ESR?"], "32"),
     (["VOLT 7", "VOLT 99", "VOLT?"], "+7.0000000E+00"), (["VOLT 7;OUTP ON", "*RST", "VOLT?;OUTP?"], "+0.0000000E+00;0"),
-    (["VOLT 99"] * 30 + ["SYST:ERR?"] * 20, '-350,"Queue overflow"'),
-])  # fmt: skip
+    (["VOLT 99"] * 30 + ["SYST:ERR?"] * 20, '-350,"Queue overflow"')])  # fmt: skip
 def test_instruments_answer_as_the_standard_says(messages: list[str], reply: str) -> None:
     assert say(supply(), *messages) == reply
 

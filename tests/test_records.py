@@ -1,7 +1,5 @@
 """Journal and store: nothing that was read is lost, damage is never cut silently, foreign files are refused."""
 
-from __future__ import annotations
-
 import contextlib
 import datetime
 import json
@@ -57,8 +55,7 @@ EVENTS: list[events.Event] = [
                   events.Limits(), events.Points(3, 0, 1, [], {"x": [1.0, 3.0]}), [AXIS], Verdict.FAIL, OVERLOAD),
     events.TestEnded(0.7, "t", Verdict.FAIL, OVERLOAD, 0.6),
     events.MadeSafe(0.8, [{"role": "supply", "problem": ""}]),
-    events.RunEnded(0.9, Verdict.FAIL, NO_REASON, [Reason("simulated", "simulated bench")], 0, 1),
-]  # fmt: skip
+    events.RunEnded(0.9, Verdict.FAIL, NO_REASON, [Reason("simulated", "simulated bench")], 0, 1)]  # fmt: skip
 
 
 @pytest.fixture
@@ -190,8 +187,7 @@ def test_a_folder_that_cannot_be_written_is_told(tmp_path: Path) -> None:
     (lambda path: path.write_text("a spreadsheet, perhaps"), "this is not a store"),
     (lambda path: sqlite3.connect(path).execute("CREATE TABLE recipes (name)"), "belongs to another program"),
     (lambda path: sqlite3.connect(path).executescript(
-        f"PRAGMA application_id={APPLICATION_ID}; PRAGMA user_version=99; CREATE TABLE x (y)"), "version 99"),
-])  # fmt: skip
+        f"PRAGMA application_id={APPLICATION_ID}; PRAGMA user_version=99; CREATE TABLE x (y)"), "version 99")])  # fmt: skip
 def test_foreign_stores_are_refused_and_left_as_they_are(journal: Path, prepare, what: str) -> None:
     path = journal.parent.parent / "ibexite.sqlite"
     result = prepare(path)
@@ -229,8 +225,7 @@ def test_runs_are_found_by_what_people_type(journal: Path) -> None:
 @pytest.mark.parametrize(("tests", "files"), [
     ([("results", 1), ("Values", 1)], ["results__2", "Values__2"]),
     ([("aa", 2), ("aa_1", 1)], ["aa_1", "aa_2", "aa_1__2"]),
-    ([("lev [u = 1.5 V]", 1), ("lev [u = 1_5 V]", 1)], ["lev__u___1_5_V_", "lev__u___1_5_V___2"]),
-])  # fmt: skip
+    ([("lev [u = 1.5 V]", 1), ("lev [u = 1_5 V]", 1)], ["lev__u___1_5_V_", "lev__u___1_5_V___2"])])  # fmt: skip
 def test_no_table_of_an_export_takes_the_place_of_another(journal: Path, tmp_path: Path, tests: list[tuple[str, int]], files: list[str]) -> None:
     store = open_store(journal.parent.parent)
     record = open_lookup(store.records).run(store.take_in(journal))
@@ -274,8 +269,7 @@ def test_the_page_of_the_data_model_is_current() -> None:
 
 @pytest.mark.parametrize(("old", "new"), [
     (b'"origin":"read"', b'"orign":"read"'), (b'"shown":"mA"', b'"shwn":"mA"'), (b'"serial":"FC1"', b'"serial":{"a":1}'),
-    (b'"x":[', b'"x":[1.5,'),
-])  # fmt: skip
+    (b'"x":[', b'"x":[1.5,')])  # fmt: skip
 def test_a_journal_whose_events_lack_something_hinders_no_other(journal: Path, old: bytes, new: bytes) -> None:
     whole = journal.read_bytes()
     assert old in whole

@@ -1,7 +1,5 @@
 """What a run refuses, or notes, while it goes on: one case each, with its words. Benches are from memory."""
 
-from __future__ import annotations
-
 import math
 import tempfile
 from types import SimpleNamespace
@@ -53,8 +51,7 @@ LOOK = """measurement look "Look"
     ("let none = 1 V * (x / (x - x))\n    send supply \"VOLT {none:V}\"", "none has no value to be filled in"),
     ("attach \"nothing.csv\"", "nothing.csv cannot be attached (No such file or directory)"),
     ("if x != 5 V\n        check x >= 1 V", "nothing was judged"), ("check x between 6 V and x guarded by 0.1 V", "the lower limit 6 is above the upper one 5"),
-    ("sweep n over 1, 2\n        let y = x * n\n    check y between 6 V and x guarded by 0.1 V", "the lower limit 6 is above the upper one 5"),
-])  # fmt: skip
+    ("sweep n over 1, 2\n        let y = x * n\n    check y between 6 V and x guarded by 0.1 V", "the lower limit 6 is above the upper one 5")])  # fmt: skip
 def test_a_line_that_cannot_be_carried_out_says_why(rehearse, lines: str, told: str) -> None:
     run = rehearse(f"    read x = v_ok\n    {lines}\n" + '    check x >= 1 V as "last"\n' * ("nothing was" not in told))
     ended = run.of(events.TestEnded)[0]
@@ -135,8 +132,7 @@ def test_instruments_that_cannot_be_reserved_are_not_used(tmp_path, monkeypatch)
 
 @pytest.mark.parametrize(("reply", "told"), [
     ("4", 2.0), ("40", 20.0), ("50", "not believable: 25 V"), ("-4", "not believable: -2 V"), ("9.9E37", "overload"), ("-9.9E37", "overload"),
-    ("9.91E37", "not a number"), ("NAN", "not a number"), ("INF", "not a number"), ("1_0", "not a number"), ("", "empty reply"),
-])  # fmt: skip
+    ("9.91E37", "not a number"), ("NAN", "not a number"), ("INF", "not a number"), ("1_0", "not a number"), ("", "empty reply")])  # fmt: skip
 def test_a_reply_becomes_a_value_in_base_units_or_says_why_not(reply: str, told: float | str) -> None:
     nothing: Any = None
     item = Item("x", nothing, nothing, 1, {}, 0.5, units.VOLT, (-1.0, 20.0))
@@ -240,8 +236,7 @@ def test_what_a_branch_that_was_not_taken_would_have_made_was_never_measured(reh
     ("check number(x, mV) == 5000", "pass", 1), ("let z = complex(x, x)\n    check abs(z) within 7.0711 V +/- 1 mV", "pass", 1),
     ("let z = complex(x, x)\n    check phase(z) within 45 deg +/- 0.001 deg", "pass", 1),
     ("let same = x == 5.00000000000001 V\n    check same is yes", "pass", 1), ("let other = x != 4 V\n    check other is yes", "pass", 1), ("let same = x == 5 V\n    check same is yes", "pass", 1), ("let other = x != 5 V\n    check other is no", "pass", 1),
-    ("let inside = x > 4 V and x < 6 V\n    check inside is no", "fail", 1), ("let t = 23 degC + 2 K\n    check t within 25 degC +/- 1 mK", "pass", 1),
-])  # fmt: skip
+    ("let inside = x > 4 V and x < 6 V\n    check inside is no", "fail", 1), ("let t = 23 degC + 2 K\n    check t within 25 degC +/- 1 mK", "pass", 1)])  # fmt: skip
 def test_formulas_of_every_kind_are_carried_out(rehearse, lines: str, verdict: str, judged: int) -> None:
     run = rehearse(f"    read x = v_ok\n    {lines}\n")
     assert run.tests == {"a": verdict} and [e.judged for e in run.of(events.Judged)] == [judged]
@@ -497,8 +492,7 @@ class Renamed(MemoryLink):
 @pytest.mark.parametrize(("before", "link", "told"), [
     ('    stop "no board"\n', MemoryLink, "before unit stopped: no board"), ("", Complaining, "Data out of range"),
     ('    read x = v_ok\n    check x >= 9 V as "power of the board"\n', MemoryLink, "before unit did not pass: power of the board: 5.000 V, against >= 9 V. No test was run."),
-    ('    attach "nothing.csv"\n', MemoryLink, "t.ibx:12: nothing.csv cannot be attached"),
-])  # fmt: skip
+    ('    attach "nothing.csv"\n', MemoryLink, "t.ibx:12: nothing.csv cannot be attached")])  # fmt: skip
 def test_nothing_is_tested_when_the_preparation_did_not_succeed(rehearse, before, link, told) -> None:
     run = rehearse(ENOUGH, before=before, link=link)
     assert (run.verdict, run.tests, run.is_safe) == ("error", {"a": "skipped"}, True) and told in run.reason.text
@@ -579,8 +573,7 @@ class Overloaded(MemoryLink):
 @pytest.mark.parametrize("lines", [
     "sweep n over 1, 2, 3\n        read x = v_ok\n    let top = max(x)\n    check top <= 6 V{}", "measure highest(tap = v_ok) as it\n    check it.value <= 6 V{}",
     "sweep n over 1, 2, 3\n        read x = v_ok\n    check max(x) <= 6 V{}", "measure highest(tap = v_ok) as it\n    let top = it.value * 1\n    check top <= 6 V{}",
-    "sweep n over 1, 2, 3\n        read x = v_ok\n    let top = max(x)\n    let twice = 2 * top\n    check twice <= 12 V{}",
-])  # fmt: skip
+    "sweep n over 1, 2, 3\n        read x = v_ok\n    let top = max(x)\n    let twice = 2 * top\n    check twice <= 12 V{}"])  # fmt: skip
 def test_what_was_left_out_of_a_result_must_be_allowed(rehearse, monkeypatch, lines, allowed, verdict) -> None:
     monkeypatch.setattr(Overloaded, "readings", 0)
     run = rehearse(f"    {lines.format(allowed)}\n", TOP, Overloaded)

@@ -1,7 +1,5 @@
 """The report: one file, the verdict first, every number with its limit, the same run gives the same bytes."""
 
-from __future__ import annotations
-
 import math
 import re
 import shutil

@@ -1,7 +1,5 @@
 """Retests: which tests are run again, with which parameters, what is taken over, what has changed."""
 
-from __future__ import annotations
-
 import json
 import re
 import shutil

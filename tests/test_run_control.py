@@ -1,7 +1,5 @@
 """Run control as a user has it: the installed program in the example project, on the simulated bench."""
 
-from __future__ import annotations
-
 import csv
 import json
 import os
@@ -29,8 +27,7 @@ def rows(project: Path, query: str) -> list[tuple]:
 @pytest.mark.parametrize(("options", "ran"), [
     (("--only", "alive"), {"alive"}), (("--skip", "efficiency", "--skip", "rails"), {"alive", "regulation"}),
     (("--tag", "quick"), {"alive", "rails"}), (("--selection", "list.csv"), {"rails", "regulation"}),
-    (("--only", "rails", "--tag", "quick"), {"rails"}),
-])  # fmt: skip
+    (("--only", "rails", "--tag", "quick"), {"rails"})])  # fmt: skip
 def test_tests_are_chosen_and_the_run_is_a_trial_for_it(ibexite, project: Path, options, ran) -> None:
     path = project / "fm2_final.ibx"
     text = path.read_text().replace('"Board is alive" gate', '"Board is alive" gate tags quick')
@@ -46,8 +43,7 @@ def test_tests_are_chosen_and_the_run_is_a_trial_for_it(ibexite, project: Path, 
     (("--only", "alive", "--skip", "alive"), "no test is selected"), (("--table", "no.csv"), "there is no such table of units"),
     (("--repeat", "much"), "--repeat"), (("--break", "nowhere"), "there is no test 'nowhere'"), (("--break", "3000"), "line 3000"),
     (("--params", "no.toml"), "there is no such parameter file"), (("--with", "eff_floor=1 V"), "'1 V' is a voltage"),
-    (("--like", "x"), "there are no runs yet"), (("--readings", "r.toml"), "there is no such file of readings"),
-])  # fmt: skip
+    (("--like", "x"), "there are no runs yet"), (("--readings", "r.toml"), "there is no such file of readings")])  # fmt: skip
 def test_what_cannot_be_done_is_said_before_anything_is_connected(ibexite, options, told) -> None:
     serial = () if "--table" in options else ("--serial", GOOD)
     done = ibexite(*RUN, *serial, *options)
@@ -89,8 +85,7 @@ def test_a_table_runs_each_row_and_gets_the_results(ibexite, project: Path, suff
 
 
 @pytest.mark.parametrize(("last", "told"), [
-    (f"{WEAK},99 V", "'99 V' is a voltage"), (f"{WEAK},many", "'many' is not a number"), ("FM1,90 %", "'FM1' is not a serial number"),
-])  # fmt: skip
+    (f"{WEAK},99 V", "'99 V' is a voltage"), (f"{WEAK},many", "'many' is not a number"), ("FM1,90 %", "'FM1' is not a serial number")])  # fmt: skip
 def test_a_mistake_in_the_last_row_of_a_table_is_found_before_the_first_unit(ibexite, project: Path, last: str, told: str) -> None:
     (project / "units.csv").write_text(f"serial,eff_floor\n{GOOD},\n{GOOD},81 %\n{last}\n")
     done = ibexite(*RUN, "--table", "units.csv")

@@ -1,7 +1,5 @@
 """Links on real sockets: each way to fail has its message, nothing hangs, a late reply is never taken for the next."""
 
-from __future__ import annotations
-
 import socket
 import threading
 import time
@@ -84,8 +82,7 @@ def test_a_query_is_answered_and_told(instrument) -> None:
 @pytest.mark.parametrize(("replies", "what"), [
     (["silent", "silent"], "silent for 0.25 s after 'VOLT?'"), (["close", "close"], "closed the connection instead of answering"),
     ([b"+5.", "close"] * 2, "silent for 0.25 s in the middle of a reply: b'+5.'"),
-    ([b"5\n6\n", b"5\n6\n"], "sent what nobody had asked for: b'6\\n'"),
-])  # fmt: skip
+    ([b"5\n6\n", b"5\n6\n"], "sent what nobody had asked for: b'6\\n'")])  # fmt: skip
 def test_each_failure_has_its_message_after_one_reconnect(instrument, replies, what) -> None:
     session = instrument(*replies)
     with pytest.raises(LinkError) as error:

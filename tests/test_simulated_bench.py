@@ -1,7 +1,5 @@
 """The simulated bench as a process: it begins and ends with the run that started it."""
 
-from __future__ import annotations
-
 import subprocess
 import sys
 import time

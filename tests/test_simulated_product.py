@@ -1,7 +1,5 @@
 """The physics of the simulated board: energy is conserved, units differ, faults are always the same."""
 
-from __future__ import annotations
-
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st

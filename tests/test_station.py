@@ -1,7 +1,5 @@
 """A run without a terminal: started from a program, stopped from any thread, several at once."""
 
-from __future__ import annotations
-
 import contextlib
 import errno
 import re
@@ -50,8 +48,7 @@ def test_several_runs_in_one_process_keep_to_themselves(project: Path) -> None:
     service = RunService(project / "records")
     handles = {
         serial: service.start(UnitOrders(opened.program, opened.bench, serial, orders=SIMULATED), [told.append], Consenting(), Stop())
-        for serial, told in heard.items()
-    }  # fmt: skip
+        for serial, told in heard.items()}  # fmt: skip
     outcomes = {serial: handle.wait() for serial, handle in handles.items()}
     assert {serial: outcome.verdict for serial, outcome in outcomes.items()} == {GOOD: "pass", WEAK: "fail"}, outcomes
     for serial, told in heard.items():
@@ -68,8 +65,7 @@ def test_several_runs_in_one_process_keep_to_themselves(project: Path) -> None:
     ("    repeat n 1000000 times every 1 ms\n        read v_in\n    check v_in >= 1 V", events.Row),
     ("    repeat n 1000000 times\n        let x = 2 * n\n    check x >= 1", events.Row),
     ("    wait reading v_in every 100 s until v_in > 90 V timeout 1000 s", events.Row),
-    ('    call "slow.py" with x = 1 gives y in V timeout 600 s\n    check y >= 1 V', events.TestStarted),
-])  # fmt: skip
+    ('    call "slow.py" with x = 1 gives y in V timeout 600 s\n    check y >= 1 V', events.TestStarted)])  # fmt: skip
 def test_a_run_is_stopped_from_another_thread_wherever_it_waits(project: Path, lines: str, begins: type) -> None:
     (project / "slow.py").write_text("import time\ntime.sleep(600)\n")
     heard: list[events.Event] = []
@@ -172,8 +168,7 @@ def refuse_to_start(word: str, monkeypatch: pytest.MonkeyPatch) -> None:
 
 @pytest.mark.parametrize(("word", "what"), [
     ("guardian_process", "the guardian process cannot be started (Resource temporarily unavailable)"),
-    ("simulate.server", "the simulated bench did not start: Resource temporarily unavailable"),
-])  # fmt: skip
+    ("simulate.server", "the simulated bench did not start: Resource temporarily unavailable")])  # fmt: skip
 def test_without_its_processes_nothing_is_switched_on(project: Path, word: str, what: str, monkeypatch: pytest.MonkeyPatch) -> None:
     refuse_to_start(word, monkeypatch)
     heard: list[events.Emitted] = []

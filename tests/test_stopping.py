@@ -1,7 +1,5 @@
 """Stopping a run: by keys and signals, at any moment, also when nobody reads its output."""
 
-from __future__ import annotations
-
 import contextlib
 import json
 import os
@@ -87,8 +85,7 @@ FUNCTION = '@ibexite.function(returns="V", timeout="60 s", x="V")\ndef hang(x):\
     "wait 120 s", "sweep u from 0 to 900000 step 1\n        read again = v_out", "repeat n 900 times every 120 s\n        read again = v_out",
     "search u from 9 V to 4 V resolution 1 mV until u < 4 V\n        wait 5 s", 'call "hang.py" timeout 50 s', "let x = hang(1 V)",
     "wait reading x = v_in every 9 s until x > 90 V timeout 1 h", 'ask look = yes_no "Is it lit?"', 'ask adjust v_in within 99 V +/- 1 V "Turn."',
-    "watch v_in between 0 V and 20 V every 100 ms\n        wait 120 s",
-])  # fmt: skip
+    "watch v_in between 0 V and 20 V every 100 ms\n        wait 120 s"])  # fmt: skip
 def test_ctrl_c_is_heard_at_once_wherever_the_run_is(project: Path, line: str) -> None:
     (project / "hang.py").write_text(HANG)
     (project / "maths.py").write_text("import ibexite\n" + FUNCTION)
@@ -103,8 +100,7 @@ def test_ctrl_c_is_heard_at_once_wherever_the_run_is(project: Path, line: str) -
 
 
 @pytest.mark.parametrize(("units", "moment", "number"), [  # while `after unit` waits; when it has ended
-    (1, "margin", signal.SIGINT), (1, "PASS (trial)", signal.SIGTERM), (2, "margin", signal.SIGTERM), (2, "PASS (trial)", signal.SIGINT),
-])  # fmt: skip
+    (1, "margin", signal.SIGINT), (1, "PASS (trial)", signal.SIGTERM), (2, "margin", signal.SIGTERM), (2, "PASS (trial)", signal.SIGINT)])  # fmt: skip
 def test_a_signal_at_the_end_changes_no_verdict_and_no_further_unit_is_run(project: Path, units: int, moment: str, number: int) -> None:
     body = 'test t "T"\n    read v_in\n    check v_in >= 1 V\nafter unit\n    call "mark.py" timeout 20 s\n    wait 2 s\n'
     (project / "mark.py").write_text("open('cleaning', 'w').close()\nprint('{}')")

@@ -1,7 +1,5 @@
 """Events and their stored form: what is read back from a journal is what was told."""
 
-from __future__ import annotations
-
 import math
 from pathlib import Path
 from typing import Any, get_args, get_type_hints
@@ -45,8 +43,7 @@ FIELDS: dict[str, st.SearchStrategy[Any]] = {
     "worst": st.builds(events.Point, MAYBE, MAYBE, MAYBE, MAYBE, AT, TEXT),
     "limits": st.builds(events.Limits, TEXT, NUMBER, TEXT, TEXT, st.lists(st.lists(MAYBE, max_size=3), max_size=2)),
     "points": st.builds(events.Points, COUNT, COUNT, COUNT, st.lists(st.lists(NUMBER, max_size=2), max_size=2),
-                        st.dictionaries(TEXT, st.lists(NUMBER, max_size=2), max_size=2), N),
-}  # fmt: skip
+                        st.dictionaries(TEXT, st.lists(NUMBER, max_size=2), max_size=2), N)}  # fmt: skip
 
 
 @st.composite

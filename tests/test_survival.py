@@ -1,8 +1,6 @@
 """What a run survives: a terminal that is closed, a reader who leaves, a helper that dies, records that cannot be used,
 clocks that are set; and what its guardian survives. The exit code is the verdict's, and everything goes off."""
 
-from __future__ import annotations
-
 import contextlib
 import os
 import shutil
@@ -102,8 +100,7 @@ def test_a_store_that_somebody_holds_is_waited_for_and_hinders_nobody_from_looki
 
 KINDS = {
     "a pipe": os.mkfifo, "a loop of links": lambda path: path.symlink_to(path.name), "a folder": Path.mkdir,
-    "a device": lambda path: path.symlink_to("/dev/zero"), "a link to nothing": lambda path: path.symlink_to("nowhere"),
-}  # fmt: skip
+    "a device": lambda path: path.symlink_to("/dev/zero"), "a link to nothing": lambda path: path.symlink_to("nowhere")}  # fmt: skip
 
 
 @pytest.mark.parametrize("kind", KINDS)
@@ -131,8 +128,7 @@ LONG = "n" * 300
     "vet {}.ibx", "preview {}.ibx", "vet {}/a.ibx", "run {}.ibx --serial A --simulate", "run fm2_final.ibx --bench {}.toml --serial A --simulate", "tidy {}.ibx",
     "run fm2_final.ibx --serial A --simulate --readings {}", "run fm2_final.ibx --table {}.csv --simulate", "run fm2_final.ibx --serial A --simulate --records {}",
     "new measurement {} --in python", "new project {}", "runs --records {}", "show last --records {}", "report last --out {}.html", "measure {} --simulate",
-    "retest {}", "demo {}", "export last --to csv --out {}", "simulate {}.toml", "sql {}", "explain {}",
-])  # fmt: skip
+    "retest {}", "demo {}", "export last --to csv --out {}", "simulate {}.toml", "sql {}", "explain {}"])  # fmt: skip
 def test_a_name_that_no_file_can_have_gets_a_message(ibexite, command: str) -> None:
     done = ibexite(*command.format(LONG).split())
     assert done.returncode in (1, 2, 3) and "internal error" not in done.stderr + done.stdout, done.stderr[-300:]
@@ -142,8 +138,7 @@ def test_a_name_that_no_file_can_have_gets_a_message(ibexite, command: str) -> N
 @pytest.mark.parametrize(("vetted", "file", "old", "new"), [
     ("fm2_final", "bench.toml", '"scpi-power-supply"', f'"{LONG}"'), ("fm2_final", "bench.toml", '"scpi-power-supply"', f'"{LONG}.toml"'),
     ("sensor_parts", "measurements/heater_power.measurement.toml", '"heater_power.py"', f'"{LONG}.py"'),
-    ("sensor_parts", "ibexite.toml", '"measurements"', f'"{LONG}"'), ("sensor_parts", "sensor_parts.ibx", "parts_limits.csv", LONG),
-])  # fmt: skip
+    ("sensor_parts", "ibexite.toml", '"measurements"', f'"{LONG}"'), ("sensor_parts", "sensor_parts.ibx", "parts_limits.csv", LONG)])  # fmt: skip
 def test_such_a_name_in_a_file_gets_a_message(ibexite, project: Path, vetted: str, file: str, old: str, new: str) -> None:
     text = (project / file).read_text()
     assert old in text

@@ -1,8 +1,6 @@
 """Texts everywhere: read, called, asked for and computed within loops, judged point by point, stored, shown, exported
 and taken over by a retest, as words and never as numbers."""
 
-from __future__ import annotations
-
 import csv
 import json
 from pathlib import Path
@@ -39,8 +37,7 @@ def loops(perform, inside: str = "", after: str = "") -> Recorded:
     """The loop with all that gives texts."""
     return perform(
         LOOPS.format(inside=inside, after=after), files={"marks.py": MARKS}, operator=Prepared("x", "y", "y"),
-        change=lambda text: text.replace("[roles.supply]", "[roles.supply]\nraw = true"),
-    )  # fmt: skip
+        change=lambda text: text.replace("[roles.supply]", "[roles.supply]\nraw = true"))  # fmt: skip
 
 
 def read_back(run: Recorded, folder: Path) -> RunRows:
@@ -67,8 +64,7 @@ def read_back(run: Recorded, folder: Path) -> RunRows:
     ("", 'check inner matches "x|y"', "pass", [0]),
     ("", 'check inner == "x"', "fail", [4]),
     ("", 'check seldom matches "m-low|m-high"', "pass", [0]),  # what was never read is not judged
-    ("", 'check seldom matches "m-low"', "fail", [1]),
-])  # fmt: skip
+    ("", 'check seldom matches "m-low"', "fail", [1])])  # fmt: skip
 def test_texts_of_loops_are_judged_point_by_point(perform, inside: str, after: str, verdict: str, failed: list[int]) -> None:  # fmt: skip
     run = loops(perform, inside, after)
     assert run.tests["t"] == verdict, [r.reason for r in run.of(Judged)]
@@ -96,8 +92,7 @@ def test_texts_are_stored_as_words(perform, tmp_path: Path) -> None:
     assert labels == {
         "name": ["low", "high", "odd"], "word": ["x", "y"], "who": labels["who"], "inner": ["x", "y"],
         "mark": ["m-low", "m-high", "m-odd"], "same": ["low", "high", "odd"], "seldom": ["m-low", "m-high"],
-        "again": ["m-low", "m-high", "m-odd"],
-    }  # fmt: skip
+        "again": ["m-low", "m-high", "m-odd"]}  # fmt: skip
     assert len([row for row in run.of(events.Row) if "y" in row.v]) == 6  # two turns outside, two within each
 
 

@@ -1,7 +1,5 @@
 """The canonical layout proves itself; every example vets, is tidy, and runs; the tables for editors and help are true."""
 
-from __future__ import annotations
-
 import json
 import re
 from pathlib import Path
@@ -157,8 +155,7 @@ def test_text_of_any_kind_ends_in_a_report(text: str) -> None:
         ("within 8 V +/- 1 V", "fail"), ("within 8 V +/- 0.9 V", "pass"), ("within 6 V +/- 1 V", "fail"), ("within 6 V +/- 0.9 V", "pass"),
         ("within 7.5 V +/- 7 %", "fail"), ("within 7.5 V +/- 6 %", "pass"), ("between 7 V and 8 V", "fail"), ("between 7.1 V and 8 V", "pass"),
         ("between 6 V and 7 V", "fail"), ("between 6 V and 6.9 V", "pass"), ("== 7 V", "fail"), ("== 7.1 V", "pass"), ("> 7 V", "pass"), ("> 6.9 V", "fail"),
-        ("< 7 V", "pass"), ("< 7.1 V", "fail"), ("<= 7 V", "fail"), (">= 7 V", "fail"))),
-])  # fmt: skip
+        ("< 7 V", "pass"), ("< 7.1 V", "fail"), ("<= 7 V", "fail"), (">= 7 V", "fail")))])  # fmt: skip
 def test_what_is_surely_not_meant_is_a_warning(old: str, new: str, warning: str) -> None:
     source = Source("t.ibx", WHOLE.replace(old, new, 1))
     vet(source)
@@ -184,8 +181,7 @@ def test_the_grammar_for_editors_is_made_from_the_words_of_the_language() -> Non
 
 @pytest.mark.parametrize(("sequence", "serial", "verdict"), [
     ("sensor_parts.ibx", "FP0107", 5), ("sensor_parts.ibx", "FP0005", 1), ("sensor_parts.ibx", "FP0037", 1), ("characterise.ibx", "FC00400", 5),
-    ("characterise.ibx", "FC00427", 1),
-])  # fmt: skip
+    ("characterise.ibx", "FC00427", 1)])  # fmt: skip
 def test_the_examples_run(ibexite, project: Path, sequence: str, serial: str, verdict: int) -> None:
     done = ibexite("run", sequence, "--serial", serial, "--simulate", "--yes", "--no-report")
     assert done.returncode == verdict, done.stdout + done.stderr

@@ -1,7 +1,5 @@
 """TOML files: each value that does not fit is named, with its place."""
 
-from __future__ import annotations
-
 import re
 from pathlib import Path
 
@@ -30,8 +28,7 @@ def table(tmp_path: Path):
     ("n = '5 A'", lambda t: t.quantity("n", units.VOLT), "'5 A' is a current"),
     ("n = ['5 V', '4 V']", lambda t: t.extent("n", units.VOLT), "the first is not below"),
     ("n = 'x'", lambda t: t.table("n"), "'x' does not fit"), ("nmae = 'x'", lambda t: [t.text("name", ""), t.finish()], "is not a key"),
-    ("n = 2027", lambda t: t.date("n"), "2027 does not fit"),
-])  # fmt: skip
+    ("n = 2027", lambda t: t.date("n"), "2027 does not fit")])  # fmt: skip
 def test_values_that_do_not_fit_are_named(table, text: str, asked, what: str) -> None:
     with pytest.raises(MistakeError) as error:
         asked(table(text))
@@ -40,8 +37,7 @@ def test_values_that_do_not_fit_are_named(table, text: str, asked, what: str) ->
 
 @pytest.mark.parametrize(("content", "what"), [
     (b"\xff\xfe", "this is not UTF-8 text"), (b"a = = 1", "not valid TOML: Invalid value (at line 1, column 5)"),
-    (b"#" * 1_100_000, "a test file has at most 1,000,000"),
-])  # fmt: skip
+    (b"#" * 1_100_000, "a test file has at most 1,000,000")])  # fmt: skip
 def test_files_that_are_no_toml_are_named(tmp_path: Path, content: bytes, what: str) -> None:
     (tmp_path / "x.toml").write_bytes(content)
     with pytest.raises(MistakeError) as error:

@@ -1,7 +1,5 @@
 """Troubles on demand: which messages are meant, and what becomes of each."""
 
-from __future__ import annotations
-
 import pytest
 
 from ibexite.simulate.device import ScpiDevice
@@ -57,8 +55,7 @@ def test_something_goes_wrong_in_each_way(how: str) -> None:
 
 @pytest.mark.parametrize(("trouble", "at"), [
     (Trouble("NOTE", "lost", nth=2), [1]), (Trouble("NOTE", "lost", times=2), [0, 1]), (Trouble("", "lost", command="NOTE", nth=1, times=9), [2]),
-    (Trouble("any", "lost", times=9), [0, 1]), (Trouble("", "lost", command="any", times=9), [2, 4]), (Trouble("*IDN?", "lost"), [3]),
-])  # fmt: skip
+    (Trouble("any", "lost", times=9), [0, 1]), (Trouble("", "lost", command="any", times=9), [2, 4]), (Trouble("*IDN?", "lost"), [3])])  # fmt: skip
 def test_which_messages_are_meant(trouble: Trouble, at: list[int]) -> None:
     troubles = Troubles([trouble])
     assert [i for i, line in enumerate(["NOTE?", "NOTE?;*OPC?", "NOTE 7", "*IDN?", "OUTP ON", "*RST"]) if troubles.at(line)] == at and troubles.done == len(at)

@@ -1,7 +1,5 @@
 """Can it say PASS wrongly, lose a reading, hide what happened? Each case was once a way in which it could."""
 
-from __future__ import annotations
-
 import math
 import os
 import tempfile
@@ -33,8 +31,7 @@ LOOP = """test t "T"
 @pytest.mark.parametrize("line", [
     'if k == 2 V\n            skip "enough"', 'if k == 2 V\n            stop "enough"', 'if k == 2 V\n            leave "enough"',
     "if 1 V / (x1 - x1) > 1\n            wait 1 ms", "set load.current = 9 A * (k / 1 V)",
-    "watch v_in <= 2 V every 10 ms\n            wait 1 ms", "repeat again until x1 > 90 V timeout 10 ms\n            wait 2 ms",
-])  # fmt: skip
+    "watch v_in <= 2 V every 10 ms\n            wait 1 ms", "repeat again until x1 > 90 V timeout 10 ms\n            wait 2 ms"])  # fmt: skip
 def test_points_that_were_judged_count_however_the_loop_ends(perform, line: str) -> None:
     run = perform(LOOP.format(line=line) + GOOD_TEST)
     result = run.result("too much")
@@ -51,8 +48,7 @@ def test_a_good_test_that_is_left_is_no_pass_and_the_run_a_trial(perform) -> Non
 
 @pytest.mark.parametrize(("clauses", "second", "skip"), [
     ("gate if v > 5", "", "gate"), ("gate off", "", "gate"), ("if v > 5", "needs pass of first", "needs"),
-    ("if 1 / (v - v) > 0", "", ""), ("if v > 5", "", "plain"),
-])  # fmt: skip
+    ("if 1 / (v - v) > 0", "", ""), ("if v > 5", "", "plain")])  # fmt: skip
 def test_a_test_that_did_not_pass_opens_no_way(perform, clauses: str, second: str, skip: str) -> None:
     header = HEADER.replace("before unit", "params\n    v = 1\n\nbefore unit")
     run = perform(f'{GOOD_TEST}test first "F" {clauses}\n    read v_in\n    check v_in >= 1 V\n'
@@ -83,8 +79,7 @@ THREE = """test t "T"
 
 @pytest.mark.parametrize("line", [
     "let worst = max(v_out)\n    check worst <= 6 V", "check max(v_out) <= 6 V", "let c = mean(v_out)\n    let d = 2 * c\n    check d <= 12 V",
-    "check abs(slope(v_out)) <= 6 V", "let worst = max(v_out)\n    let twice = 2 * worst\n    check v_out <= twice allowing 1 bad\n    check twice <= 12 V",
-])  # fmt: skip
+    "check abs(slope(v_out)) <= 6 V", "let worst = max(v_out)\n    let twice = 2 * worst\n    check v_out <= twice allowing 1 bad\n    check twice <= 12 V"])  # fmt: skip
 @pytest.mark.parametrize(("how", "verdict"), [("overload", "fail"), ("garbage", "error")])
 def test_a_result_that_stands_on_bad_readings_does_not_pass(perform, line: str, how: str, verdict: str) -> None:
     run = perform(THREE.format(line=line), change=spoilt(how, 2, 3))
@@ -106,8 +101,7 @@ def test_an_average_of_which_one_reading_is_bad_is_bad(perform) -> None:
 
 
 @pytest.mark.parametrize(("how", "clause", "verdict"), [
-    ("overload", "", "fail"), ("garbage", "", "error"), ("garbage", " allowing 1 bad in a row", "pass"),
-])  # fmt: skip
+    ("overload", "", "fail"), ("garbage", "", "error"), ("garbage", " allowing 1 bad in a row", "pass")])  # fmt: skip
 def test_what_cannot_be_seen_cannot_be_watched(perform, how: str, clause: str, verdict: str) -> None:
     run = perform(f'test t "T"\n    watch v_out <= 6 V every 5 ms{clause}\n        wait 40 ms\n        read v_in\n    check v_in >= 1 V\n',
                   change=spoilt(how, 3, 3), clock=Still())  # fmt: skip
@@ -167,8 +161,7 @@ def test_a_verdict_that_cannot_be_recorded_is_no_pass(perform) -> None:
 
 
 @pytest.mark.parametrize(("raw", "what"), [
-    ("SOUR1:VOLT 17.5", "17.5 V, beyond its ceiling of 17 V"), ("SOUR1:CURR 2", "2 A, beyond its ceiling of 1.5 A"),
-])  # fmt: skip
+    ("SOUR1:VOLT 17.5", "17.5 V, beyond its ceiling of 17 V"), ("SOUR1:CURR 2", "2 A, beyond its ceiling of 1.5 A")])  # fmt: skip
 def test_raw_commands_do_not_lead_beyond_a_ceiling(perform, raw: str, what: str) -> None:
     run = perform(f'test t "T"\n    send supply "{raw}"\n    read v_in\n    check v_in >= 1 V\n{GOOD_TEST}',
                   change=lambda text: text.replace('[roles.supply]', '[roles.supply]\nraw = true'))  # fmt: skip
@@ -234,8 +227,7 @@ def test_a_load_without_its_source_has_not_limited(perform) -> None:
 @pytest.mark.parametrize(("check", "verdict"), [
     ("check x1 == k", "fail"), ("check x1 == k + 0 * x1", "fail"), ("check x1 within line(1 -> 5 V, 3 -> 5 V along n) +/- 0.5 V", "pass"),
     ("check x1 >= line(1 -> 5 V, 3 -> 5 V along n) - 0.5 V", "pass"), ("check x1 >= line(1 -> 5 V, 3 -> 5 V along n) - 0.5 V + 1 V", "fail"),
-    ("check x1 within line(1 -> 5 V, 3 -> 5 V along n) +/- 5 %", "pass"),
-])  # fmt: skip
+    ("check x1 within line(1 -> 5 V, 3 -> 5 V along n) +/- 5 %", "pass")])  # fmt: skip
 def test_limits_may_be_curves_and_formulas_of_lines(perform, check: str, verdict: str) -> None:
     run = perform(f'test t "T"\n    sweep n from 1 to 3 step 1\n        read x1 = v_out\n        let k = x1 + 1 mV * n\n    {check}\n')
     assert run.verdict == verdict, (run.of(events.TestEnded, test="t")[0], run.reason.text)
@@ -401,8 +393,7 @@ def test_a_guard_moves_the_limits_of_every_point_of_a_curve(perform) -> None:
 @pytest.mark.parametrize(("name", "trouble", "lines", "found"), [
     ("psu", 'command = "SOUR1:VOLT 8", how = "instead", message = "SOUR1:VOLT 5"', "set supply.voltage = 8 V, load.current = 100 mA\n    wait 20 ms\n    read v_in",
      "voltage was set to 8 V, but the instrument has 5 V"),
-    ("dmm", 'query = "READ?", how = "swap"', "set load.current = 100 mA\n    read v_in, u = load.voltage together", "another instrument answers"),
-])  # fmt: skip
+    ("dmm", 'query = "READ?", how = "swap"', "set load.current = 100 mA\n    read v_in, u = load.voltage together", "another instrument answers")])  # fmt: skip
 def test_what_goes_wrong_with_one_instrument_is_held_against_no_other(perform, name: str, trouble: str, lines: str, found: str) -> None:
     run = perform(f'test t "T"\n    {lines}\n    check v_in >= 1 V\n', change=troubled(trouble, name))
     assert run.verdicts["t"] == "error" and found in run.ended["t"][1]

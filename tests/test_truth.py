@@ -1,7 +1,5 @@
 """The whole chain against the physics: what is stored is what the simulated board really did."""
 
-from __future__ import annotations
-
 import math
 from pathlib import Path
 

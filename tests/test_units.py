@@ -1,7 +1,5 @@
 """Quantities, units, levels: what is written is what is meant."""
 
-from __future__ import annotations
-
 import math
 
 import pytest
@@ -17,8 +15,7 @@ from ibexite.units import UNITS, format_value, parse_quantity, parse_unit
     ("12 V", 12.0), ("4.7 kohm", 4700.0), ("100.12 mohm", 0.10012), ("-40 dBm", -40.0), ("1.5 kHz", 1500.0),
     ("25 degC", 298.15), ("-5 degC", 268.15), ("0.5 %", 0.005), ("20 ppm", 2e-5), ("200 ms", 0.2), ("2 V/us", 2e6),
     ("25 min", 1500.0), ("10 dBW", 40.0), ("120 dBuV", 0.0), ("3 V^2/Hz", 3.0), ("1e-3 A", 0.001), ("7", 7.0),
-    ("2 kg", 2.0), ("180 deg", math.pi), ("1 Wh", 3600.0), ("12V", 12.0),
-])  # fmt: skip
+    ("2 kg", 2.0), ("180 deg", math.pi), ("1 Wh", 3600.0), ("12V", 12.0)])  # fmt: skip
 def test_quantities_are_read_exactly(text: str, base: float) -> None:
     assert float(parse_quantity(text)) == base
 
@@ -30,8 +27,7 @@ def test_0_dbu_is_the_voltage_of_a_milliwatt_in_600_ohm() -> None:
 
 @pytest.mark.parametrize(("text", "remedy"), [
     ("12 Volt", "Did you mean V?"), ("5 khz", "Did you mean kHz?"), ("3 Ohms", "Did you mean ohm?"),
-    ("1 dBm/Hz", "Only V, A, Hz"), ("", "Write it as"), ("twelve V", "Write it as"), ("5 celsius", "degC"),
-])  # fmt: skip
+    ("1 dBm/Hz", "Only V, A, Hz"), ("", "Write it as"), ("twelve V", "Write it as"), ("5 celsius", "degC")])  # fmt: skip
 def test_wrong_units_name_what_is_meant(text: str, remedy: str) -> None:
     with pytest.raises(UnitError) as error:
         parse_quantity(text)
@@ -48,16 +44,14 @@ DBM, DBV, DB, C, K, ONE = (units.POWER_LEVEL, units.VOLTAGE_LEVEL, units.DECIBEL
     (units.subtract, DBM, DBM, DB), (units.add, DBM, DB, DBM), (units.add, DB, DBM, DBM), (units.subtract, DBM, DB, DBM),
     (units.add, DB, DB, DB), (units.multiply, DB, ONE, DB), (units.divide, DB, DB, ONE),
     (units.subtract, C, C, K), (units.add, C, K, C), (units.add, K, C, C), (units.subtract, C, K, C),
-    (units.divide, units.power(V, 2), OHM, W), (units.multiply, ONE, V, V),
-])  # fmt: skip
+    (units.divide, units.power(V, 2), OHM, W), (units.multiply, ONE, V, V)])  # fmt: skip
 def test_arithmetic_follows_the_units(operation, a, b, result) -> None:
     assert operation(a, b) == result
 
 
 @pytest.mark.parametrize(("operation", "a", "b"), [
     (units.add, DBM, DBM), (units.add, C, C), (units.add, V, A), (units.subtract, DB, DBM), (units.subtract, DBM, DBV),
-    (units.multiply, DBM, ONE), (units.multiply, C, ONE), (units.divide, DBM, DBM), (units.subtract, K, C),
-])  # fmt: skip
+    (units.multiply, DBM, ONE), (units.multiply, C, ONE), (units.divide, DBM, DBM), (units.subtract, K, C)])  # fmt: skip
 def test_what_makes_no_sense_is_refused(operation, a, b) -> None:
     with pytest.raises(UnitError):
         operation(a, b)
@@ -73,8 +67,7 @@ def test_a_level_is_never_negated(dimension) -> None:
     (0.0125, A, None, "12.5 mA"), (0.0, V, None, "0 V"), (1e6, V, "kV", "1000 kV"), (298.15, C, None, "25 degC"),
     (0.8125, ONE, "%", "81.25 %"), (-40.0, DBM, None, "-40 dBm"), (2e6, units.divide(V, units.SECOND), "V/us", "2 V/us"),
     (math.nan, V, None, "- V"), (999.9996, V, None, "1 kV"), (0.9999999, V, None, "1 V"), (-0.0, units.OHM, None, "0 ohm"), (-0.0, V, "mV", "0 mV"),
-    (0.00099999999, A, None, "1 mA"), (0.99999, V, None, "999.99 mV"), (4.8, V, None, "4.8 V"), (3.3e-13, A, None, "330 fA"),
-])  # fmt: skip
+    (0.00099999999, A, None, "1 mA"), (0.99999, V, None, "999.99 mV"), (4.8, V, None, "4.8 V"), (3.3e-13, A, None, "330 fA")])  # fmt: skip
 def test_values_are_shown_as_people_write_them(value, dimension, shown, text) -> None:
     assert format_value(value, dimension, shown=shown) == text
 

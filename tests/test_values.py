@@ -1,7 +1,5 @@
 """Types of values: what fits, how it is stored, read back and said."""
 
-from __future__ import annotations
-
 import pytest
 
 from ibexite import units
@@ -17,8 +15,7 @@ MILLIVOLT, DEGREES, PERCENT = (declared(units.parse_unit(symbol)) for symbol in 
     (DEGREES, "K", 298.15, "25 degC", "a temperature (degC)"), (PERCENT, "", 0.5, "50 %", "a plain number"), (NUMBER, "", 3.0, "3", "a plain number"),
     (YES_NO, "", True, "yes", "a yes/no value"), (YES_NO, "", 0.0, "no", "a yes/no value"), (TEXT, "", "v2.1", "v2.1", "a text"),
     (declared("table"), "", '[["a","","",[1]]]', "1 row of a", "a table"), (declared("connections"), "", '[["a","b"],["c"]]', "2 nets of 3 pins", "connections"),
-    (declared("picture"), "", '{"name":"p.png","size":9999}', "p.png (9,999 bytes)", "a picture"),
-])  # fmt: skip
+    (declared("picture"), "", '{"name":"p.png","size":9999}', "p.png (9,999 bytes)", "a picture")])  # fmt: skip
 def test_a_type_says_its_values_and_comes_back_from_what_is_stored(kind: Type, unit: str, value: object, said: str, described: str) -> None:
     assert (kind.unit, kind.said(value), str(kind)) == (unit, said, described)
     assert str(kind.over(("x", "y"))) == f"{described} over x, y" and kind.over(("x",)).single() == kind

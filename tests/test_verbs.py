@@ -1,7 +1,5 @@
 """The verbs of the language, each carried out on the simulated bench over real sockets."""
 
-from __future__ import annotations
-
 import math
 
 import pytest

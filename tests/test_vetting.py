@@ -1,7 +1,5 @@
 """Vetting: every message exactly as in messages.txt, all mistakes at once, and the bench looked at as well."""
 
-from __future__ import annotations
-
 import json
 from pathlib import Path
 
@@ -95,8 +93,7 @@ def test_each_mistake_gets_its_message(lines: str, expected: str) -> None:
     ("vin_low = 7 V ", "vin_low = abs(7 V) ", "15:15", "not known before the run", "A default is made of numbers"),
     ('test first "First"', 'test first "First" keeps state', "21:6", "no test before it", "begins with the state that the test before left"),
     ("before unit", "before noon", "18:8", "unexpected 'noon'", "This line reads: before unit"),
-    ('sequence "FM-2 control board"', "", "1:1", "no sequence line", "A file begins with"),
-])  # fmt: skip
+    ('sequence "FM-2 control board"', "", "1:1", "no sequence line", "A file begins with")])  # fmt: skip
 def test_declarations_are_checked(old: str, new: str, where: str, title: str, remedy: str) -> None:
     text = WHOLE.replace(old, new, 1)
     found = [block for block in report(text).split("t.ibx:") if block.startswith(where + ": " + title)]
@@ -135,8 +132,7 @@ def test_lines_go_on_after_a_comma_and_in_brackets() -> None:
 
 @pytest.mark.parametrize(("given", "what"), [
     ({"vin_low": "5 A"}, "'5 A' is a current (A)"), ({"vin_low": "five"}, "not a number with a unit"),
-    ({"vinlow": "5 V"}, "there is no parameter 'vinlow'"), ({"mode": "fat"}, "mode is not one of its choices"),
-])  # fmt: skip
+    ({"vinlow": "5 V"}, "there is no parameter 'vinlow'"), ({"mode": "fat"}, "mode is not one of its choices")])  # fmt: skip
 def test_parameters_from_outside_are_checked(given: dict, what: str) -> None:
     with pytest.raises(MistakeError, match=".") as error:
         vet(Source("t.ibx", WHOLE), given)
@@ -153,8 +149,7 @@ def test_parameters_from_outside_are_checked(given: dict, what: str) -> None:
     ("load        : electronic_load", "load : power_supply", "on the bench load is a electronic_load"),
     ("read idle = i_in", "read idle = supply.current(channel = 1 V)", "wrong unit|channel is a plain number."),
     ("read idle = i_in", "read idle = supply.current(range = 1 A)", "current has no argument 'range'|There is: channel."),
-    ("needs\n", "needs\n    chamber : multimeter\n", "no role 'chamber' on this bench|Add [roles.chamber]"),
-])  # fmt: skip
+    ("needs\n", "needs\n    chamber : multimeter\n", "no role 'chamber' on this bench|Add [roles.chamber]")])  # fmt: skip
 def test_the_bench_is_looked_at_before_power(project: Path, old: str, new: str, expected: str, monkeypatch) -> None:
     monkeypatch.chdir(project)
     text = (project / "fm2_final.ibx").read_text()
@@ -178,8 +173,7 @@ def test_what_is_known_only_in_the_run_is_noted(project: Path) -> None:
     ("dc_voltage", "dc_voltage needs range|Write: meter.dc_voltage(channel = 101, range = …)"),
     ("dc_voltage(range = 10 A)", "wrong unit|range is a voltage (V)."),
     ("dc_voltage(rang = 10 V, range = 1 V)", "dc_voltage has no argument 'rang'|Did you mean range?"),
-    ("ac_voltage(channel = 101)", "this bench cannot read it|Profile scpi-scanning-multimeter has no reading ac_voltage."),
-])  # fmt: skip
+    ("ac_voltage(channel = 101)", "this bench cannot read it|Profile scpi-scanning-multimeter has no reading ac_voltage.")])  # fmt: skip
 def test_readings_of_roles_are_compared_with_the_profile(project: Path, reading: str, expected: str) -> None:
     text = HEADER.replace("needs\n", "needs\n    meter : multimeter\n") + f'test t "T"\n    read x = meter.{reading}\n'
     source = Source("t.ibx", text)
@@ -221,8 +215,7 @@ def test_so_many_nested_loops_that_their_ends_alone_are_too_many_are_vetted_all_
     ("sweep u from 0 V to 12 V step 1 V refine where y bends at most 20 points\n        set supply.voltage = u * (12 V - u) / 1 V\n        read y = v_out", [" at u = "]),
     ("repeat k 4 times\n        set supply.voltage = k * 4.4 V", ["17.6 V at k = 4"]), ("search u from 1 V to 17.4 V resolution 1 V until v_out > 1 V\n        set supply.voltage = u\n        read v_out", ["at u = 17."]),
     ("repeat k until v_out > 1 V every 1 ms timeout 1 s\n        sweep u over 1 V, 18 V\n            set supply.voltage = u\n            read v_out", ["18 V at u = 18 V"]),
-    ("sweep u over 1 V, 17 V\n        set supply.voltage = u", []), ("repeat k 1 times\n        set supply.voltage = k * 17 V", []),
-])  # fmt: skip
+    ("sweep u over 1 V, 17 V\n        set supply.voltage = u", []), ("repeat k 1 times\n        set supply.voltage = k * 17 V", [])])  # fmt: skip
 def test_a_ceiling_is_looked_at_between_the_ends_of_every_loop(project: Path, lines: str, expected: list[str]) -> None:
     source = Source("t.ibx", HEADER + f'test t "T"\n    {lines}\n')
     vet_against(vet(source), bench_facts(read_bench(project / "bench.toml")))
@@ -252,8 +245,7 @@ def test_nesting_has_an_end() -> None:
     ("    check t_board within 31 degC +/- tolerance\n", "wrong unit"), ("    check t_board within 31 degC +/- 1 degC\n", ""),
     ("    check t_board within 31 degC +/- 1 K\n", ""), ("    sweep x from 20 degC to 30 degC step 5 degC\n        wait 1 s\n", ""),
     ("    sweep x from 20 degC to 30 degC step tolerance\n        wait 1 s\n", "wrong unit"),
-    ("after unit\n    read last = t_board\n    check last >= 1 degC\n", "a check after the verdict"),
-])  # fmt: skip
+    ("after unit\n    read last = t_board\n    check last >= 1 degC\n", "a check after the verdict")])  # fmt: skip
 def test_a_temperature_is_never_taken_for_a_difference(lines: str, title: str) -> None:
     text = HEADER.replace("rail_3v3     : signal in V", "t_board : signal in degC")
     text = text.replace("before unit", "params\n    tolerance = 1 degC\n\nbefore unit") + 'test t "T"\n    read t_board\n'

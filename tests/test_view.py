@@ -1,7 +1,5 @@
 """The view of a run: one line a test, one progress line in a terminal, no control codes elsewhere; words and durations."""
 
-from __future__ import annotations
-
 import io
 import os
 import pty
@@ -81,8 +79,7 @@ def test_what_has_no_value_says_why() -> None:
 
 
 @pytest.mark.parametrize(("verdict", "trial", "word"), [
-    ("pass", [], "PASS"), ("pass", ["simulated bench"], "PASS (trial)"), ("aborted", ["x", "y"], "ABORTED (trial)"),
-])  # fmt: skip
+    ("pass", [], "PASS"), ("pass", ["simulated bench"], "PASS (trial)"), ("aborted", ["x", "y"], "ABORTED (trial)")])  # fmt: skip
 def test_the_verdict_comes_after_the_outputs_are_off(verdict: str, trial: list[str], word: str) -> None:
     roles = [{"role": "load", "problem": ""}, {"role": "supply", "problem": ""}]
     lines = shown(START, events.MadeSafe(3, roles), events.RunEnded(3.2, Verdict(verdict), NO_REASON, [Reason("x", t) for t in trial], 1, 2))
@@ -124,8 +121,7 @@ def test_in_a_terminal_a_sweep_has_one_progress_line_with_the_time_left(project:
 
 @pytest.mark.parametrize(("seconds", "text"), [
     (0, "0 s"), (0.0004, "0 ms"), (0.0421, "42 ms"), (0.9999, "1.0 s"), (12.34, "12.3 s"), (59.97, "1 min 00 s"),
-    (245.2, "4 min 05 s"), (7800, "2 h 10 min"),
-])  # fmt: skip
+    (245.2, "4 min 05 s"), (7800, "2 h 10 min")])  # fmt: skip
 def test_durations_are_readable(seconds: float, text: str) -> None:
     assert duration_text(seconds) == text
 
@@ -137,8 +133,7 @@ def test_durations_are_readable(seconds: float, text: str) -> None:
     (304.65, 303.15, 305.15, "K", "degC", ("31.50 degC", "30 to 32 degC", "+0.50 K")),
     (-39.2, None, -40.0, "dBm", "dBm", ("-39.20 dBm", "<= -40 dBm", "-0.80 dB")),
     (3.3000001, None, 3.3, "V", "V", ("3.3000001 V", "<= 3.3 V", "-0.0000001 V")),
-    (1.0, 1.0, 1.0, "", "", ("1.000", "1 to 1", "+0.000")),
-])  # fmt: skip
+    (1.0, 1.0, 1.0, "", "", ("1.000", "1 to 1", "+0.000"))])  # fmt: skip
 def test_judged_values_share_unit_and_decimals(value, low, high, unit, shown_unit, expected) -> None:
     margins = [m for m in (value - low if low is not None else None, high - value if high is not None else None) if m is not None]
     text = judged_text({"value": value, "low": low, "high": high, "unit": unit, "shown": shown_unit, "margin": min(margins)})

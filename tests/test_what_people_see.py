@@ -1,7 +1,5 @@
 """What a command prints, writes into a report or a file: by the installed program, on the example project."""
 
-from __future__ import annotations
-
 import csv
 import json
 import re
@@ -65,8 +63,7 @@ def test_a_merged_result_is_whole_in_every_place(ibexite, project: Path, small) 
 
 
 @pytest.mark.parametrize(("arguments", "told"), [
-    (("report", "last", "--out", "x.pdf"), "'x.pdf' is no name for a report"), (("report", "last", "--out", ""), "--out"),
-])  # fmt: skip
+    (("report", "last", "--out", "x.pdf"), "'x.pdf' is no name for a report"), (("report", "last", "--out", ""), "--out")])  # fmt: skip
 def test_a_report_is_written_as_what_its_name_says_or_not_at_all(ibexite, project, small, arguments, told) -> None:
     small(ONE)
     ibexite(*RUN, "--no-report")

@@ -1,8 +1,6 @@
 """Readings that give whole curves: how they are answered and scaled, what a lying instrument makes of them, and that they
 are stored as they were, also those that lie in the side file of a run."""
 
-from __future__ import annotations
-
 import json
 import math
 import os
@@ -93,8 +91,7 @@ NAN = math.nan
     (LIST, {"READ:ARR:VOLT?": b"1,2,x", "TIMES?": b"0,1,4"}, [0], [NAN], [("not_a_number", None)]),
     (LIST, {"READ:ARR:VOLT?": b"1,2,3", "TIMES?": b"0,1,1"}, [0], [NAN], [("not_a_number", None)]),  # which of both is it?
     (LIST, {"READ:ARR:VOLT?": b"1,2,3", "TIMES?": b"0,1,9.91E37"}, [0], [NAN], [("not_a_number", None)]),
-    (LIST, {"READ:ARR:VOLT?": b" ", "TIMES?": b"0"}, [0], [NAN], [("empty", "empty reply")]),
-])  # fmt: skip
+    (LIST, {"READ:ARR:VOLT?": b" ", "TIMES?": b"0"}, [0], [NAN], [("empty", "empty reply")])])  # fmt: skip
 def test_what_a_reply_means(tmp_path, monkeypatch, profile: str, answers: dict, times: list | None, values: list, bad: list) -> None:  # fmt: skip
     curve, found = read_once(tmp_path, monkeypatch, profile, EVEN | answers)
     assert curve.values.tolist() == pytest.approx(values, nan_ok=True)
@@ -111,8 +108,7 @@ def test_what_a_reply_means(tmp_path, monkeypatch, profile: str, answers: dict, 
     ("[readings.wave.axes.time]", "[readings.wave.axes.place]", "wave is over time"),
     ('step  = "SENS:SWE:TINT?"', 'step  = "3 V"', "3 V is a voltage (V)"),
     ('step  = "SENS:SWE:TINT?"', "", "step"),
-    ('[readings.rms]\nquery = "MEAS:VOLT:RMS? (@{channel})"', '[readings.rms]\nquery = "X?"\nform = "block"', "is for curves"),
-])  # fmt: skip
+    ('[readings.rms]\nquery = "MEAS:VOLT:RMS? (@{channel})"', '[readings.rms]\nquery = "X?"\nform = "block"', "is for curves")])  # fmt: skip
 def test_a_mistake_in_a_profile_is_told(tmp_path: Path, wrong: str, right: str, message: str) -> None:
     assert wrong in PROFILE
     (tmp_path / "scope.toml").write_text(PROFILE.replace(wrong, right))
@@ -199,8 +195,7 @@ def test_within_loops_each_turn_has_its_curve(perform, project: Path) -> None:
     ("sweep time over 1 s, 2 s\n        read x = scope.wave(channel = 1)\n        check x >= 0 V", "two axes are called time"),
     ("read x = scope.wave(channel = 1) averaging 3\n    check x >= 0 V", "not a number"),
     ("wait reading x = scope.wave(channel = 1) every 1 s until max(x) > 1 V timeout 9 s", "a curve in a wait"),
-    ("read x = scope.wave(channel = 1)\n    check x >= 0 A", "wrong unit"),
-])  # fmt: skip
+    ("read x = scope.wave(channel = 1)\n    check x >= 0 A", "wrong unit")])  # fmt: skip
 def test_curves_are_vetted(lines: str, message: str) -> None:
     from ibexite.language.check import vet
     from ibexite.language.source import Source

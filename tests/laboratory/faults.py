@@ -1,8 +1,6 @@
 """Faults: runs on stand-ins that lie and over links that break. What is held: never PASS on values that are not true, never a ceiling
 passed, outputs off at the end, no row lost, no internal error. `python -m tests.laboratory.faults N SEED` does N of them."""
 
-from __future__ import annotations
-
 import random
 import sys
 import tempfile
@@ -69,8 +67,7 @@ FAULTS: dict[str, tuple[str, float | None, str]] = {
     "reply: a little too late": ("late", 0.13, ""), "reply: refuse for long": ("refuse", 1.0, ""), "reply: reset before": ("before", None, "*RST"),
     **{f"setting: {how}": (how, None, "") for how in ("lost", "drop", "reset", "close", "stalled", "repeated", "restart", "refuse", "word", "silent")},
     "setting: stalled for long": ("stalled", 0.2, ""), "setting: limit instead": ("instead", None, "SOUR1:CURR 0.01"), "setting: protection before": ("before", None, "SOUR1:VOLT:PROT 1"),
-    **{f"setting: {message} {how}": (how, None, message) for message in _INSIDE for how in ("before", "instead", "behind")},
-}  # fmt: skip
+    **{f"setting: {message} {how}": (how, None, message) for message in _INSIDE for how in ("before", "instead", "behind")}}  # fmt: skip
 
 
 @dataclass

@@ -2,8 +2,6 @@
 no row is lost that the instruments had answered, the exit code is that of the stored verdict.
 `python -m tests.laboratory.kills N SEED` does N of them."""
 
-from __future__ import annotations
-
 import contextlib
 import os
 import random
@@ -49,8 +47,7 @@ KINDS = {
     "interrupted twice": [(signal.SIGINT, "run"), (signal.SIGINT, "run")], "group interrupted": [(signal.SIGINT, "group")],
     "told to end, then killed": [(signal.SIGTERM, "run"), (signal.SIGKILL, "run")],
     "interrupted, then told to end": [(signal.SIGINT, "run"), (signal.SIGTERM, "run")],
-    "guardian killed": [(signal.SIGKILL, "guardian")], "guardian stopped": [(signal.SIGSTOP, "guardian")],
-}  # fmt: skip
+    "guardian killed": [(signal.SIGKILL, "guardian")], "guardian stopped": [(signal.SIGSTOP, "guardian")]}  # fmt: skip
 
 
 class Killing:

@@ -4,8 +4,6 @@ nothing. With FIRST END behind it only that part of them is tried.
 
 First the tests run once under coverage, so that each mutant is tried on the tests that run its line only. Two at a time."""
 
-from __future__ import annotations
-
 import ast
 import json
 import os

@@ -3,8 +3,6 @@ what arrives was previewed; each test begins in the state that `before unit` lef
 the end; setting back trips no protection. `python -m tests.laboratory.state N SEED` does so many on a bench from memory,
 and a tenth of them over sockets on the simulated one."""
 
-from __future__ import annotations
-
 import random
 import sys
 import tempfile
@@ -123,8 +121,7 @@ def _lines(chance: random.Random, n: int) -> list[str]:
         ["set supply.voltage = top * 4"], ["set load.current = 0.1 A, supply.voltage = top * 4"], ["set supply.voltage = top * 3"],
         [f"set supply.voltage = {volts} V", "wait 1 s / (top - top) * 1 V"], ["check top <= 4 V"], ["do supply.reset"],
         [f"if {chance.choice(['1 > 2', '2 > 1', 'top > 4 V'])}", f"    set supply.voltage = {volts} V", "else", f"    set load.current = {amps} A"],
-        ["wait 1 ms"],
-    ])  # fmt: skip
+        ["wait 1 ms"]])  # fmt: skip
 
 
 def wrong(seed: int, bench: Recorded) -> str:

@@ -1,7 +1,5 @@
 """A bench of instruments that answer from memory, without sockets: thousands of runs in the time of a few."""
 
-from __future__ import annotations
-
 import itertools
 import os
 from collections.abc import Callable
@@ -50,13 +48,11 @@ class MemoryLink:
 
     @classmethod
     def opening(cls, address: str, options: LinkOptions) -> Self:
-        """An open link."""
         link = cls(address, options)
         link.open()
         return link
 
     def open(self) -> None:
-        """Connected at once."""
         self.is_waiting, self._asked, self._channel = False, b"", "101"
         self.held = dict(RESET)
 
@@ -64,19 +60,16 @@ class MemoryLink:
         """Nothing is open."""
 
     def reopen(self) -> None:
-        """Anew, with nothing set."""
         self.close()
         self.open()
 
     def rescue(self) -> Rescue:
-        """There is no guardian for it."""
         raise AssertionError
 
     def look(self, seconds: float = 0.0) -> None:
         """Nothing waits."""
 
     def send(self, data: bytes) -> None:
-        """Carries out commands; a query among them is what `receive` answers."""
         for line in data.decode().split("\n"):
             if line and "?" in line:
                 self._asked = line.encode()
@@ -93,11 +86,9 @@ class MemoryLink:
     ask = send
 
     def receive(self, reply: Reply = Reply.LINE) -> bytes:
-        """The answer to the query that was sent last."""
         return b";".join(self._answer(part.strip(":")) for part in self._asked.decode().split(";"))
 
     def exchange(self, data: bytes, reply: Reply = Reply.LINE) -> bytes:
-        """Both in one."""
         self.send(data)
         return self.receive()
 

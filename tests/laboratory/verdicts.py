@@ -3,8 +3,6 @@
 `python -m tests.laboratory.verdicts 100000` does so many.
 """
 
-from __future__ import annotations
-
 import random
 import sys
 import tempfile
@@ -193,8 +191,7 @@ def _one(test: Test, chosen: bool, found: dict[str, Naive], closed: str, previou
     misses = bool(test.needs) and found[test.needs].judged.verdict != "pass"
     reasons = {
         "off": test.off, "selection": not chosen, "condition": test.condition == "no", closed: bool(closed), "needs": misses,
-        "state": test.keeps and not previous_ran,
-    }  # fmt: skip
+        "state": test.keeps and not previous_ran}  # fmt: skip
     for code, holds in reasons.items():
         if holds:
             return Naive(skipped(code, ""))
