@@ -2,18 +2,23 @@
 
 import datetime
 from collections.abc import Callable, Iterable
+from pathlib import Path
 from types import SimpleNamespace
 from typing import Any
 
 from ibexite.bench.bench import Bench
-from ibexite.bench.file import BenchFile
+from ibexite.bench.file import BenchFile, read_bench
 from ibexite.bench.pool import Opening, Pool
+from ibexite.engine.bench_facts import bench_facts
 from ibexite.engine.orders import Identity, Orders, Outcome
 from ibexite.engine.run import Run
 from ibexite.engine.services import Clock, Consenting, Halts, Operator, RealClock, Services
 from ibexite.events import Emitted, Event, Judged, Row, TableStarted, TestEnded
 from ibexite.instruments.open_link import open_link
+from ibexite.language.check import vet
+from ibexite.language.facts import vet_against
 from ibexite.language.program import Program
+from ibexite.language.source import Source
 from ibexite.stop import Stop
 
 STARTED = datetime.datetime(2026, 11, 23, 9, 0, tzinfo=datetime.UTC)
@@ -96,6 +101,15 @@ def lines(said: Iterable[tuple[str, str, str]]) -> list[str]:
     return [f"{name}{direction} {line}" for name, direction, text in said for line in text.split("\n")]
 
 
+def vetted(text: str, project: Path | None = None) -> Source:
+    """A sequence with what was found in it, also on the bench of a project."""
+    source = Source("t.ibx", text)
+    program = vet(source)
+    if project is not None:
+        vet_against(program, bench_facts(read_bench(project / "bench.toml")))
+    return source
+
+
 PLACES = {"psu": 'wiring = { 1 = "battery" }', "eload": 'wiring = { 1 = "output" }', "dmm": 'identity = "Firnline,DM-65S"'}
 
 
@@ -131,4 +145,19 @@ def carried_out(program: Program, file: BenchFile, hear: Hear = lambda event: No
     return made_run(program, file, hear, **more).carry_out()
 
 
-__all__ = ["STARTED", "Recorded", "RealClock", "Still", "carried_out", "emitted", "flat", "hearing", "judged", "lines", "made_run", "spoilt", "troubled"]
+__all__ = [
+    "STARTED",
+    "Recorded",
+    "RealClock",
+    "Still",
+    "carried_out",
+    "emitted",
+    "flat",
+    "hearing",
+    "judged",
+    "lines",
+    "made_run",
+    "spoilt",
+    "troubled",
+    "vetted",
+]

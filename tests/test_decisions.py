@@ -14,29 +14,25 @@ from ibexite.bench import safety
 from ibexite.bench.bench import Bench
 from ibexite.bench.file import read_bench
 from ibexite.bench.pool import Pool
-from ibexite.bench.read_line import mean_of
-from ibexite.engine.bench_facts import bench_facts
 from ibexite.engine.preview import preview, timeline
 from ibexite.errors import CeilingError, InstrumentError, MistakeError
 from ibexite.instruments.link import Reply
 from ibexite.instruments.profile import SHIPPED
 from ibexite.language import points
 from ibexite.language.check import vet
-from ibexite.language.facts import vet_against
 from ibexite.language.source import Source
 from ibexite.values import NUMBER, declared
 from tests.conftest import HEADER
 from tests.laboratory import state
 from tests.laboratory.stub_bench import ANSWERS, RESET, MemoryLink, memory_bench
-from tests.runs import carried_out, lines, spoilt
+from tests.runs import carried_out, lines, spoilt, vetted
 from tests.test_asking_and_keeping import Prepared
 from tests.test_trust import MEASURED
 
 
 def mistakes(lines: str) -> list[str]:
     """The titles of what vetting finds in the lines of a test."""
-    source = Source("t.ibx", HEADER + 'test t "T"\n' + "".join(f"    {line}\n" for line in lines.split("\n")))
-    vet(source)
+    source = vetted(HEADER + 'test t "T"\n' + "".join(f"    {line}\n" for line in lines.split("\n")))
     return [finding.title for finding in source.findings if "never used" not in finding.title]
 
 
@@ -116,16 +112,8 @@ def test_after_an_interruption_no_late_reply_can_say_that_an_output_is_off(serve
     ("from 1 V to 19 V step 1 V", "u * (20 V - u) / 6 V", False)])  # fmt: skip
 def test_a_ceiling_holds_at_each_point_of_a_sweep(project, over: str, value: str, is_refused: bool) -> None:
     text = f'test t "T"\n    sweep u {over}\n        set supply.voltage = {value}\n        read v_in\n    check v_in >= 1 V\n'
-    source = Source("t.ibx", HEADER + text)
-    vet_against(vet(source), bench_facts(read_bench(project / "bench.toml")))
+    source = vetted(HEADER + text, project)
     assert any(finding.title == "beyond the ceiling" for finding in source.findings) == is_refused
-
-
-def test_a_switch_that_does_not_switch_is_noticed_where_it_is_set(perform, project) -> None:
-    text = 'test t "T"\n    set load.input = off\n    read v_in\n    check v_in >= 1 V\n'
-    run = perform(text, change=changed(project, "scpi-electronic-load", ('ask   = "INP?"', 'ask   = "CURR:PROT?"')))
-    assert "input did not go off" in run.ended["t"][1] or "input did not go" in run.reason.text
-    assert run.of(events.Value) == []
 
 
 class Cut(MemoryLink):
@@ -159,16 +147,11 @@ def test_what_is_read_together_is_read_once_whoever_answers(perform) -> None:
     assert [run.traffic.count(line) for line in ("dmm> READ?", "psu> MEAS1:CURR?")] == [3, 2]
 
 
-def test_a_watch_ends_with_its_block(perform) -> None:
-    run = perform('test t "T"\n    watch v_in between 0 V and 10 V every 1 ms\n        wait 20 ms\n'
-                  "    set supply.voltage = 15 V\n    wait 40 ms\n    read v_in\n    check v_in >= 14 V\n")  # fmt: skip
-    assert run.verdict == "pass", run.ended
-
-
-def test_a_watch_looks_once_more_when_its_block_ends(perform) -> None:
-    run = perform('test t "T"\n    watch v_in between 0 V and 10 V every 100 s\n        set supply.voltage = 15 V\n        wait 40 ms\n'
-                  "    read v_in\n    check v_in >= 14 V\n")  # fmt: skip
-    assert run.verdict == "fail", run.ended
+@pytest.mark.parametrize(("lines", "verdict"), [
+    ("every 1 ms\n        wait 20 ms\n    set supply.voltage = 15 V\n    wait 40 ms", "pass"), ("every 100 s\n        set supply.voltage = 15 V\n        wait 40 ms", "fail")])  # fmt: skip
+def test_a_watch_looks_once_more_when_its_block_ends_and_never_again(perform, lines: str, verdict: str) -> None:
+    run = perform(f'test t "T"\n    watch v_in between 0 V and 10 V {lines}\n    read v_in\n    check v_in >= 14 V\n')
+    assert run.verdict == verdict, run.ended
 
 
 def test_a_load_that_starves_while_its_source_is_on_has_limited(perform) -> None:
@@ -265,12 +248,6 @@ def test_the_turns_of_a_search_are_estimated(how: str, turns: float) -> None:
     assert block.seconds == turns and "9 values" in block.steps[0].text
 
 
-def test_a_branch_that_is_never_taken_takes_no_time() -> None:
-    body = "    if 1 > 2\n        wait 100 s\n    else\n        wait 3 s\n"
-    (block,) = preview(vet(Source("t.ibx", 'sequence "S"\n    product "P"\n    serial "A"\ntest t "T"\n' + body)), None)
-    assert block.seconds == 3.0
-
-
 def test_rows_to_come_are_known_for_turns_that_are_counted(perform) -> None:
     run = perform('test t "T"\n    repeat k 3 times\n        sweep u over 7 V, 8 V\n            read v_in\n    check v_in >= 1 V\n')
     assert [(e.name, e.rows) for e in run.of(events.SweepStarted)] == [("k", len(run.of(events.Row)))]
@@ -361,12 +338,6 @@ def test_a_role_whose_switch_does_not_switch_is_mistrusted(memory, monkeypatch) 
     assert bench.mistrusted == {"supply"}
 
 
-def test_what_settles_is_read_until_two_readings_agree(memory) -> None:
-    bench = memory(Falling)
-    line = bench.read_line([bench.signal_item("y", "v_ok")], together=False, averaging=1, tries=1, settled=(0.2, False))
-    assert line() == [3.4] and next(Falling.values) == b"3.4"
-
-
 @pytest.mark.parametrize(("values", "settled", "value", "read"), [
     (["5", "4.5"], (0.5, False), 4.5, 2), (["5", "4.5", "4.25"], (0.25, False), 4.25, 3), (["5", "4", "5"], (0.25, True), 4, 2),
     (["0", "0"], (0.1, True), 0, 2), (["9.9E37", "5", "5"], (0.1, False), 5, 3), (["5", "4"] * 80, (0.5, False), math.nan, 101)])  # fmt: skip
@@ -398,15 +369,13 @@ def test_of_equal_margins_the_first_point_is_told(perform) -> None:
 
 
 def test_the_default_of_a_parameter_is_made_of_what_is_above() -> None:
-    source = Source("t.ibx", HEADER.replace("needs\n", "params\n    low = 2 V\n    a = nowhere + 1 V\n    b = low + 1 V\n\nneeds\n", 1))
-    vet(source)
+    source = vetted(HEADER.replace("needs\n", "params\n    low = 2 V\n    a = nowhere + 1 V\n    b = low + 1 V\n\nneeds\n", 1))
     assert "unknown name 'nowhere'" in [finding.title for finding in source.findings]
 
 
 @pytest.mark.parametrize("head", ['group more "More" if 5 V\n    test t "T"\n', 'group more "More"\n    test t "T" if 5 V\n'])
 def test_conditions_of_tests_and_groups_are_looked_at(head: str) -> None:
-    source = Source("t.ibx", HEADER + head + "        read v_in\n        check v_in >= 1 V\n")
-    vet(source)
+    source = vetted(HEADER + head + "        read v_in\n        check v_in >= 1 V\n")
     assert [finding.title for finding in source.findings if "never used" not in finding.title] == ["not a condition"]
 
 
@@ -450,11 +419,6 @@ def test_a_line_may_read_a_signal_and_ask_a_raw_query(perform, project) -> None:
     assert run.verdict == "pass", run.ended
 
 
-@pytest.mark.parametrize(("angles", "mean"), [((-3.0, 3.0), -math.pi), ((3.0, -3.0), math.pi), ((0.1, 0.3), 0.2), ((0.0, math.pi), math.nan)])
-def test_angles_have_the_mean_of_their_directions(angles: tuple[float, ...], mean: float) -> None:
-    assert mean_of(angles, units.RADIAN) == pytest.approx(mean, abs=1e-9, nan_ok=True)
-
-
 class Inrush(MemoryLink):
     """A supply that is at its limit for a moment when its output goes on."""
 
@@ -492,15 +456,13 @@ def test_what_limits_while_an_output_is_switched_back_on_is_not_charged_to_the_n
 )
 def test_inputs_of_a_measurement_are_looked_at(given: str, found: list[str]) -> None:
     text = MEASURED.replace(" refine where volts near its limit at most 7 points", "") + HEADER
-    source = Source("t.ibx", text + f'test t "T"\n    measure loading(sink = load, {given}) as it\n    check it.volts >= 4 V\n')
-    vet(source)
+    source = vetted(text + f'test t "T"\n    measure loading(sink = load, {given}) as it\n    check it.volts >= 4 V\n')
     assert [finding.title for finding in source.findings if "never used" not in finding.title] == found
 
 
 def test_each_output_of_a_measurement_must_get_a_value() -> None:
     lines = 'measurement two "Two"\n    needs\n        tap : signal in V\n    outputs\n        kept in V\n        lost in V\n    read kept = tap\n\n'
-    source = Source("t.ibx", lines + HEADER + 'test t "T"\n    measure two(tap = v_in) as it\n    check it.kept >= 1 V\n')
-    vet(source)
+    source = vetted(lines + HEADER + 'test t "T"\n    measure two(tap = v_in) as it\n    check it.kept >= 1 V\n')
     assert [finding.title for finding in source.findings if finding.level == "mistake"] == ["'lost' never gets a value"]
 
 
@@ -513,8 +475,7 @@ def test_limits_from_a_table_that_is_not_here_are_not_missed() -> None:
     header = HEADER.replace("\n\nneeds", '\n    limits   "limits.csv"\n\nneeds', 1)
     assert header != HEADER
     for text, missing in ((header, 0), (HEADER, 1)):
-        source = Source("t.ibx", text + 'test t "T"\n    read v_in\n    check v_in\n')
-        vet(source)
+        source = vetted(text + 'test t "T"\n    read v_in\n    check v_in\n')
         assert [f.title for f in source.findings].count("a check without limits") == missing
 
 
@@ -526,8 +487,7 @@ def test_a_timeline_knows_the_corners() -> None:
 
 def test_the_first_corner_says_what_the_others_are() -> None:
     lines = 'group g "G" over u = 8 V, 5 A\n    test t "T"\n        set supply.voltage = u\n        read v_in\n        check v_in >= 1 V\n'
-    source = Source("t.ibx", HEADER + lines)
-    vet(source)
+    source = vetted(HEADER + lines)
     assert [(f.title, source.text[f.span.start : f.span.end], f.remedy) for f in source.findings if f.title == "wrong unit"] == [
         ("wrong unit", "5 A", "The first corner is a voltage (V).")
     ]
@@ -687,8 +647,7 @@ def test_what_was_measured_inside_a_loop_is_used_there(use: str, title: str) -> 
         + HEADER
     )
     lines = f"    sweep k over 1, 2\n        measure loading(sink = load, output = v_out) as it\n        {use}\n"
-    source = Source("t.ibx", text + 'test t "T"\n' + lines)
-    vet(source)
+    source = vetted(text + 'test t "T"\n' + lines)
     assert [f.title for f in source.findings if f.level == "mistake"] == ([title] if title else [])
 
 

@@ -7,9 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from ibexite import events
-from ibexite.engine.services import NoOperator, Question
-from ibexite.errors import RecordsError, SequenceError
-from ibexite.instruments.profile import SHIPPED
+from ibexite.errors import RecordsError
 from ibexite.language import fill
 from ibexite.stop import Stop
 from tests.conftest import GOOD, HEADER, SHORT, Recorded
@@ -148,12 +146,6 @@ def test_a_source_at_its_limit_fails_the_test_that_trusted_its_set_points(perfor
     assert run.verdict == "fail"
 
 
-def test_a_gate_that_does_not_pass_skips_the_rest(perform) -> None:
-    run = perform('test a "A" gate\n    read v_in\n    check v_in >= 12 V\ntest b "B"\n    read v_in\n    check v_in >= 1 V\n')
-    assert run.tests == {"a": "fail", "b": "skipped"}
-    assert run.of(events.TestEnded)[1].reason.text == "gate a did not pass (fail)"
-
-
 def test_a_lost_instrument_ends_the_run_and_the_others_are_made_safe(perform) -> None:
     body = 'test a "A"\n    read v_in\n    check v_in >= 1 V\ntest b "B"\n    read v_in\n    check v_in >= 1 V\n'
     run = perform(body, change=spoilt("close", 1, 9))
@@ -161,22 +153,6 @@ def test_a_lost_instrument_ends_the_run_and_the_others_are_made_safe(perform) ->
     assert "closed the connection instead of answering" in run.of(events.TestEnded)[0].reason.text
     assert [r for r in run.of(events.MadeSafe)[0].roles if not r["problem"]] == [
         {"role": "load", "problem": ""}, {"role": "supply", "problem": ""}]  # fmt: skip
-
-
-def test_errors_that_an_instrument_reports_are_an_error_of_the_test(perform, project) -> None:
-    wide = (SHIPPED / "scpi-electronic-load.toml").read_text().replace('"4.5 A"', '"9 A"')
-    (project / "wide.toml").write_text(wide)
-    run = perform(
-        'test t "T"\n    set load.current = 6 A\n    read v_in\n    check v_in >= 1 V\n',
-        change=lambda text: text.replace('"scpi-electronic-load"', '"wide.toml"').replace("1.25 A", "9 A"),
-    )
-    assert run.of(events.TestEnded)[0].reason.text == "load.current was set to 6 A, but the instrument has 0 A"
-    assert run.verdict == "error"
-
-
-def test_a_question_without_anybody_to_ask_ends_at_once() -> None:
-    with pytest.raises(SequenceError, match="nobody to answer"):
-        NoOperator().ask(Question("confirm", "Turn it round."))
 
 
 def test_a_stop_in_the_middle_still_cleans_up_and_records(perform) -> None:
@@ -272,13 +248,6 @@ def test_calibration_past_its_date_makes_a_trial(perform) -> None:
     assert run.trial[1] == ("calibration", "calibration of psu was due on 2026-11-22", "")
     last_day = perform('test t "T"\n    read v_in\n    check v_in >= 1 V\n', change=lambda t: t.replace("2026-11-22", "2026-11-23"))
     assert [reason.code for reason in last_day.outcome.trial] == ["simulated"]
-
-
-def test_a_check_that_fails_before_the_unit_is_an_error_and_no_test_runs(perform) -> None:
-    header = HEADER.replace("    wait 30 ms\n", "    wait 30 ms\n    read v_in\n    check v_in >= 12 V\n")
-    run = perform('test t "T"\n    read v_in\n    check v_in >= 1 V\n', header=header)
-    assert (run.verdict, run.tests) == ("error", {"t": "skipped"})
-    assert "before unit did not pass" in run.reason.text
 
 
 @given(st.lists(st.from_regex(r"[a-z]{1,8}", fullmatch=True), max_size=5))

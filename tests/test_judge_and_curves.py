@@ -10,7 +10,6 @@ from hypothesis import strategies as st
 from ibexite import units
 from ibexite.analysis import catalog
 from ibexite.analysis import pointwise as curves
-from ibexite.analysis.catalog import find
 from ibexite.analysis.curve import ArrayCurve, Curve
 from ibexite.engine import formula, judge, judged_points
 from ibexite.engine.judge import Tally
@@ -231,18 +230,6 @@ def test_curves_are_brought_together_by_the_names_of_their_axes() -> None:
         both + ArrayCurve({"b": np.arange(4.0) + 1}, np.zeros(4))
 
 
-def test_statistics_leave_holes_out_and_keep_the_other_axes() -> None:
-    values = np.array([[1.0, math.nan, 3.0], [math.nan] * 3])
-    curve = ArrayCurve({"a": np.array([1.0, 2]), "b": np.array([0.0, 1, 2])}, values)
-    for name, expected in (("largest", 3.0), ("smallest", 1.0), ("mean", 2.0)):
-        result = find(f"statistics.{name}")(curve, "b")
-        assert list(result.axes) == ["a"]
-        assert result.values[0] == expected
-        assert math.isnan(result.values[1])
-    largest = find("statistics.largest")
-    assert largest(largest(curve, "b"), "a") == 3.0
-
-
 def test_at_interpolates_between_neighbours_only() -> None:
     x = np.array([3.0, 2.0, 1.0])  # a sweep downwards
     curve = ArrayCurve({"x": x}, np.array([30.0, 20.0, math.nan]))
@@ -279,17 +266,6 @@ def test_steps_are_exact_and_include_both_ends(start, step, count, sign) -> None
     found = points.by_step(start, end, step)
     assert found[0] == start and found[-1] == end and len(found) == count + 1
     assert all(abs(b - a) == step for a, b in zip(found, found[1:], strict=False))
-
-
-def test_sums_of_tenths_do_not_drift() -> None:
-    assert [float(p) for p in points.by_step(D("0.1"), D("0.5"), D("0.1"))] == [0.1, 0.2, 0.3, 0.4, 0.5]
-    assert points.joined([[D(1), D(2)], [D(2), D(4)], [D(5)]]) == [D(1), D(2), D(4), D(5)]
-
-
-def test_logarithmic_points_have_equal_ratios_and_exact_ends() -> None:
-    found = [float(p) for p in points.logarithmic(D(100), D(1_000_000), 5)]
-    assert (found[0], found[-1]) == (100.0, 1e6)
-    assert found == pytest.approx([100, 1000, 1e4, 1e5, 1e6])
 
 
 @given(st.floats(0.001, 1000), st.floats(-1e-6, 1e-6))

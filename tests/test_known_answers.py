@@ -23,7 +23,8 @@ NAN = math.nan
 @pytest.mark.parametrize(("text", "base"), [
     ("0.3 mV", 0.3e-3), ("2.400000001 GHz", 2400000001.0), ("4.7 kohm", 4700.0), ("12 nF", 12e-9), ("1.5 min", 90.0), ("2 h", 7200.0), ("25 degC", 298.15),
     ("-273.15 degC", 0.0), ("180 deg", math.pi), ("0.5 %", 0.005), ("20 ppm", 20e-6), ("2 V/us", 2e6), ("3 nV/sqrt(Hz)", 3e-9), ("1.2 Wh", 4320.0),
-    ("3 Ah", 10800.0), ("-40 dBm", -40.0), ("3 dB", 3.0), ("5 cm", 0.05), ("7 1/K", 7.0), ("1 mm", 1e-3), ("10 m/s^2", 10.0)])  # fmt: skip
+    ("3 Ah", 10800.0), ("-40 dBm", -40.0), ("3 dB", 3.0), ("5 cm", 0.05), ("7 1/K", 7.0), ("1 mm", 1e-3), ("10 m/s^2", 10.0),
+    ("100.12 mohm", 0.10012), ("-5 degC", 268.15), ("10 dBW", 40.0), ("120 dBuV", 0.0), ("3 V^2/Hz", 3.0), ("1e-3 A", 0.001), ("7", 7.0), ("2 kg", 2.0), ("12V", 12.0)])  # fmt: skip
 def test_quantities(text: str, base: float) -> None:
     quantity = units.parse_quantity(text)
     assert float(quantity) == base
@@ -35,7 +36,7 @@ def test_quantities(text: str, base: float) -> None:
     ("from 0.1 V to 0.5 V step 0.1 V", [0.1, 0.2, 0.3, 0.4, 0.5]), ("from 5 V to 4 V step 0.25 V", [5, 4.75, 4.5, 4.25, 4]),
     ("from 1 V to 3 V step 1 V, then to 9 V step 3 V", [1, 2, 3, 6, 9]), ("over 3 V, 1 V, 2 V", [3, 1, 2]),
     ("from 1 V to 1000 V at 1 per decade", [1, 10, 100, 1000]), ("from 20 V to 20 kV at 3 per decade", None), ("from 1 mV to 1 V at 10 per decade", None),
-    ("from 0.3 V to 0.9 V step 0.2 V", [0.3, 0.5, 0.7, 0.9])])  # fmt: skip
+    ("from 0.3 V to 0.9 V step 0.2 V", [0.3, 0.5, 0.7, 0.9]), ("from 100 V to 1 MV in 5 log points", [100, 1000, 1e4, 1e5, 1e6])])  # fmt: skip
 def test_sweep_points(line: str, points: list[float] | None) -> None:
     text = f'sequence "S"\n    product "P"\n    serial ".*"\ntest t "T"\n    sweep x {line}\n        let y = x\n    check y >= 0 V\n'
     program = vet(Source("s.ibx", text))

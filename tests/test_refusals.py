@@ -146,6 +146,8 @@ def test_means_are_taken_as_their_kind_demands() -> None:
     dbm, volt = units.parse_unit("dBm").dimension, units.VOLT
     assert mean_of([10.0, 20.0], dbm) == pytest.approx(10 * math.log10((10 + 100) / 2))
     assert mean_of([10.0, 20.0], volt) == 15.0 and math.isnan(mean_of([1.0, math.nan], dbm))
+    for angles, mean in (((-3.0, 3.0), -math.pi), ((3.0, -3.0), math.pi), ((0.1, 0.3), 0.2), ((0.0, math.pi), math.nan)):
+        assert mean_of(angles, units.RADIAN) == pytest.approx(mean, abs=1e-9, nan_ok=True)
 
 
 def test_a_file_that_is_too_large_is_not_attached(rehearse, tmp_path, monkeypatch) -> None:

@@ -12,10 +12,10 @@ from ibexite.cli.explain import all_words, explain
 from ibexite.cli.make_editor_grammar import editor_grammar
 from ibexite.errors import MistakeError
 from ibexite.language import words
-from ibexite.language.check import vet
 from ibexite.language.layout import read_layout
 from ibexite.language.source import Source
 from ibexite.language.tidy import tidy
+from tests.runs import vetted
 from tests.test_vetting import MISTAKES, WHOLE
 
 ROOT = Path(__file__).parents[1]
@@ -130,16 +130,14 @@ def test_any_text_ends_in_a_report(data, path: Path | None) -> None:
             lines[i] = lines[i][:at] + data.draw(st.sampled_from(list('"(){},.=+-*/^<>#%1eé\t '))) + lines[i][at:]
         else:
             lines[i] = "    " * data.draw(st.integers(0, 3)) + data.draw(st.sampled_from([m for m, _ in MISTAKES])).split("\n")[0].strip()
-    source = Source("t.ibx", "\n".join(lines))
-    vet(source)
+    source = vetted("\n".join(lines))
     for finding in source.sorted_findings():
         assert source.render(finding).startswith("t.ibx:") and finding.title
 
 
 @given(st.text(max_size=300))
 def test_text_of_any_kind_ends_in_a_report(text: str) -> None:
-    source = Source("t.ibx", text)
-    vet(source)
+    source = vetted(text)
     read_layout(source)
     assert source.has_mistakes
 
@@ -157,8 +155,7 @@ def test_text_of_any_kind_ends_in_a_report(text: str) -> None:
         ("between 6 V and 7 V", "fail"), ("between 6 V and 6.9 V", "pass"), ("== 7 V", "fail"), ("== 7.1 V", "pass"), ("> 7 V", "pass"), ("> 6.9 V", "fail"),
         ("< 7 V", "pass"), ("< 7.1 V", "fail"), ("<= 7 V", "fail"), (">= 7 V", "fail")))])  # fmt: skip
 def test_what_is_surely_not_meant_is_a_warning(old: str, new: str, warning: str) -> None:
-    source = Source("t.ibx", WHOLE.replace(old, new, 1))
-    vet(source)
+    source = vetted(WHOLE.replace(old, new, 1))
     assert not source.has_mistakes, [source.render(f) for f in source.findings]
     assert warning in {f.title for f in source.findings if f.level == "warning"}
 

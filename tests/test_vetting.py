@@ -12,6 +12,7 @@ from ibexite.language.check import vet
 from ibexite.language.facts import vet_against
 from ibexite.language.source import Source, decode_text, read_source
 from tests.conftest import HEADER
+from tests.runs import vetted
 
 WHOLE = """sequence "FM-2 control board"
     product "FM-2 control board"
@@ -62,8 +63,7 @@ MISTAKES = cases()
 
 
 def report(text: str, level: str = "mistake") -> str:
-    source = Source("t.ibx", text)
-    vet(source)
+    source = vetted(text)
     return "\n".join(source.render(finding) for finding in source.sorted_findings() if finding.level == level)
 
 
@@ -102,8 +102,7 @@ def test_declarations_are_checked(old: str, new: str, where: str, title: str, re
 
 
 def test_all_mistakes_of_a_file_are_told_in_one_go() -> None:
-    source = Source("t.ibx", WHOLE + "    sett x = 1\n    read vout\n    wait 5\n    let y = 2 V + 3 A\n")
-    vet(source)
+    source = vetted(WHOLE + "    sett x = 1\n    read vout\n    wait 5\n    let y = 2 V + 3 A\n")
     assert [source.position(f.span.start)[0] for f in source.sorted_findings()] == [33, 34, 35, 36]
     data = json.loads(json.dumps([source.as_data(f) for f in source.sorted_findings()]))
     assert data[1] == {"file": "t.ibx", "line": 34, "column": 10, "end_line": 34, "end_column": 14, "severity": "mistake",
@@ -162,8 +161,7 @@ def test_the_bench_is_looked_at_before_power(project: Path, old: str, new: str, 
 
 
 def test_what_is_known_only_in_the_run_is_noted(project: Path) -> None:
-    source = Source("t.ibx", HEADER + 'test t "T"\n    read v_in\n    set supply.voltage = v_in + 1 V\n    check v_in >= 1 V\n')
-    vet_against(vet(source), bench_facts(read_bench(project / "bench.toml")))
+    source = vetted(HEADER + 'test t "T"\n    read v_in\n    set supply.voltage = v_in + 1 V\n    check v_in >= 1 V\n', project)
     found = [(f.level, f.title, f.remedy.split(";")[0]) for f in source.findings if "will be" in f.title]
     assert set(found) == {("note", "will be watched", "supply.voltage is known only when the line runs")}
 
@@ -176,8 +174,7 @@ def test_what_is_known_only_in_the_run_is_noted(project: Path) -> None:
     ("ac_voltage(channel = 101)", "this bench cannot read it|Profile scpi-scanning-multimeter has no reading ac_voltage.")])  # fmt: skip
 def test_readings_of_roles_are_compared_with_the_profile(project: Path, reading: str, expected: str) -> None:
     text = HEADER.replace("needs\n", "needs\n    meter : multimeter\n") + f'test t "T"\n    read x = meter.{reading}\n'
-    source = Source("t.ibx", text)
-    vet_against(vet(source), bench_facts(read_bench(project / "bench.toml")))
+    source = vetted(text, project)
     told = "\n".join(source.render(f) for f in source.sorted_findings() if f.level == "mistake")
     assert bool(told) == bool(expected)
     for part in expected.split("|"):
@@ -188,8 +185,7 @@ def test_what_a_measurement_does_is_looked_at_on_the_roles_that_play_it(project)
     measurement = (
         'measurement raw_load "Raw"\n    needs\n        sink : electronic_load\n    outputs\n        x in V\n    send sink "LOAD:FAST"\n    let x = 5 V\n\n'
     )
-    source = Source("t.ibx", measurement + HEADER + 'test t "T"\n    measure raw_load(sink = load) as it\n    check it.x >= 1 V\n')
-    vet_against(vet(source), bench_facts(read_bench(project / "bench.toml")))
+    source = vetted(measurement + HEADER + 'test t "T"\n    measure raw_load(sink = load) as it\n    check it.x >= 1 V\n', project)
     assert [(f.title, source.line_of(f.span.start)) for f in source.findings if f.level == "mistake"] == [("raw commands are not allowed here", 6)]
     path = project / "bench.toml"
     path.write_text(path.read_text().replace("[roles.load]", "[roles.load]\nraw = true"))
@@ -201,8 +197,7 @@ def test_what_a_measurement_does_is_looked_at_on_the_roles_that_play_it(project)
 def test_so_many_nested_loops_that_their_ends_alone_are_too_many_are_vetted_all_the_same(project: Path) -> None:
     loops = "".join("    " * (i + 1) + f"sweep x{i}_v over 0, 1\n" for i in range(15))
     value = " + ".join(f"x{i}_v" for i in range(15))
-    source = Source("t.ibx", HEADER + 'test t "T"\n' + loops + "    " * 16 + f"set supply.voltage = 1.2 V * ({value})\n")
-    vet_against(vet(source), bench_facts(read_bench(project / "bench.toml")))
+    source = vetted(HEADER + 'test t "T"\n' + loops + "    " * 16 + f"set supply.voltage = 1.2 V * ({value})\n", project)
     assert [f.mark[:6] for f in source.findings if f.title == "beyond the ceiling"] == ["18 V a"]
 
 
@@ -217,8 +212,7 @@ def test_so_many_nested_loops_that_their_ends_alone_are_too_many_are_vetted_all_
     ("repeat k until v_out > 1 V every 1 ms timeout 1 s\n        sweep u over 1 V, 18 V\n            set supply.voltage = u\n            read v_out", ["18 V at u = 18 V"]),
     ("sweep u over 1 V, 17 V\n        set supply.voltage = u", []), ("repeat k 1 times\n        set supply.voltage = k * 17 V", [])])  # fmt: skip
 def test_a_ceiling_is_looked_at_between_the_ends_of_every_loop(project: Path, lines: str, expected: list[str]) -> None:
-    source = Source("t.ibx", HEADER + f'test t "T"\n    {lines}\n')
-    vet_against(vet(source), bench_facts(read_bench(project / "bench.toml")))
+    source = vetted(HEADER + f'test t "T"\n    {lines}\n', project)
     found = [f.mark for f in source.findings if f.title == "beyond the ceiling"]
     assert len(found) == len(expected) and all(part in mark for part, mark in zip(expected, found, strict=True)), found
 
@@ -249,6 +243,5 @@ def test_nesting_has_an_end() -> None:
 def test_a_temperature_is_never_taken_for_a_difference(lines: str, title: str) -> None:
     text = HEADER.replace("rail_3v3     : signal in V", "t_board : signal in degC")
     text = text.replace("before unit", "params\n    tolerance = 1 degC\n\nbefore unit") + 'test t "T"\n    read t_board\n'
-    source = Source("t.ibx", text + lines)
-    vet(source)
+    source = vetted(text + lines)
     assert [f.title for f in source.findings if f.level == "mistake"] == ([title] if title else [])

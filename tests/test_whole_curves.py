@@ -26,6 +26,7 @@ from ibexite.records.gateway import open_lookup
 from ibexite.records.side_file import EvenPoints, SideFile, SideValues, read_side
 from tests.conftest import Recorded
 from tests.laboratory.stub_bench import MemoryLink
+from tests.runs import vetted
 
 PROFILE = (SHIPPED / "scpi-oscilloscope.toml").read_text()
 BLOCK = PROFILE[PROFILE.index("[readings.wave]") : PROFILE.index("[actions]")]
@@ -197,11 +198,8 @@ def test_within_loops_each_turn_has_its_curve(perform, project: Path) -> None:
     ("wait reading x = scope.wave(channel = 1) every 1 s until max(x) > 1 V timeout 9 s", "a curve in a wait"),
     ("read x = scope.wave(channel = 1)\n    check x >= 0 A", "wrong unit")])  # fmt: skip
 def test_curves_are_vetted(lines: str, message: str) -> None:
-    from ibexite.language.check import vet
-    from ibexite.language.source import Source
 
-    source = Source("t.ibx", WAVES + "    " + lines + "\n")
-    vet(source)
+    source = vetted(WAVES + "    " + lines + "\n")
     assert message in [f.title for f in source.findings], [source.render(f) for f in source.findings]
 
 
