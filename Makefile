@@ -26,7 +26,7 @@ hard: $(VENV)/installed-for-tests
 
 # Small wrong changes of the code that decides, and whether the tests notice: hours.
 mutants: $(VENV)/installed-for-tests
-	$(BIN)/python -m tests.laboratory.mutants 300 1
+	$(BIN)/python benchmarks/mutants.py 300 1
 
 bench: $(VENV)/installed-for-tests
 	$(BIN)/python benchmarks/compare.py

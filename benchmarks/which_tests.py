@@ -1,5 +1,5 @@
-"""A plugin for pytest under `coverage`: writes down which test runs which lines, in programs that it starts as well, and
-how long each test takes. `mutants` asks with it only the tests that can notice a mutant, the quick ones first."""
+"""A plugin for pytest under `coverage`: writes down which test runs which lines, in programs that it starts as well,
+and how long each test takes. `mutants` asks with it only the tests that can notice a mutant, the quick ones first."""
 
 import json
 import os

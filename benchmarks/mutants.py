@@ -1,8 +1,9 @@
-"""Mutants: small wrong changes of the code that decides, one at a time in a copy of the tree, and whether the tests notice.
-`python -m tests.laboratory.mutants N SEED` draws N, tries them and lists the survivors, which are to be read: some change
-nothing. With FIRST END behind it only that part of them is tried.
+"""Mutants: small wrong changes of the code that decides, one at a time in a copy of the tree, and whether the tests
+notice. `python benchmarks/mutants.py N SEED` draws N, tries them and lists the survivors, which are to be read: some
+change nothing. With FIRST END behind it only that part of them is tried.
 
-First the tests run once under coverage, so that each mutant is tried on the tests that run its line only. Two at a time."""
+First the tests run once under coverage, so that each mutant is tried on the tests that run its line only. Two at a
+time."""
 
 import ast
 import json
@@ -21,12 +22,21 @@ from typing import NamedTuple
 
 from coverage import CoverageData
 
-from tests.laboratory import which_tests
+import which_tests
 
-ROOT = Path(__file__).parents[2]
-TARGETS = ["verdicts.py", "holes.py", "engine/*.py", "bench/*.py", "language/check*.py", "language/facts.py", "language/constants.py", "language/points.py"]
-COMPARISONS = {ast.Lt: "<=", ast.LtE: "<", ast.Gt: ">=", ast.GtE: ">", ast.Eq: "!=", ast.NotEq: "==", ast.Is: "is not", ast.IsNot: "is",
-               ast.In: "not in", ast.NotIn: "in"}  # fmt: skip
+ROOT = Path(__file__).parents[1]
+TARGETS = [
+    "verdicts.py",
+    "holes.py",
+    "engine/*.py",
+    "bench/*.py",
+    "language/check*.py",
+    "language/facts.py",
+    "language/constants.py",
+    "language/points.py",
+]
+COMPARISONS = {ast.Lt: "<=", ast.LtE: "<", ast.Gt: ">=", ast.GtE: ">", ast.Eq: "!=", ast.NotEq: "==",
+               ast.Is: "is not", ast.IsNot: "is", ast.In: "not in", ast.NotIn: "in"}  # fmt: skip
 SIGNS = {ast.Add: "-", ast.Sub: "+", ast.Mult: "/", ast.Div: "*"}
 # Modules that run isolated in a process of their own, where coverage does not see them, and the tests that try them.
 UNSEEN = {"guardian_process.py": ("test_guardian", "test_survival", "test_laboratory", "test_session")}
@@ -107,7 +117,7 @@ class Tests:
         config, durations = tree.parent / "coveragerc", tree.parent / "durations.json"
         config.write_text(which_tests.CONFIG.format(data=tree.parent / "coverage"))
         coverage = [sys.executable, "-m", "coverage"]
-        whole = [*coverage, "run", f"--rcfile={config}", "-m", "pytest", "-n", str(WORKERS), "-p", "tests.laboratory.which_tests"]
+        whole = [*coverage, "run", f"--rcfile={config}", "-m", "pytest", "-n", str(WORKERS), "-p", "which_tests"]
         # Each program that a test starts reads the configuration anew, and with it the name of the test.
         environment = {**_environment(tree, durations), "COVERAGE_PROCESS_START": str(config)}
         done = subprocess.run(whole, cwd=tree, env=environment, capture_output=True, text=True, check=False)
@@ -134,7 +144,12 @@ class Tests:
 
 def _environment(tree: Path, durations: Path | None = None) -> dict[str, str]:
     # No compiled files: one of the tree before, of the same size and second, would be taken for the mutant's.
-    return {**os.environ, "PYTHONDONTWRITEBYTECODE": "1", "PYTHONPATH": str(tree / "src"), which_tests.DURATIONS: str(durations)}
+    return {
+        **os.environ,
+        "PYTHONDONTWRITEBYTECODE": "1",
+        "PYTHONPATH": os.pathsep.join((str(tree / "src"), str(tree / "benchmarks"))),
+        which_tests.DURATIONS: str(durations),
+    }
 
 
 def is_noticed(mutant: Mutant, tree: Path, tests: list[str], seconds: float) -> bool:
@@ -143,8 +158,8 @@ def is_noticed(mutant: Mutant, tree: Path, tests: list[str], seconds: float) -> 
     text = path.read_text()
     path.write_text(text[: mutant.begin] + mutant.instead + text[mutant.end :])
     order = [sys.executable, "-m", "pytest", "-x", "-q", f"--basetemp={tree.parent / 'temporary'}", *tests]
-    process = subprocess.Popen(order, cwd=tree, env=_environment(tree), stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
-                               stdin=subprocess.DEVNULL, start_new_session=True)  # fmt: skip
+    process = subprocess.Popen(order, cwd=tree, env=_environment(tree), stdout=subprocess.DEVNULL,
+                               stderr=subprocess.DEVNULL, stdin=subprocess.DEVNULL, start_new_session=True)  # fmt: skip
     try:
         return process.wait(PATIENCE + 3 * seconds) != 0
     except subprocess.TimeoutExpired:
