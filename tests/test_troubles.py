@@ -5,6 +5,7 @@ import pytest
 from ibexite.simulate.device import ScpiDevice
 from ibexite.simulate.plan import Trouble
 from ibexite.simulate.troubles import WAYS, Exchange, Troubles, steps
+from tests.runs import troubled
 
 
 class Gauge(ScpiDevice):
@@ -59,3 +60,10 @@ def test_something_goes_wrong_in_each_way(how: str) -> None:
 def test_which_messages_are_meant(trouble: Trouble, at: list[int]) -> None:
     troubles = Troubles([trouble])
     assert [i for i, line in enumerate(["NOTE?", "NOTE?;*OPC?", "NOTE 7", "*IDN?", "OUTP ON", "*RST"]) if troubles.at(line)] == at and troubles.done == len(at)
+
+
+def test_a_flood_of_one_instrument_does_not_silence_the_others(perform) -> None:
+    lines = 'test t "T"\n    read amps = supply.current, u = load.voltage together\n    check u >= 1 V\n'
+    run = perform(lines, change=troubled('query = "MEAS1:CURR", how = "flood"', "psu"))
+    told = " ".join([*run.traffic, run.ended["t"][1]])
+    assert "a reply without end" in told and "silent" not in told, told[-300:]

@@ -33,7 +33,8 @@ from ibexite.untyped import Fields
 
 LINGER = 3.0  # s; how long it is there for whoever makes the bench safe after a run that died
 ALONE = 0.3  # s without a client, after which it ends
-PATIENCE = 1.0  # s; who takes nothing for so long is not sent anything more
+PATIENCE = 10.0  # s; a reply that is not taken whole by then is the last one
+BRIEFLY = 0.05  # s; the same while something goes wrong: the other instruments are to answer meanwhile
 
 
 @dataclass(slots=True)
@@ -174,7 +175,7 @@ class BenchServer:
     def _exchange(self, client: _Client, message: str) -> Exchange:
         instrument = client.instrument
         return Exchange(
-            message, instrument.device, send=partial(self._send, client), close=partial(self._close, client),
+            message, instrument.device, send=partial(self._send_briefly, client), close=partial(self._close, client),
             refuse=partial(self._refuse, instrument),
         )  # fmt: skip
 
@@ -206,6 +207,13 @@ class BenchServer:
                 client.connection.sendall(data)
             except OSError:
                 self._drop(client)
+
+    def _send_briefly(self, client: _Client, data: bytes) -> None:
+        if client.is_open:
+            client.connection.settimeout(BRIEFLY)
+            self._send(client, data)
+        if client.is_open:
+            client.connection.settimeout(PATIENCE)
 
     def _close(self, client: _Client, with_reset: bool) -> None:
         client.waiting.clear()
