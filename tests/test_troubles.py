@@ -62,8 +62,9 @@ def test_which_messages_are_meant(trouble: Trouble, at: list[int]) -> None:
     assert [i for i, line in enumerate(["NOTE?", "NOTE?;*OPC?", "NOTE 7", "*IDN?", "OUTP ON", "*RST"]) if troubles.at(line)] == at and troubles.done == len(at)
 
 
-def test_a_flood_of_one_instrument_does_not_silence_the_others(perform) -> None:
-    lines = 'test t "T"\n    read amps = supply.current, u = load.voltage together\n    check u >= 1 V\n'
-    run = perform(lines, change=troubled('query = "MEAS1:CURR", how = "flood"', "psu"))
-    told = " ".join([*run.traffic, run.ended["t"][1]])
-    assert "a reply without end" in told and "silent" not in told, told[-300:]
+def test_a_flood_of_one_instrument_does_not_silence_another_that_is_waited_for_first(perform) -> None:
+    lines = 'test t "T"\n    read u = load.voltage, amps = supply.current together\n    check u >= 1 V\n'
+    flooding = troubled('query = "MEAS1:CURR", how = "flood"', "psu")
+    run = perform(lines, change=lambda text: flooding(text).replace('wiring = { 1 = "output" }', 'wiring = { 1 = "output" }, answer_time = "60 ms"'))
+    mended = [line for line in run.traffic if "! " in line]
+    assert len(mended) == 1 and mended[0].startswith("psu! cut off in the middle of a reply") and run.verdict == "pass", mended
