@@ -148,6 +148,13 @@ def test_taking_in_twice_changes_nothing(journal: Path) -> None:
     assert len(open_lookup(store.records).runs()) == 1
 
 
+def test_a_run_that_ended_with_an_output_on_is_looked_at_once_more_and_told_once(journal: Path) -> None:
+    journal.write_bytes(journal.read_bytes().replace(b'"problem":""', b'"problem":"it does not go off"'))
+    store = open_store(journal.parent.parent)
+    assert store.take_in(journal) and journal.exists()  # the guardian may still write into it
+    assert store.take_in_left_over() == ([], []) and not journal.exists()
+
+
 @pytest.mark.parametrize("kept", range(1, len(EVENTS) - 1))
 def test_a_run_that_broke_off_anywhere_is_stored_as_aborted(journal: Path, kept: int) -> None:
     lines = journal.read_bytes().splitlines(keepends=True)

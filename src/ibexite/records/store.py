@@ -54,6 +54,10 @@ class Store:
             DamagedJournal: it cannot be read, or holds no events of a run.
             RecordsError: the store cannot be written.
         """
+        return self._take_in(journal)[0]
+
+    def _take_in(self, journal: Path) -> tuple[str, bool]:
+        """The run, and whether it is new here."""
         try:
             mend_tail(journal)
             rows = rows_of(read_journal(journal), str(journal))
@@ -77,19 +81,20 @@ class Store:
                 where=self._db.name,
                 remedy=f"Its journal is kept: {journal}",
             ) from None
-        return rows.run["id"] if rows is not None else ""
+        return (rows.run["id"], is_new) if rows is not None else ("", False)
 
     def take_in_left_over(self) -> tuple[list[str], list[str]]:
-        """Stores all journals that no living process writes: the ids of their runs, and what became of those that are
-        damaged. Each is taken by itself: one that is damaged is set aside and hinders nothing else."""
+        """Stores all journals that no living process writes: the ids of the runs that were not stored yet, and what
+        became of journals that are damaged. Each is taken by itself: one that is damaged is set aside and hinders
+        nothing else."""
         stored, told = [], []
         for path in left_over(self.journals):
             try:
-                run = self.take_in(path)
+                run, is_new = self._take_in(path)
             except DamagedJournal as error:
                 told.append(f"{self._set_aside(path)}: {error.what}")
                 continue
-            stored += [run] if run else []
+            stored += [run] if is_new else []
         return stored, told
 
     def _set_aside(self, journal: Path) -> Path:
