@@ -86,7 +86,7 @@ def test_all_mistakes_of_a_bench_file_are_told_at_once(project: Path) -> None:
     ('wiring = { 1 = "battery" }', 'wiring = { 2 = "battery" }', "psu.simulated.wiring", "channel 1 is not wired"),
     *(('wiring = { 1 = "battery" }', f'wiring = {{ 1 = "battery" }}, trouble = [{{ {entry} }}]', "psu.simulated.trouble", what) for entry, what in (
         ('query = "VOLT", how = "sillent"', "no trouble 'sillent'"), ('how = "silent"', "either query or command"), ('query = "VOLT", command = "VOLT", how = "lost"', "either query or command"),
-        ('query = "VOLT", how = "late", pause = "-1 s"', "not between 0 s and 1 h"), ('command = "VOLT", how = "instead"', "'instead' takes a message"),
+        ('query = "VOLT", how = "late", pause = "-1 s"', "not between 0 s and 1 h"), ('query = "VOLT", how = "late", nth = 0', "0 is less than 1"), ('query = "VOLT", how = "late", times = 0', "0 is less than 1"), ('command = "VOLT", how = "instead"', "'instead' takes a message"),
         ('command = "VOLT", how = "lost", message = "VOLT 5"', "'lost' takes no message")))])  # fmt: skip
 def test_mistakes_of_the_simulation_are_named(project: Path, old: str, new: str, where: str, what: str) -> None:
     path = project / "bench.toml"

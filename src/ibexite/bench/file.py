@@ -264,10 +264,11 @@ def _trouble(entry: TomlTable) -> TroubleEntry:
     pause = entry.quantity("pause", units.SECOND) if "pause" in entry else None
     if pause is not None and not 0 <= pause <= 3600:
         entry.fail("pause", "not between 0 s and 1 h")
-    found = TroubleEntry(
-        query, entry.text("how"), entry.integer("nth", 1), entry.integer("times", 1), command, pause,
-        entry.text("message", ""),
-    )  # fmt: skip
+    nth, times = entry.integer("nth", 1), entry.integer("times", 1)
+    for key, number in (("nth", nth), ("times", times)):
+        if number < 1:
+            entry.fail(key, f"{number} is less than 1", "So it would never come about.")
+    found = TroubleEntry(query, entry.text("how"), nth, times, command, pause, entry.text("message", ""))
     entry.finish()
     return found
 

@@ -28,7 +28,7 @@ from ibexite.protocols.framing import Framer, TooLong
 from ibexite.simulate.build import build
 from ibexite.simulate.device import ScpiDevice
 from ibexite.simulate.plan import SimulationPlan, StandIn
-from ibexite.simulate.troubles import Exchange, Troubles, steps
+from ibexite.simulate.troubles import Troubles, begun
 from ibexite.untyped import Fields
 
 LINGER = 3.0  # s; how long it is there for whoever makes the bench safe after a run that died
@@ -166,18 +166,13 @@ class BenchServer:
             if trouble is not None:
                 self._held += 1
                 client.is_held = True
-                self._step(client, steps(trouble, self._exchange(client, message)))
+                send, close = partial(self._send_briefly, client), partial(self._close, client)
+                refuse = partial(self._refuse, instrument)
+                self._step(client, begun(trouble, message, instrument.device, send, close, refuse))
                 continue
             instrument.device.receive(message)
             if "?" in message and not client.waiting:
                 self._answer(client)
-
-    def _exchange(self, client: _Client, message: str) -> Exchange:
-        instrument = client.instrument
-        return Exchange(
-            message, instrument.device, send=partial(self._send_briefly, client), close=partial(self._close, client),
-            refuse=partial(self._refuse, instrument),
-        )  # fmt: skip
 
     def _step(self, client: _Client, trouble: Iterator[float]) -> None:
         """The next step of a trouble; behind the last one the messages that have waited."""

@@ -24,11 +24,11 @@ class Exchange:
 
     line: str
     device: ScpiDevice
+    pause: float
+    message: str
     send: Callable[[bytes], None]
     close: Callable[[bool], None]  # the link; True: with a reset
     refuse: Callable[[float], None]  # new links, for so many seconds
-    pause: float = 0.0
-    message: str = ""
 
     def carry_out(self, line: str = "") -> bytes | None:
         """Carries out a line, the one that has arrived unless another is given; the reply without its end."""
@@ -157,7 +157,7 @@ def _behind(x: Exchange) -> Iterator[float]:
     yield from ()
 
 
-_WITH_REPLIES: dict[str, tuple[str, Way]] = {
+WAYS: dict[str, tuple[str, Way]] = {  # how: what becomes of a message, in words and in deed
     "silent": ("it is carried out, and not answered", _answering(lambda reply: None)),
     "late": ("the reply comes after `pause`", _late),
     "slow": ("byte by byte, `pause` between them", _slow),
@@ -195,9 +195,6 @@ _WITH_REPLIES: dict[str, tuple[str, Way]] = {
     "close": ("none: the link is closed", _closing(sends=lambda line: b"")),
     "close behind": ("as always; then the link is closed", _closing(sends=lambda line: line)),
     "reset behind": ("as always; then the link is reset", _closing(sends=lambda line: line, reset=True)),
-}  # fmt: skip
-WAYS: dict[str, tuple[str, Way]] = {
-    **_WITH_REPLIES,
     "lost": ("the message is lost", _lost),
     "drop": ("the message is lost, and the link closed", _closing(sends=lambda line: b"", is_done=False)),
     "reset": ("the message is lost, and the link reset", _closing(sends=lambda line: b"", is_done=False, reset=True)),
@@ -246,8 +243,10 @@ def _is_meant(trouble: Trouble, message: str) -> bool:
     return bool(wanted) and wanted in message
 
 
-def steps(trouble: Trouble, exchange: Exchange) -> Iterator[float]:
-    """Begins a trouble; each step is a pause in s."""
-    exchange.pause = _PAUSES.get(trouble.how, 0.0) if trouble.pause is None else trouble.pause
-    exchange.message = trouble.message
-    return WAYS[trouble.how][1](exchange)
+def begun(
+    trouble: Trouble, line: str, device: ScpiDevice, send: Callable[[bytes], None], close: Callable[[bool], None],
+    refuse: Callable[[float], None],
+) -> Iterator[float]:  # fmt: skip
+    """A trouble with a line; each step is a pause in s."""
+    pause = _PAUSES.get(trouble.how, 0.0) if trouble.pause is None else trouble.pause
+    return WAYS[trouble.how][1](Exchange(line, device, pause, trouble.message, send, close, refuse))
