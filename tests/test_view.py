@@ -12,7 +12,7 @@ from pathlib import Path
 import pytest
 
 from ibexite import events
-from ibexite.cli.view import RunView
+from ibexite.cli.view import RunView, between_words
 from ibexite.holes import Bad
 from ibexite.verdicts import NO_REASON, Reason, Verdict
 from ibexite.wording import column_text, duration_text, judged_text, place_text, worst_first
@@ -47,6 +47,14 @@ def shown(*happened: events.Event) -> list[str]:
         view(events.Emitted("r1", number, event))
     assert "\r" not in stream.getvalue()
     return re.sub(r"\x1b\[[\d;]*m", "", stream.getvalue()).splitlines()
+
+
+@pytest.mark.parametrize(("text", "lines"), [
+    ("  fits in the line", ["  fits in the line"]), ("  error  t  a.ibx:4: volts of eload were lost", ["  error  t  a.ibx:4: volts of", "            eload were lost"]),
+    ("one word after another and no column", ["one word after another and no", "column"]), ("  \x1b[1mfail\x1b[0m   rails  much too long for this", ["  \x1b[1mfail\x1b[0m   rails  much too long", "         for this"]),
+    ("  a/very/long/path/that/nobody/breaks.html", ["  a/very/long/path/that/nobody/breaks.html"]), ("  \x1b[2mnote: all of it is dim, to its end\x1b[0m", ["  \x1b[2mnote: all of it is dim, to its end\x1b[0m"])])  # fmt: skip
+def test_a_long_line_is_broken_between_words_below_its_last_column(text: str, lines: list[str]) -> None:
+    assert [line.rstrip() for line in between_words(text, 30).split("\n")] == lines
 
 
 def test_the_head_names_sequence_unit_bench_and_instruments() -> None:

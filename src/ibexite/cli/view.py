@@ -6,8 +6,10 @@ codes. Colour never carries meaning alone.
 
 from __future__ import annotations
 
+import re
 import shutil
 import sys
+import textwrap
 import time
 from collections.abc import Callable
 from typing import Any, TextIO
@@ -36,6 +38,20 @@ _AT_ONCE = (events.MadeSafe, events.RunEnded, events.TestEnded)  # seen as soon 
 def verdict_word(verdict: str, text: str = "", width: int = 0) -> str:
     """A verdict with its colour."""
     return click.style((text or verdict).ljust(width), fg=COLOURS.get(Verdict(verdict)), bold=True)
+
+
+def between_words(text: str, width: int) -> str:
+    """A line that is too long for a terminal, broken between words; what follows stands below its last column in the
+    left half."""
+    plain = click.unstyle(text)
+    if len(plain) <= width:
+        return text
+    indent = max((gap.end() for gap in re.finditer(" {2,}", plain) if gap.end() <= width // 2), default=0)
+    tail = plain[indent:]
+    if not text.endswith(tail):  # there are colours in it
+        return text
+    lines = textwrap.wrap(tail, width - indent, break_long_words=False, break_on_hyphens=False)
+    return text.removesuffix(tail) + ("\n" + " " * indent).join(lines)
 
 
 class RunView:
@@ -73,6 +89,8 @@ class RunView:
     def line(self, text: str = "") -> None:
         """Writes a line, in place of the progress line if there is one."""
         self._clear()
+        if self._is_terminal:
+            text = between_words(text, shutil.get_terminal_size().columns)
         click.echo(text, file=self._stream)
 
     # --- progress ----------------------------------------------------------------------------------------------------
