@@ -118,7 +118,7 @@ def serve(project: Path) -> Iterator[Callable[..., BenchFile]]:
         thread = threading.Thread(target=server.serve)
         thread.start()
         running.append((server, thread))
-        return file.moved_to(server.ports())
+        return file.moved_to(server.addresses)
 
     yield start
     for server, thread in running:

@@ -98,7 +98,7 @@ class Laboratory:
         self.server = BenchServer(make_plan(self.file, "FC00400", own_ports=True))
         self.thread = threading.Thread(target=self.server.serve, daemon=True)
         self.thread.start()
-        self.ports = self.server.ports()
+        self.addresses = self.server.addresses
         self.devices = {i.stand_in.name: i.device for i in self.server.instruments}
 
     def close(self) -> None:
@@ -121,7 +121,7 @@ class Laboratory:
             served.troubles = troubles if served.stand_in.name == instrument else Troubles()
         program = vet(Source("laboratory.ibx", SEQUENCE))
         happened: list[events.Event] = []
-        outcome = carried_out(program, self.file.moved_to(self.ports), happened.append, clock=RealClock(), serial="FC00400")
+        outcome = carried_out(program, self.file.moved_to(self.addresses), happened.append, clock=RealClock(), serial="FC00400")
         while not self.server.is_still:  # no line is on its way any more
             time.sleep(0.002)
         wrong = _untrue(happened) if outcome.verdict == "pass" else []

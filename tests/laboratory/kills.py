@@ -57,10 +57,10 @@ class Killing:
         hear_signals()
         self.folder = folder
         self.laboratory = Laboratory(folder)
-        for name, port in self.laboratory.ports.items():
+        for name, moved in self.laboratory.addresses.items():
             address = self.laboratory.file.instruments[name].address
             text = (folder / "bench.toml").read_text()
-            (folder / "bench.toml").write_text(text.replace(f'"{address}"', f'"TCPIP::127.0.0.1::{port}::SOCKET"'))
+            (folder / "bench.toml").write_text(text.replace(f'"{address}"', f'"{moved}"'))
         (folder / "killed.ibx").write_text(SEQUENCE)
         self.answered = 0
         meter = self.laboratory.devices["dmm"]

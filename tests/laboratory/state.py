@@ -75,7 +75,7 @@ class OnSockets:
         self.laboratory = Laboratory(folder)
         text = (folder / "bench.toml").read_text()
         (folder / "bench.toml").write_text(text + """[signals.v_ok]\nread = "meter.dc_voltage"\nwith = { channel = 103, range = "10 V" }\n""")
-        self.file = read_bench(folder / "bench.toml").moved_to(self.laboratory.ports)
+        self.file = read_bench(folder / "bench.toml").moved_to(self.laboratory.addresses)
         self.heard: list[tuple[str, str]] = []
         for name, device in self.laboratory.devices.items():
             device.receive = partial(self._receive, name, device.receive)  # type: ignore[method-assign]

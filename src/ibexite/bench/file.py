@@ -132,13 +132,13 @@ class BenchFile:
     signals: dict[str, SignalEntry]
     product: str  # the simulated product, "" if there is none
 
-    def moved_to(self, ports: dict[str, int], *, is_private: bool = False) -> BenchFile:
-        """The same bench with its instruments on ports of this machine (their simulated stand-ins). is_private: they
-        are there for one run alone, so that nobody has to be kept away."""
+    def moved_to(self, addresses: dict[str, str], *, is_private: bool = False) -> BenchFile:
+        """The same bench with its instruments at other addresses (their simulated stand-ins). is_private: they are
+        there for one run alone, so that nobody has to be kept away."""
         moved = {
-            name: replaced(fact, address=f"TCPIP::127.0.0.1::{ports[name]}::SOCKET", is_private=is_private)
+            name: replaced(fact, address=addresses[name], is_private=is_private)
             for name, fact in self.instruments.items()
-            if name in ports
+            if name in addresses
         }
         return replaced(self, instruments={**self.instruments, **moved})
 

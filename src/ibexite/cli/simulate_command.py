@@ -33,9 +33,8 @@ def command(bench: Path, serial: str) -> None:
             f"cannot listen ({error.strerror})", where=str(bench), remedy="Does another simulated bench run already?"
         ) from None
     click.echo(f"simulated bench {file.name!r} with unit {serial}; end it with Ctrl-C")
-    for name, port in server.ports().items():
-        fact = file.instruments[name]
-        click.echo(f"  {name:<12} {fact.profile.name:<28} TCPIP::127.0.0.1::{port}::SOCKET")
+    for name, address in server.addresses.items():
+        click.echo(f"  {name:<12} {file.instruments[name].profile.name:<28} {address}")
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, lambda *_: server.stop())
     began = time.monotonic()

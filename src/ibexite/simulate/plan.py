@@ -35,13 +35,15 @@ class StandIn:
     kind: str
     identity: str
     host: str
-    port: int
+    port: int  # 0: a free one
     wiring: dict[int, str]
     answer_time: float = 0.0
     trouble: tuple[Trouble, ...] = ()
     presets: dict[str, list[float]] = field(
         default_factory=dict
     )  # readings prepared by channel or quantity, as raw values
+    link: str = "socket"  # the kind of link over which it is reached, see ibexite.simulate.fronts
+    device: str = ""  # its name at the host, where the link has such: hislip0, inst0
 
 
 @dataclass(frozen=True, slots=True)

@@ -15,7 +15,7 @@ from ibexite.untyped import Fields
 
 
 class SimulatedBench:
-    """A running simulated bench; as a context manager it gives the bench file moved to its ports."""
+    """A running simulated bench; as a context manager it gives the bench file moved to its addresses."""
 
     def __init__(self, file: BenchFile, serial: str, presets: dict[str, list[float | None]] | None = None) -> None:
         self.file = file
@@ -46,7 +46,7 @@ class SimulatedBench:
         if "error" in answer:
             self._stop()
             raise BenchError(f"the simulated bench did not start: {answer['error']}")
-        return self.file.moved_to(answer["ports"], is_private=True)
+        return self.file.moved_to(answer["addresses"], is_private=True)
 
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None

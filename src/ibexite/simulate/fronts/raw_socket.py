@@ -1,0 +1,49 @@
+"""A stand-in behind a raw TCP socket: lines in, lines out."""
+
+from __future__ import annotations
+
+import socket
+
+from ibexite.protocols.framing import Framer, TooLong
+from ibexite.simulate.conversation import Conversation, Instrument
+from ibexite.simulate.fronts.tcp import Connection, Port
+from ibexite.simulate.loop import Loop
+
+
+class RawSocketFront:
+    """Serves an instrument at one port."""
+
+    def __init__(self, loop: Loop, instrument: Instrument) -> None:
+        self._loop, self._instrument = loop, instrument
+        place = instrument.stand_in
+        self._port = Port(loop, place.host, place.port, self._welcome)
+        self.address = f"TCPIP::{place.host}::{self._port.number}::SOCKET"
+        instrument.refuse = self._port.refuse
+
+    def _welcome(self, connection: socket.socket) -> None:
+        _Lines(self._loop, self._instrument, connection)
+
+
+class _Lines:
+    """One client."""
+
+    def __init__(self, loop: Loop, instrument: Instrument, connection: socket.socket) -> None:
+        self._instrument = instrument
+        instrument.clients += 1
+        self._framer = Framer()
+        self._connection = Connection(loop, connection, self._hear, self._gone)
+        self._conversation = Conversation(loop, instrument, self._connection)
+
+    def _gone(self) -> None:
+        self._instrument.clients -= 1
+
+    def _hear(self, data: bytes) -> None:
+        lines = []
+        try:
+            self._framer.feed(data)
+        except TooLong:
+            self._connection.close()
+            return
+        while (line := self._framer.next_message()) is not None:
+            lines.append(line.decode("latin-1").rstrip("\r"))
+        self._conversation.hear(lines)
