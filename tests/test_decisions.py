@@ -514,7 +514,7 @@ def test_a_setting_that_another_one_has_changed_after_a_restart_is_an_error(serv
     bench.complete()
     session = bench.sessions["psu"]
     session.link.send(b"*RST\n")
-    session.link._socket.shutdown(socket.SHUT_RDWR)
+    session.link._stream.socket.shutdown(socket.SHUT_RDWR)
     with pytest.raises(InstrumentError, match="its state is another one after the link was opened anew: voltage was set to 8, it has 0"):
         session.query("SOUR1:CURR?")
     bench.close()

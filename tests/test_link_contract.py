@@ -1,7 +1,5 @@
 """What every kind of link promises (ibexite.instruments.link), tried on each kind against a peer that does as it is told."""
 
-import socket
-import threading
 import time
 from collections.abc import Callable, Iterator
 
@@ -11,90 +9,29 @@ from ibexite.errors import LinkError, StopRun
 from ibexite.instruments.link import Link, LinkOptions, Reply, StrayError
 from ibexite.instruments.open_link import open_link
 from ibexite.protocols.framing import definite_block
+from tests.link_peers import Peer
 
 TIMEOUT = 0.3
-
-
-class SocketPeer:
-    """Listens on a port; to each line that asks it sends what is next in `replies`: bytes, or bytes with pauses between."""
-
-    def __init__(self) -> None:
-        self._listener = socket.create_server(("127.0.0.1", 0))
-        self.address = f"TCPIP::127.0.0.1::{self._listener.getsockname()[1]}::SOCKET"
-        self.replies: list[bytes | tuple[float | bytes, ...] | None] = []
-        self.heard: list[bytes] = []
-        self._connections: list[socket.socket] = []
-        self._accepting = threading.Thread(target=self._accept, daemon=True)
-        self._accepting.start()
-
-    def _accept(self) -> None:
-        while True:
-            try:
-                connection = self._listener.accept()[0]
-            except OSError:
-                return
-            self._connections.append(connection)
-            threading.Thread(target=self._talk, args=(connection,), daemon=True).start()
-
-    def _talk(self, connection: socket.socket) -> None:
-        buffer = b""
-        while True:
-            try:
-                data = connection.recv(65536)
-            except OSError:
-                return
-            if not data:
-                return
-            *lines, buffer = (buffer + data).split(b"\n")
-            self.heard += lines
-            for line in lines:
-                if b"?" in line:
-                    self._reply(connection, self.replies.pop(0))
-
-    def _reply(self, connection: socket.socket, reply: bytes | tuple[float | bytes, ...] | None) -> None:
-        """None closes the connection; numbers in a tuple are pauses in s."""
-        try:
-            if reply is None:
-                connection.close()
-            for part in reply if isinstance(reply, tuple) else (reply or b"",):
-                if isinstance(part, bytes):
-                    connection.sendall(part)
-                else:
-                    time.sleep(part)
-        except OSError:
-            pass  # the link was given up meanwhile
-
-    def chatter(self, data: bytes) -> None:
-        """Sends what nobody asked for."""
-        self._connections[-1].sendall(data)
-
-    def close(self) -> None:
-        """Ends it."""
-        self._listener.shutdown(socket.SHUT_RDWR)
-        self._accepting.join(5)
-        for connection in (self._listener, *self._connections):
-            connection.close()
-
-
-KINDS: dict[str, type] = {"socket": SocketPeer}
+KINDS = {"socket": {}, "hislip": {}, "hislip overlapped": {"overlapped": True}}
 
 
 @pytest.fixture(params=KINDS)
-def peer(request: pytest.FixtureRequest) -> Iterator[SocketPeer]:
+def peer(request: pytest.FixtureRequest) -> Iterator[Peer]:
     """The other side of a link of each kind."""
-    made = KINDS[request.param]()
+    made = Peer(request.param.split()[0], **KINDS[request.param])
     yield made
     made.close()
 
 
 @pytest.fixture
-def opened(peer: SocketPeer) -> Iterator[Callable[..., Link]]:
+def opened(peer: Peer) -> Iterator[Callable[..., Link]]:
     """Opens links to the peer, which has these replies ready."""
     links: list[Link] = []
 
     def start(*replies: object, heed: Callable[[], None] = lambda: None) -> Link:
-        peer.replies[:] = replies  # type: ignore[assignment]
-        links.append(open_link(peer.address, LinkOptions("psu", TIMEOUT, b"\n", heed)))
+        peer.script.replies[:] = replies  # type: ignore[assignment]
+        keys = {"overlapped": True} if peer.instrument.stand_in.overlapped else {}
+        links.append(open_link(peer.address, LinkOptions("psu", TIMEOUT, b"\n", heed, keys=keys)))
         return links[-1]
 
     yield start
@@ -109,7 +46,7 @@ ANYTHING = bytes(range(256)) * 3
     (Reply.LINE, b"+5.0\n", b"+5.0"), (Reply.LINE, (b"+5", 0.05, b".0\n"), b"+5.0"), (Reply.LINE, b"\n", b""), (Reply.LINE, b"#3ab\n", b"#3ab"),
     (Reply.MESSAGE, b"1;" + definite_block(b"a\nb") + b";2\n", b"1;" + definite_block(b"a\nb") + b";2"), (Reply.MESSAGE, b"5,6\n", b"5,6"),
     (Reply.BLOCK, definite_block(ANYTHING) + b"\n", ANYTHING), (Reply.BLOCK, definite_block(b"") + b"\n", b""),
-    (Reply.BLOCK, (b"#", 0.02, b"2", 0.02, b"10\n\n\n", 0.02, b"\n\n\n\n\n\n\n\n"), b"\n" * 10),
+    (Reply.BLOCK, (b"#", 0.02, b"2", 0.02, b"10\n\nx", 0.02, b"\n\n\n\n\n\n\n\n"), b"\n\nx" + b"\n" * 7),
     (Reply.BLOCK, definite_block(b"x\n" * 300_000) + b"\n", b"x\n" * 300_000)])  # fmt: skip
 def test_a_reply_is_taken_whole_as_it_is_framed(opened, kind: Reply, sent, taken: bytes) -> None:
     link = opened(sent, sent, b"next\n")
@@ -134,22 +71,24 @@ def test_each_failure_is_named_and_after_reopening_nothing_of_it_is_left(opened,
     with pytest.raises(LinkError) as error:
         link.exchange(b"A?\n")
     assert what in error.value.what and error.value.where == f"psu at {peer.address}"
-    peer.replies[:] = [b"fresh\n"]
+    peer.script.replies[:] = [b"fresh\n"]
     link.reopen()
     assert not link.is_waiting and link.exchange(b"B?\n") == b"fresh"
 
 
 def test_what_nobody_asked_for_is_found_before_and_after_a_query(opened, peer) -> None:
-    link = opened(b"1\n")
+    link = opened(b"1\n", (b"2\n", 0.05, b"hello\n"), b"3\n", (b"4\n", 0.0, b"again\n"), b"5\n")
     assert link.exchange(b"A?\n") == b"1"
     link.look()
-    peer.chatter(b"hello\n")
+    assert link.exchange(b"B?\n") == b"2"
     with pytest.raises(StrayError):
         link.look(0.2)
-    peer.chatter(b"again\n")
-    time.sleep(0.05)
+    link.reopen()
+    assert link.exchange(b"C?\n") == b"3"
     with pytest.raises(StrayError):
-        link.exchange(b"B?\n")
+        assert link.exchange(b"D?\n") == b"4"
+        time.sleep(0.05)
+        link.exchange(b"E?\n")
 
 
 @pytest.mark.parametrize("sent", [b"", (b"half", 0.0)])
@@ -173,9 +112,27 @@ def test_whoever_holds_a_copy_is_told_before_and_after_reopening(opened) -> None
 def test_the_plan_of_rescue_is_plain_data_with_what_a_guardian_needs(opened) -> None:
     import json
 
-    from ibexite.bench.guardian_process import CONNECT
+    from ibexite.bench.guardian_process import CONNECT, left
 
-    rescue = opened().rescue()
+    link = opened(b"1\n")
+    rescue = link.rescue()
     plan = json.loads(json.dumps(rescue.plan))
-    assert plan["kind"] in CONNECT and plan["timeout"] == TIMEOUT and plan["end"] == "\n"
     assert rescue.handle is None or rescue.handle > 2
+    link.close()
+    deadline = time.monotonic() + 5
+    with CONNECT[plan["kind"]](plan, deadline) as wire:
+        wire.send(b"A?\n")
+        assert wire.receive(deadline) == b"1\n" and left(deadline) > 0
+
+
+def test_device_clear_trigger_and_status_byte(opened, peer) -> None:
+    link = opened((0.2, b"late\n"), b"32\n" if peer.address.endswith("SOCKET") else b"fresh\n", b"fresh\n")
+    link.ask(b"A?\n")
+    while not peer.script.heard:
+        time.sleep(0.001)
+    link.clear()
+    assert not link.is_waiting
+    peer.device.event_status = 1
+    assert link.status_byte() == 32
+    link.trigger()
+    assert link.exchange(b"B?\n") == b"fresh" and "*TRG" in peer.script.heard

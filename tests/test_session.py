@@ -76,7 +76,7 @@ def test_a_query_is_answered_and_told(instrument) -> None:
     session = instrument(b"+5.0\n")
     assert session.query("VOLT?") == "+5.0"
     assert lines(session.user.said) == ["psu> VOLT?", "psu< +5.0"]
-    assert session.link._socket.getsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY)
+    assert session.link._stream.socket.getsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY)
 
 
 @pytest.mark.parametrize(("replies", "what"), [
@@ -132,7 +132,7 @@ def test_set_ups_of_readings_are_sent_again_when_they_may_be_lost(instrument, tm
 
 def test_a_broken_connection_is_mended_before_a_setting(instrument) -> None:
     session = instrument(b"9\n")
-    session.link._socket.shutdown(socket.SHUT_RDWR)
+    session.link._stream.socket.shutdown(socket.SHUT_RDWR)
     session.send("VOLT 9")
     assert session.query("VOLT?") == "9"
     assert session.recoveries

@@ -14,10 +14,12 @@ from ibexite import units
 from ibexite.errors import MistakeError, did_you_mean
 from ibexite.frozen import frozen, replaced
 from ibexite.instruments.address import Address, parse_address
+from ibexite.instruments.link_keys import read_link_keys
 from ibexite.instruments.open_link import reachable
 from ibexite.instruments.profile import Profile, load_profile
 from ibexite.toml_reader import TomlTable, read_toml
 from ibexite.units import Dimension
+from ibexite.untyped import Fields
 
 
 @frozen
@@ -62,6 +64,7 @@ class InstrumentEntry:
     calibration: Calibration | None
     simulated: SimulatedEntry | None
     is_private: bool = False  # nobody else can reach it: a stand-in for one run alone
+    link: Fields = {}  # keys for its kind of link; never changed
 
 
 @frozen
@@ -224,9 +227,10 @@ def _instrument(table: TomlTable, name: str, folder: Path) -> InstrumentEntry:
         table.fail("profile", error.what, error.remedy)
     address = table.text("address")
     try:
-        reachable(address)
+        place = reachable(address)
     except MistakeError as error:
         table.fail("address", error.what, error.remedy)
+    link = read_link_keys(table.table("link"), place)
     identity = table.text("identity", "")
     try:
         re.compile(identity)
@@ -239,7 +243,7 @@ def _instrument(table: TomlTable, name: str, folder: Path) -> InstrumentEntry:
         entry.finish()
     simulated = _simulated(table.table("simulated")) if "simulated" in table else None
     table.finish()
-    return InstrumentEntry(name, profile, address, identity, calibration, simulated)
+    return InstrumentEntry(name, profile, address, identity, calibration, simulated, link=link)
 
 
 def _simulated(table: TomlTable) -> SimulatedEntry:

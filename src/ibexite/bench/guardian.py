@@ -59,7 +59,7 @@ class Guardian:
         handles = {name: rescue.handle for name, rescue in rescues.items() if rescue.handle is not None}
         handles["journal"] = self._journal_handle
         handles |= {f"lock {n}": handle for n, handle in enumerate(bench.pool.locks.handles())}
-        plan = {"deeds": _deeds(bench, rescues), "handles": list(handles), "began": began}
+        plan = {"deeds": _deeds(bench, rescues), "handles": list(handles), "began": began, "paths": sys.path}
         self._tell({"watch": plan}, list(handles.values()))
         for name, session in bench.sessions.items():
             session.link.before_reopening = partial(self._release, name)

@@ -1,7 +1,8 @@
 """The guardian's own process: waits beside a run; if that dies without a good-bye, it switches everything off.
 
-Run as a file by itself, with nothing but the standard library, so that it is ready within milliseconds. It holds copies
-of the open connections, handed over by the operating system. When the run has died it sends the safe commands on the
+Run as a file by itself, with nothing but the standard library, so that it is ready within milliseconds; what links
+other than raw sockets need is loaded when it is told of the bench, before anything is switched on. It holds copies of
+the open connections, handed over by the operating system. When the run has died it sends the safe commands on the
 copies at once; then it closes them, so that instruments which take one client only are free, connects anew (where no
 reply to the dead run can be on its way) and asks whether they are off. It goes on trying for PATIENCE.
 
@@ -24,6 +25,7 @@ import signal
 import socket
 import sys
 import time
+from collections.abc import Callable
 from typing import Any
 
 MOST_HANDLES = 250
@@ -59,6 +61,8 @@ def main() -> None:
                 break
             if "watch" in message:
                 plan = message["watch"]
+                if any(deed["link"]["kind"] == "link" for deed in plan["deeds"]):
+                    load_links(plan["paths"])
                 handles = dict(zip(plan["handles"], fds, strict=True))
             elif "release" in message:
                 handle = handles.pop(message["release"], None)
@@ -130,7 +134,7 @@ def try_to_switch_off(deed: Plan, patience: float) -> str:
     """What hinders that a role is off, "" if it is and says so."""
     try:
         return switch_off(deed, time.monotonic() + min(patience, 2 * deed["link"]["timeout"] + 1))
-    except (OSError, ValueError) as error:
+    except Exception as error:  # also those of links; whatever it is, it is tried again
         return str(error) or type(error).__name__
 
 
@@ -138,10 +142,10 @@ def switch_off(deed: Plan, deadline: float) -> str:
     """Connects anew, makes sure who answers, sends the safe commands and asks for the result."""
     with CONNECT[deed["link"]["kind"]](deed["link"], deadline) as link:
         buffer = bytearray()
-        link.sendall(_message(deed, *deed["commands"]))
+        link.send(_message(deed, *deed["commands"]))
         # The answer is known beforehand: when it comes, nothing that was meant for others is on its way any more.
         ask(link, buffer, "*IDN?", [deed["identity"].upper()], deed, deadline)
-        link.sendall(_message(deed, *deed["commands"]))
+        link.send(_message(deed, *deed["commands"]))
         for question, wanted in deed["questions"]:
             reply = ask(link, buffer, question, SWITCH_WORDS, deed, deadline)
             if reply not in wanted:
@@ -149,19 +153,74 @@ def switch_off(deed: Plan, deadline: float) -> str:
     return ""
 
 
-def _connect_socket(link: Plan, deadline: float) -> socket.socket:
-    return socket.create_connection((link["host"], link["port"]), min(link["timeout"], left(deadline)))
+class SocketWire:
+    """A raw socket, connected anew."""
+
+    def __init__(self, link: Plan, deadline: float) -> None:
+        self._socket = socket.create_connection((link["host"], link["port"]), min(link["timeout"], left(deadline)))
+
+    def __enter__(self) -> SocketWire:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._socket.close()
+
+    def send(self, data: bytes) -> None:
+        """Sends all of it."""
+        self._socket.sendall(data)
+
+    def receive(self, deadline: float) -> bytes:
+        """Some bytes; none if it was closed."""
+        self._socket.settimeout(left(deadline))
+        return self._socket.recv(65536)
 
 
+class LinkWire:
+    """Any other link: opened anew, and cleared, so that nothing that was on its way is left."""
+
+    def __init__(self, link: Plan, deadline: float) -> None:
+        from ibexite.instruments.link import options_of
+        from ibexite.instruments.open_link import open_link
+
+        left(deadline)
+        self._end: bytes = link["terminator"].encode("latin-1")
+        self._link = open_link(link["address"], options_of(link))
+        self._link.clear()
+
+    def __enter__(self) -> LinkWire:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._link.close()
+
+    def send(self, data: bytes) -> None:
+        """Sends all of it."""
+        self._link.send(data)
+
+    def receive(self, deadline: float) -> bytes:
+        """A whole reply, with its end."""
+        left(deadline)
+        return self._link.receive() + self._end
+
+
+Wire = SocketWire | LinkWire
 # How each kind of link is opened anew; see ibexite.instruments.link.Rescue.
-CONNECT = {"socket": _connect_socket}
+CONNECT: dict[str, Callable[[Plan, float], Wire]] = {"socket": SocketWire, "link": LinkWire}
 
 
-def ask(link: socket.socket, buffer: bytearray, question: str, known: list[str], deed: Plan, deadline: float) -> str:
+def load_links(paths: list[str]) -> None:
+    """Loads what the links need, from where the run has it."""
+    sys.path[:] = paths
+    from ibexite.instruments import open_link
+
+    open_link.load()
+
+
+def ask(link: Wire, buffer: bytearray, question: str, known: list[str], deed: Plan, deadline: float) -> str:
     """The first line after a question that is one of the known answers, in upper case; all else is chatter. Bounded in
     time and in bytes."""
-    end = deed["link"]["end"].encode("latin-1")
-    link.sendall(_message(deed, question))
+    end = deed["link"].get("terminator", deed["link"]["end"]).encode("latin-1")
+    link.send(_message(deed, question))
     read = 0
     while True:
         while (place := buffer.find(end)) >= 0:
@@ -169,8 +228,7 @@ def ask(link: socket.socket, buffer: bytearray, question: str, known: list[str],
             del buffer[: place + len(end)]
             if line in known:
                 return line
-        link.settimeout(left(deadline))
-        data = link.recv(65536)
+        data = link.receive(deadline)
         read += len(data)
         if not data or read > MOST_BYTES:
             raise ConnectionError("the connection was closed" if not data else "it talks without end")

@@ -72,7 +72,8 @@ class Pool:
         def heed() -> None:
             self._sessions[fact.name].user.heed()
 
-        options = LinkOptions(fact.name, profile.timeout, profile.terminator.encode("latin-1"), heed)
+        end = profile.terminator.encode("latin-1")
+        options = LinkOptions(fact.name, profile.timeout, end, heed, end, fact.link)
         return self._opening(fact.address, options)
 
     def give_back(self, user: User) -> None:

@@ -43,6 +43,11 @@ class RawSocket(_OnNetwork):
 
     port: int
 
+    @property
+    def kind(self) -> str:
+        """The kind of link in words."""
+        return "over a raw socket"
+
     def place(self) -> str:
         """One text for all ways of writing this address."""
         return f"{self._number()}:{self.port}"
@@ -55,6 +60,11 @@ class Hislip(_OnNetwork):
     sub_address: str = "hislip0"
     port: int = 4880
 
+    @property
+    def kind(self) -> str:
+        """The kind of link in words."""
+        return "over HiSLIP"
+
     def place(self) -> str:
         """One text for all ways of writing this address."""
         return f"{self._number()}:{self.port} {self.sub_address.lower()}"
@@ -65,6 +75,11 @@ class Vxi11(_OnNetwork):
     """VXI-11: a device at a host."""
 
     device: str = "inst0"
+
+    @property
+    def kind(self) -> str:
+        """The kind of link in words."""
+        return "over VXI-11"
 
     def place(self) -> str:
         """One text for all ways of writing this address."""
@@ -87,6 +102,11 @@ class Serial(_AtThisMachine):
 
     port: str
 
+    @property
+    def kind(self) -> str:
+        """The kind of link in words."""
+        return "over a serial port"
+
     def place(self) -> str:
         """One text for all ways of writing this address."""
         return f"serial {self.port}"
@@ -100,6 +120,11 @@ class Usbtmc(_AtThisMachine):
     product: int
     serial: str
     interface: int = 0
+
+    @property
+    def kind(self) -> str:
+        """The kind of link in words."""
+        return "over USBTMC"
 
     def place(self) -> str:
         """One text for all ways of writing this address."""

@@ -36,13 +36,16 @@ class Reply(Enum):
 
 @frozen
 class LinkOptions:
-    """How a link is used: its name in messages, the time-out in s, the terminator of lines. `heed` is called while a
-    reply is waited for; what it raises ends the wait."""
+    """How a link is used: its name in messages, the time-out in s, what ends replies and what ends commands. `heed` is
+    called while a reply is waited for; what it raises ends the wait. `keys` are what the bench file says of the link,
+    see ibexite.instruments.link_keys."""
 
     name: str
     timeout: float
     terminator: bytes = b"\n"
     heed: Callable[[], None] = lambda: None
+    command_end: bytes = b"\n"
+    keys: Fields = {}  # never changed
 
 
 @frozen
@@ -58,6 +61,20 @@ class Rescue:
 
     plan: Fields
     handle: int | None
+
+
+def plan_of(address: str, options: LinkOptions) -> Fields:
+    """How a link is opened anew by its address, as plain data; `options_of` reads it back."""
+    return {
+        "kind": "link", "address": address, "name": options.name, "timeout": options.timeout, "keys": options.keys,
+        "end": options.command_end.decode("latin-1"), "terminator": options.terminator.decode("latin-1"),
+    }  # fmt: skip
+
+
+def options_of(plan: Fields) -> LinkOptions:
+    """The options in a plan."""
+    ends = plan["terminator"].encode("latin-1"), plan["end"].encode("latin-1")
+    return LinkOptions(plan["name"], plan["timeout"], ends[0], command_end=ends[1], keys=plan["keys"])
 
 
 class Link(Protocol):
@@ -97,3 +114,13 @@ class Link(Protocol):
     def look(self, seconds: float = 0.0) -> None:
         """Raises StrayError if something waits, or comes within so many seconds, that nobody asked for; LinkError if
         the connection was closed."""
+
+    def clear(self) -> None:
+        """Device clear: the instrument gives up what it was at, and nothing of an earlier exchange can arrive. Where
+        the protocol has none the link is opened anew. Raises LinkError."""
+
+    def trigger(self) -> None:
+        """Triggers it, as *TRG does. Raises LinkError."""
+
+    def status_byte(self) -> int:
+        """The status byte (IEEE 488.2, 11.2), by a serial poll where the protocol has one. Raises LinkError."""

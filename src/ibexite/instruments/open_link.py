@@ -2,23 +2,45 @@
 
 from __future__ import annotations
 
-from ibexite.errors import MistakeError
-from ibexite.instruments.address import Address, Hislip, RawSocket, Serial, Usbtmc, Vxi11, parse_address
-from ibexite.instruments.link import Link, LinkOptions
-from ibexite.instruments.socket_link import SocketLink
+from collections.abc import Callable
 
-_KINDS = {Hislip: "HiSLIP", Vxi11: "VXI-11", Serial: "a serial port", Usbtmc: "USBTMC"}
+from ibexite.errors import MistakeError
+from ibexite.instruments.address import Address, Hislip, RawSocket, parse_address
+from ibexite.instruments.failures import Failures
+from ibexite.instruments.link import Link, LinkOptions
+
+
+def _raw_socket(text: str, place: RawSocket, options: LinkOptions) -> Link:
+    from ibexite.instruments.stream_link import StreamLink
+    from ibexite.instruments.tcp_stream import TcpStream
+
+    failures = Failures(options.name, text, options.timeout)
+    return StreamLink(text, options, TcpStream(place.host, place.port, options, failures), failures)
+
+
+def _hislip(text: str, place: Hislip, options: LinkOptions) -> Link:
+    from ibexite.instruments.hislip_link import HislipLink
+
+    return HislipLink(text, place, options)
+
+
+MAKERS: dict[type, Callable[..., Link]] = {RawSocket: _raw_socket, Hislip: _hislip}
 
 
 def reachable(text: str) -> Address:
     """The address, if there is a link for it. Raises MistakeError."""
     address = parse_address(text)
-    if not isinstance(address, RawSocket):
+    if type(address) not in MAKERS:
         raise MistakeError(
-            f"{text!r} is {_KINDS[type(address)]}, which cannot be reached yet",
+            f"{text!r} is reached {address.kind}, which is not possible yet",
             remedy='If the instrument has a raw socket as well, write "TCPIP::192.0.2.10::5025::SOCKET".',
         )
     return address
+
+
+def load() -> None:
+    """Loads the modules of all links, for whoever cannot load them later."""
+    from ibexite.instruments import hislip_link, stream_link, tcp_stream  # noqa: F401
 
 
 def open_link(text: str, options: LinkOptions) -> Link:
@@ -29,7 +51,6 @@ def open_link(text: str, options: LinkOptions) -> Link:
         LinkError: nothing answers there.
     """
     address = reachable(text)
-    assert isinstance(address, RawSocket)
-    link = SocketLink(text, address, options)
+    link = MAKERS[type(address)](text, address, options)
     link.open()
     return link

@@ -11,10 +11,12 @@ from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from typing import Protocol
 
+from ibexite.protocols.framing import Framer
 from ibexite.simulate.device import ScpiDevice
+from ibexite.simulate.locks import DeviceLock
 from ibexite.simulate.loop import Loop
 from ibexite.simulate.plan import StandIn
-from ibexite.simulate.troubles import Troubles, begun
+from ibexite.simulate.troubles import Troubles
 
 
 @dataclass(slots=True)
@@ -24,6 +26,7 @@ class Instrument:
     stand_in: StandIn
     device: ScpiDevice
     troubles: Troubles
+    lock: DeviceLock
     refuse: Callable[[float], None] = lambda seconds: None  # lets nobody in for so many seconds
     clients: int = 0  # that are connected
     held: int = 0  # conversations in which a trouble makes the messages wait
@@ -32,12 +35,24 @@ class Instrument:
 class Client(Protocol):
     """The way back to whoever talks to an instrument."""
 
-    def send(self, data: bytes, *, briefly: bool = False) -> None:
-        """Sends a reply or a part of one; it is whole where it ends with a line feed. To one that has gone nothing is
-        sent. `briefly`: something goes wrong just now, and the other instruments are to answer meanwhile."""
+    def send(self, data: bytes, number: int, *, briefly: bool = False) -> None:
+        """Sends a reply to the message of this number, or a part of one; it is whole where it ends with a line feed. To
+        one that has gone nothing is sent. `briefly`: something goes wrong just now, and the other instruments are to
+        answer meanwhile."""
 
     def close(self, with_reset: bool) -> None:
         """Ends the link."""
+
+
+def messages_of(content: bytes) -> list[str]:
+    """The program messages in what came as one; a line feed ends one as the end of the link's message does (IEEE 488.2,
+    7.5)."""
+    framer = Framer()
+    framer.feed(content if content.endswith(b"\n") else content + b"\n")
+    found = []
+    while (message := framer.next_message()) is not None:
+        found.append(message.decode("latin-1").rstrip("\r"))
+    return found
 
 
 @dataclass(slots=True)
@@ -47,25 +62,31 @@ class Conversation:
     loop: Loop
     instrument: Instrument
     client: Client
-    _waiting: deque[str] = field(default_factory=deque)
+    _waiting: deque[tuple[int, str]] = field(default_factory=deque)
+    _number: int = 0  # of the message that is being carried out
+    _is_over: bool = False  # whatever it still has to say, nobody wants to hear it
     _is_held: bool = False  # by a trouble: what has arrived must wait
 
-    def hear(self, messages: Iterable[str]) -> None:
-        """Messages that have arrived together."""
-        self._waiting += messages
+    def hear(self, messages: Iterable[str], number: int = 0) -> None:
+        """Messages that have arrived together, and their number where the link numbers them."""
+        self._waiting += [(number, message) for message in messages]
         self._go_on()
+
+    def end(self) -> None:
+        """Device clear: what waits is forgotten, and nothing more is said."""
+        self._is_over = True
+        self._waiting.clear()
 
     def _go_on(self) -> None:
         instrument = self.instrument
         while self._waiting and not self._is_held:
-            message = self._waiting.popleft()
-            trouble = instrument.troubles.at(message)
+            self._number, message = self._waiting.popleft()
+            ways = (self._send_briefly, self._close, instrument.refuse)
+            trouble = instrument.troubles.begin(message, instrument.device, *ways)
             if trouble is not None:
                 instrument.held += 1
                 self._is_held = True
-                self._step(
-                    begun(trouble, message, instrument.device, self._send_briefly, self._close, instrument.refuse)
-                )
+                self._step(trouble)
                 continue
             instrument.device.receive(message)
             if "?" in message and not self._waiting:
@@ -82,20 +103,22 @@ class Conversation:
         self._go_on()
 
     def _answer(self) -> None:
-        delay = self.instrument.stand_in.answer_time
+        delay, number = self.instrument.stand_in.answer_time, self._number
         if delay > 0:
-            self.loop.after(delay, self._send_output)
+            self.loop.after(delay, lambda: self._send_output(number))
         else:
-            self._send_output()
+            self._send_output(number)
 
-    def _send_output(self) -> None:
+    def _send_output(self, number: int) -> None:
         output = self.instrument.device.take_output()
-        if output is not None:
-            self.client.send(output.encode("latin-1") + b"\n")
+        if output is not None and not self._is_over:
+            self.client.send(output.encode("latin-1") + b"\n", number)
 
     def _send_briefly(self, data: bytes) -> None:
-        self.client.send(data, briefly=True)
+        if not self._is_over:
+            self.client.send(data, self._number, briefly=True)
 
     def _close(self, with_reset: bool) -> None:
         self._waiting.clear()
-        self.client.close(with_reset)
+        if not self._is_over:
+            self.client.close(with_reset)

@@ -83,6 +83,10 @@ class ScpiDevice:
         output, self._output = self._output, None
         return output
 
+    def status_byte(self) -> int:
+        """The status byte (488.2, 11.2): errors wait, an event was noted."""
+        return 4 * bool(self.errors) + 32 * bool(self.event_status)
+
     def report(self, error: ScpiError) -> None:
         """Puts an error into the queue; when it is full, its last entry says so (SCPI-1999 volume 2, 21.8.1)."""
         bits = {-1: COMMAND_ERROR, -2: EXECUTION_ERROR, -3: DEVICE_ERROR, -4: QUERY_ERROR}
@@ -116,7 +120,7 @@ class ScpiDevice:
         self.on("*OPC", lambda c, n: self._set_complete(), lambda c, n: "1")
         self.on("*WAI", lambda c, n: None)
         self.on("*TST", query=lambda c, n: "0")
-        self.on("*STB", query=lambda c, n: str(4 * bool(self.errors) + 32 * bool(self.event_status)))
+        self.on("*STB", query=lambda c, n: str(self.status_byte()))
         self.on("*ESR", query=lambda c, n: self._take_event_status())
         self.on("SYSTem:ERRor[:NEXT]", query=lambda c, n: self._next_error())
 

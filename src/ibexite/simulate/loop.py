@@ -21,16 +21,16 @@ class Loop:
         self._order = itertools.count()
         self._stopping = False
         self._wake, self._waker = socket.socketpair()
-        self._selector.register(self._wake, selectors.EVENT_READ, lambda: None)
+        self._selector.register(self._wake, selectors.EVENT_READ, [lambda: None])
         self.heard = time.monotonic()  # s, when something came last
 
     def watch(self, file: Any, deed: Callable[[], None]) -> None:
         """Carries out a deed whenever something can be read from a file."""
-        self._selector.register(file, selectors.EVENT_READ, deed)
+        self._selector.register(file, selectors.EVENT_READ, [deed])
 
     def forget(self, file: Any) -> None:
         """Watches a file no more."""
-        self._selector.unregister(file)
+        self._selector.unregister(file).data.clear()
 
     def after(self, seconds: float, deed: Callable[[], None]) -> None:
         """Carries out a deed once, after so many seconds."""
@@ -47,9 +47,9 @@ class Loop:
             while not self._stopping:
                 pause = None if not self._timers else max(0.0, self._timers[0][0] - time.monotonic())
                 for key, _ in self._selector.select(pause):
-                    if key.fileobj in self._selector.get_map():  # else a deed before it has closed it
-                        self.heard = time.monotonic()
-                        key.data()
+                    self.heard = time.monotonic()
+                    for deed in key.data[:1]:  # none: a deed before it has closed this file
+                        deed()
                 while self._timers and self._timers[0][0] <= time.monotonic():
                     heapq.heappop(self._timers)[2]()
         finally:

@@ -44,6 +44,7 @@ class StandIn:
     )  # readings prepared by channel or quantity, as raw values
     link: str = "socket"  # the kind of link over which it is reached, see ibexite.simulate.fronts
     device: str = ""  # its name at the host, where the link has such: hislip0, inst0
+    overlapped: bool = False  # a HiSLIP server that prefers this mode
 
 
 @dataclass(frozen=True, slots=True)

@@ -13,10 +13,14 @@ import signal
 import sys
 import threading
 import time
+from collections.abc import Callable
+from typing import Protocol
 
 from ibexite.simulate.build import build
 from ibexite.simulate.conversation import Instrument
+from ibexite.simulate.fronts.hislip import HislipFront
 from ibexite.simulate.fronts.raw_socket import RawSocketFront
+from ibexite.simulate.locks import DeviceLock
 from ibexite.simulate.loop import Loop
 from ibexite.simulate.plan import SimulationPlan
 from ibexite.simulate.troubles import Troubles
@@ -24,7 +28,15 @@ from ibexite.untyped import Fields
 
 LINGER = 3.0  # s; how long it is there for whoever makes the bench safe after a run that died
 ALONE = 0.3  # s without a client, after which it ends
-FRONTS = {"socket": RawSocketFront}
+
+
+class Front(Protocol):
+    """The way in which one instrument is reached, from when it is made until the loop ends."""
+
+    address: str
+
+
+FRONTS: dict[str, Callable[[Loop, Instrument], Front]] = {"socket": RawSocketFront, "hislip": HislipFront}
 
 
 class BenchServer:
@@ -34,9 +46,11 @@ class BenchServer:
         self._loop = Loop()
         self._ahead = 0.0  # s that the world has jumped over
         made = build(plan, lambda: time.monotonic() + self._ahead)
-        self.instruments = [Instrument(stand_in, device, Troubles(stand_in.trouble)) for stand_in, device in made]
-        fronts = [(one.stand_in.name, FRONTS[one.stand_in.link](self._loop, one)) for one in self.instruments]
-        self.addresses = {name: front.address for name, front in fronts}
+        self.instruments = [Instrument(s, d, Troubles(s.trouble), DeviceLock(self._loop)) for s, d in made]
+        self.addresses: dict[str, str] = {}
+        for one in self.instruments:
+            front: Front = FRONTS[one.stand_in.link](self._loop, one)
+            self.addresses[one.stand_in.name] = front.address
 
     @property
     def is_still(self) -> bool:

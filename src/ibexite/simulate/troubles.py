@@ -235,6 +235,14 @@ class Troubles:
                     return trouble
         return None
 
+    def begin(
+        self, message: str, device: ScpiDevice, send: Callable[[bytes], None], close: Callable[[bool], None],
+        refuse: Callable[[float], None],
+    ) -> Iterator[float] | None:  # fmt: skip
+        """The trouble with a message, begun; None if there is none this time."""
+        trouble = self.at(message)
+        return None if trouble is None else begun(trouble, message, device, send, close, refuse)
+
 
 def _is_meant(trouble: Trouble, message: str) -> bool:
     wanted = trouble.query if "?" in message else trouble.command

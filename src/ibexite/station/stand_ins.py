@@ -6,7 +6,7 @@ import re
 
 from ibexite.bench.file import BenchFile, InstrumentEntry, SimulatedEntry
 from ibexite.errors import MistakeError, did_you_mean
-from ibexite.instruments.address import RawSocket, parse_address
+from ibexite.instruments.address import Address, Hislip, RawSocket, parse_address
 from ibexite.simulate.nature import UNWIRED
 from ibexite.simulate.plan import KINDS, STIMULUS, SimulationPlan, StandIn, Trouble
 from ibexite.simulate.products import NOTHING, PRODUCTS, connectable
@@ -109,10 +109,7 @@ def _stand_in(
                 where=f"{where}.trouble", remedy="With a message: " + ", ".join(NEEDS_MESSAGE) + ".",
             )  # fmt: skip
     wiring = {**_channels_of(file, fact, known), **simulated.wiring}
-    address = parse_address(fact.address)
-    host, port = "127.0.0.1", 0
-    if not own_ports and isinstance(address, RawSocket) and address.is_on_this_machine:
-        host, port = address.host, address.port
+    link, host, port, device = _place(parse_address(fact.address), own_ports)
     return StandIn(
         fact.name,
         kind,
@@ -123,7 +120,21 @@ def _stand_in(
         simulated.answer_time,
         tuple(Trouble(t.query, t.how, t.nth, t.times, t.command, t.pause, t.message) for t in simulated.trouble),
         presets,
+        link,
+        device,
+        bool(fact.link.get("overlapped")),
     )
+
+
+def _place(address: Address, own_ports: bool) -> tuple[str, str, int, str]:
+    """Over which link a stand-in is served, and where: host, port (0: a free one) and name at the host. At the address
+    in the bench file, if that is on this machine and wanted."""
+    host, port = "127.0.0.1", 0
+    if isinstance(address, RawSocket | Hislip) and address.is_on_this_machine and not own_ports:
+        host, port = address.host, address.port
+    if isinstance(address, Hislip):
+        return "hislip", host, port, address.sub_address
+    return "socket", host, port, ""
 
 
 def _identity_for(fact: InstrumentEntry) -> str:

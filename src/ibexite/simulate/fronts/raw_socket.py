@@ -32,7 +32,15 @@ class _Lines:
         instrument.clients += 1
         self._framer = Framer()
         self._connection = Connection(loop, connection, self._hear, self._gone)
-        self._conversation = Conversation(loop, instrument, self._connection)
+        self._conversation = Conversation(loop, instrument, self)
+
+    def send(self, data: bytes, number: int, *, briefly: bool = False) -> None:
+        """Sends a reply or a part of one."""
+        self._connection.send(data, briefly=briefly)
+
+    def close(self, with_reset: bool) -> None:
+        """Ends the link."""
+        self._connection.close(with_reset)
 
     def _gone(self) -> None:
         self._instrument.clients -= 1

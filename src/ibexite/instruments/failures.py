@@ -1,0 +1,74 @@
+"""The errors of one link in words, the same on every kind."""
+
+from __future__ import annotations
+
+from ibexite.errors import LinkError
+from ibexite.instruments.link import StrayError
+
+_OTHERS = (  # how what speaks another language begins, and what to do about it
+    (b"HTTP/", "A web server answers there: that is not the port of the instrument's remote interface."),
+    (b"HS", 'It speaks HiSLIP: write "TCPIP::192.0.2.10::hislip0::INSTR", a port behind a comma if not 4880.'),
+    (b"SSH-", "A login service answers there: that is not the port of the instrument's remote interface."),
+)  # fmt: skip
+
+
+def hint_of(data: bytes) -> str:
+    """What to do about a peer that speaks something else, from how it begins; "" if that says nothing."""
+    return next((remedy for begin, remedy in _OTHERS if data.startswith(begin)), "")
+
+
+class Failures:
+    """Makes the errors of a link; `timeout` in s."""
+
+    def __init__(self, name: str, address: str, timeout: float) -> None:
+        self.where, self.timeout = f"{name} at {address}", timeout
+
+    def error(self, what: str, remedy: str = "") -> LinkError:
+        """Something went wrong."""
+        return LinkError(what, where=self.where, remedy=remedy)
+
+    def stray(self, data: bytes) -> StrayError:
+        """Something came that nobody had asked for."""
+        return StrayError(
+            f"sent what nobody had asked for: {data[:60]!r}",
+            where=self.where,
+            remedy="Does anybody else talk to it? Does one of its settings make it talk by itself?",
+        )
+
+    def unreachable(self, error: OSError) -> LinkError:
+        """No connection could be made."""
+        if isinstance(error, ConnectionRefusedError):
+            what, remedy = (
+                "nothing listens there (connection refused)",
+                "Is the instrument switched on, and is its LAN interface enabled?",
+            )
+        elif isinstance(error, TimeoutError):
+            what, remedy = (
+                f"no answer to the connection within {self.timeout:g} s",
+                "Check cable, address and network.",
+            )
+        else:
+            what, remedy = f"cannot connect ({error.strerror or error})", "Check the address in the bench file."
+        return self.error(what, remedy)
+
+    def broken(self, error: OSError, begun: bytes = b"") -> LinkError:
+        """What the system said while sending or receiving; `begun` had come of a reply by then."""
+        if not isinstance(error, TimeoutError | BlockingIOError):
+            return self.error(f"the connection broke ({error.strerror or error})")
+        after = f" in the middle of a reply: {begun[:60]!r}" if begun else ""
+        remedy = hint_of(begun) or "Does it know the command? Is it busy?"
+        return self.error(f"silent for {self.timeout:g} s{after}", remedy)
+
+    def ended(self, begun: bytes = b"") -> LinkError:
+        """The other side has closed the connection; `begun` had come of a reply by then."""
+        if not begun:
+            return self.error("closed the connection instead of answering")
+        return self.error(f"cut off in the middle of a reply: {begun[:60]!r}", hint_of(begun))
+
+    def endless(self) -> LinkError:
+        """A reply of more bytes than are taken."""
+        return self.error("a reply without end")
+
+    def no_block(self, error: ValueError) -> LinkError:
+        """What came is no block."""
+        return self.error(f"answered {error}", "Does its profile say how it answers?")

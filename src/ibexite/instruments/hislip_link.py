@@ -1,0 +1,308 @@
+"""A link over HiSLIP. A thin shell around ibexite.protocols.hislip: two connections, one time-out for each answer.
+
+Each opening takes the exclusive lock of the instrument unless the bench file says `lock = false`, so that two computers
+never drive it at a time; it goes away with the connections.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Sequence
+from typing import Any
+
+from ibexite.errors import LinkError
+from ibexite.instruments.address import Hislip
+from ibexite.instruments.failures import Failures, hint_of
+from ibexite.instruments.link import LinkOptions, Reply, Rescue, plan_of
+from ibexite.instruments.replies import content_of
+from ibexite.instruments.tcp_stream import MOST_AT_ONCE, TcpStream, waiting_poll
+from ibexite.protocols import hislip
+from ibexite.protocols.framing import MOST_BYTES
+from ibexite.protocols.hislip import HEADER, HislipError, Lock, Message, Nonfatal, Numbering, Type
+
+LOCK_PATIENCE = 1.0  # s; how long somebody else's lock is waited for
+_DATA_END = int(Type.DATA_END)
+
+
+class _Channel:
+    """One of the two connections: messages out and in. Raises LinkError."""
+
+    def __init__(self, place: Hislip, options: LinkOptions, failures: Failures) -> None:
+        self.stream = TcpStream(place.host, place.port, options, failures)
+        self._failures, self._timeout = failures, options.timeout
+        self.left = b""  # what has come and was not taken yet
+        self.is_torn = False  # left in the middle of a message
+
+    def open(self) -> None:
+        self.stream.open()
+        self.left, self.is_torn = b"", False
+
+    def send(self, data: bytes) -> None:
+        try:
+            self.stream.send(data)
+        except OSError as error:
+            raise self._failures.broken(error) from None
+
+    def next(self, deadline: float, begun: Sequence[bytes] = ()) -> Message:
+        """The next message; `begun` is what has come of the reply that it goes on with."""
+        self.is_torn = True
+        try:
+            head = self._take(HEADER.size, deadline, begun)
+            found = hislip.header(bytes(head), hislip.MOST_PAYLOAD)
+            message = Message(found.type, found.control, found.parameter, self._take(found.length, deadline, begun))
+        except HislipError as error:
+            raise self.refusal(error) from None
+        self.is_torn = False
+        return message
+
+    def refusal(self, error: HislipError) -> LinkError:
+        """The other side breaks the rules: it is told, and so is the user."""
+        try:
+            self.stream.send(Message(Type.FATAL_ERROR, error.code, payload=error.what.encode()).encoded())
+        except OSError:
+            pass
+        return self._failures.error(error.what, hint_of(self.left) or "Does it speak HiSLIP, and at this port?")
+
+    def _take(self, count: int, deadline: float, begun: Sequence[bytes]) -> bytes:
+        """So many bytes."""
+        if len(self.left) < count:
+            try:
+                self.left += self.stream.exactly(count - len(self.left), deadline)
+            except EOFError as end:
+                raise self._failures.ended(b"".join([*begun, self.left, end.args[0]])) from None
+            except OSError as error:
+                raise self._failures.broken(error, b"".join([*begun, self.left])) from None
+        taken, self.left = self.left[:count], self.left[count:]
+        return taken
+
+
+class HislipLink:
+    """One session with an instrument."""
+
+    def __init__(self, address: str, place: Hislip, options: LinkOptions) -> None:
+        self.address, self.timeout = address, options.timeout
+        self._place, self._options, self._terminator = place, options, options.terminator
+        self._failures = Failures(options.name, address, options.timeout)
+        self._sync, self._async = (_Channel(place, options, self._failures) for _ in range(2))
+        self.before_reopening: Callable[[], None] = lambda: None
+        self.after_reopening: Callable[[], None] = lambda: None
+        self._reset()
+
+    def _reset(self) -> None:
+        self.is_waiting = False
+        self._numbering = Numbering()
+        self._take_over()
+        self._poll: Callable[[int], list[Any]] = lambda ms: []
+
+    def _take_over(self) -> None:
+        """Has at hand what the loop over points calls."""
+        self._send_bytes, self._receive_bytes = self._sync.stream.send, self._sync.stream.receive
+
+    # --- opening and closing -----------------------------------------------------------------------------------------
+
+    def open(self) -> None:
+        """Connects both channels, agrees on sizes and mode, and takes the lock. Raises LinkError."""
+        try:
+            self._open()
+        except BaseException:
+            self.close()
+            raise
+
+    def _open(self) -> None:
+        self._sync.open()
+        self._reset()
+        answer = self._ask(self._sync, hislip.initialize(self._place.sub_address), Type.INITIALIZE_RESPONSE)
+        self._numbering.is_overlapped = bool(answer.control & 1)
+        session = answer.parameter & 0xFFFF
+        self._async.open()
+        self._ask_async(Message(Type.ASYNC_INITIALIZE, 0, session), Type.ASYNC_INITIALIZE_RESPONSE)
+        most = Message(Type.ASYNC_MAXIMUM_MESSAGE_SIZE, payload=hislip.MOST_PAYLOAD.to_bytes(8, "big"))
+        told = self._ask_async(most, Type.ASYNC_MAXIMUM_MESSAGE_SIZE_RESPONSE)
+        try:
+            self._numbering.most_sent = min(hislip.size(told.payload), MOST_BYTES)
+        except HislipError as error:
+            raise self._async.refusal(error) from None
+        if self._options.keys.get("lock", True):
+            self._lock()
+        assert self._sync.stream.socket and self._async.stream.socket
+        self._poll = waiting_poll(self._sync.stream.socket, self._async.stream.socket)
+        if self._numbering.is_overlapped != self._wants_overlapped:
+            self.clear()
+
+    @property
+    def _wants_overlapped(self) -> bool:
+        return bool(self._options.keys.get("overlapped", False))
+
+    def _lock(self) -> None:
+        patience = min(LOCK_PATIENCE, self.timeout / 2)
+        request = Message(Type.ASYNC_LOCK, Lock.REQUEST, round(patience * 1000))
+        answer = self._ask_async(request, Type.ASYNC_LOCK_RESPONSE).control
+        if answer == Lock.FAILED:
+            others = self._ask_async(Message(Type.ASYNC_LOCK_INFO), Type.ASYNC_LOCK_INFO_RESPONSE).parameter
+            raise self._failures.error(
+                f"it is locked by another client ({others} of them hold a lock)",
+                "Another computer drives it. Wait until that has ended; two at a time would reset each other.",
+            )
+        if answer not in (Lock.SUCCESS, Lock.IMPOSSIBLE):  # one that cannot lock is used without
+            raise self._failures.error(f"answered {answer} when its lock was asked for", "That is no answer of HiSLIP.")
+
+    def reopen(self) -> None:
+        """Closes and connects anew, and clears the device: nothing of an earlier exchange can arrive."""
+        self.before_reopening()
+        self.close()
+        self.open()
+        self.clear()
+        self.after_reopening()
+
+    def close(self) -> None:
+        """Closes both channels; the lock goes away with them."""
+        self._sync.stream.close()
+        self._async.stream.close()
+        self._reset()
+
+    def rescue(self) -> Rescue:
+        """Where to open a session anew: the messages of this one are numbered."""
+        return Rescue(plan_of(self.address, self._options), None)
+
+    # --- exchanges ---------------------------------------------------------------------------------------------------
+
+    def send(self, data: bytes) -> None:
+        """Sends a program message. Raises LinkError: the connection broke, or nothing is taken for the time-out."""
+        try:
+            self._send_bytes(self._numbering.data(data))
+        except OSError as error:
+            raise self._failures.broken(error) from None
+
+    def ask(self, data: bytes) -> None:
+        """Sends a query whose reply `receive` takes. Raises as `send`, and StrayError."""
+        if self._poll(0):
+            self._heed_what_waits()
+        self.is_waiting = True
+        self.send(data)
+
+    def receive(self, reply: Reply = Reply.LINE) -> bytes:
+        """The next reply. Raises LinkError; then it must be reopened."""
+        try:
+            data = self._receive_bytes(MOST_AT_ONCE)
+        except OSError as error:
+            data = self._late(error)
+        message = self._in_one(data) or self._in_parts(data)
+        self._numbering.has_delivered = True
+        found = content_of(message, reply, self._terminator, self._failures)
+        self.is_waiting = False
+        return found
+
+    def exchange(self, data: bytes, reply: Reply = Reply.LINE) -> bytes:
+        """Sends a query and receives its reply: `ask` and `receive` in one."""
+        self.ask(data)
+        return self.receive(reply)
+
+    def look(self, seconds: float = 0.0) -> None:
+        """Raises StrayError if a response waits, or comes within so many seconds, that nobody asked for; LinkError if
+        a connection was closed."""
+        if self._poll(round(seconds * 1000)):
+            self._heed_what_waits()
+
+    def _late(self, error: OSError) -> bytes:
+        """What comes after the first turn of waiting was over; the run may be stopped meanwhile."""
+        try:
+            return self._sync.stream.patiently(error)
+        except OSError as last:
+            raise self._failures.broken(last) from None
+
+    def _in_one(self, data: bytes) -> bytes:
+        """A reply that came as one message, and nothing else: nearly always. Else nothing."""
+        if len(data) > HEADER.size:
+            prologue, kind, _, number, length = HEADER.unpack_from(data)
+            if (
+                kind == _DATA_END and length == len(data) - HEADER.size and prologue == hislip.PROLOGUE
+                and self._numbering.is_answer(number)
+            ):  # fmt: skip
+                self._numbering.taken()
+                return data[HEADER.size :]
+        return b""
+
+    def _in_parts(self, data: bytes) -> bytes:
+        """A reply in as many messages as it needs, within one time-out for all of them."""
+        if not data:
+            raise self._failures.ended()
+        self._sync.left = data
+        deadline = time.monotonic() + self.timeout
+        parts: list[bytes] = []
+        while True:
+            message = self._sync.next(deadline, parts)
+            if message.type not in (Type.DATA, Type.DATA_END):
+                self._heed(self._sync, message)
+            elif not self._numbering.is_answer(message.parameter):
+                parts = []  # to a query of before (3.1.2)
+            else:
+                self._numbering.taken()
+                parts.append(message.payload)
+                if sum(map(len, parts)) > MOST_BYTES:
+                    raise self._failures.endless()
+                if message.type == Type.DATA_END:
+                    if self._sync.left:
+                        raise self._failures.stray(self._sync.left[HEADER.size :])
+                    return b"".join(parts)
+
+    def _heed_what_waits(self) -> None:
+        """Takes what has come though nobody asked: notices are heeded, an answer is a StrayError."""
+        for channel in (self._async, self._sync):
+            while channel.stream.poll(0):
+                begun = channel.stream.next_bytes()
+                if not begun:
+                    raise self._failures.error("closed the connection")
+                channel.left = begun
+                while channel.left:
+                    message = channel.next(time.monotonic() + self.timeout)
+                    if message.type in (Type.DATA, Type.DATA_END):
+                        raise self._failures.stray(message.payload)
+                    self._heed(channel, message)
+
+    def _heed(self, channel: _Channel, message: Message) -> None:
+        """A message that is no answer. Raises LinkError unless it may be passed over."""
+        kind = message.type
+        if kind in (Type.FATAL_ERROR, Type.ERROR):
+            raise self._failures.error(f"its HiSLIP server says: {hislip.words_of(message)}")
+        if kind in (Type.INTERRUPTED, Type.ASYNC_INTERRUPTED):  # 3.1.1: this one never asks before it has its answer
+            raise self._failures.error("says that a query was interrupted by another one")
+        if kind not in set(Type):
+            channel.send(Message(Type.ERROR, Nonfatal.UNKNOWN_TYPE, payload=b"unknown message type").encoded())
+        elif kind != Type.ASYNC_SERVICE_REQUEST:
+            raise self._failures.error(f"sent a message of type {Type(kind).name} that belongs nowhere")
+
+    # --- what the asynchronous channel is for ------------------------------------------------------------------------
+
+    def clear(self) -> None:
+        """Device clear (6.12): what is on its way is thrown away on both sides, and the mode agreed on."""
+        if self._sync.is_torn or self._async.is_torn:
+            self.reopen()
+            return
+        self._ask_async(Message(Type.ASYNC_DEVICE_CLEAR), Type.ASYNC_DEVICE_CLEAR_ACKNOWLEDGE)
+        self._sync.send(Message(Type.DEVICE_CLEAR_COMPLETE, self._wants_overlapped).encoded())
+        deadline = time.monotonic() + self.timeout
+        while (message := self._sync.next(deadline)).type != Type.DEVICE_CLEAR_ACKNOWLEDGE:
+            if message.type == Type.FATAL_ERROR:
+                self._heed(self._sync, message)
+        self._numbering.is_overlapped = bool(message.control & 1)
+        self._numbering.restart()
+        self.is_waiting = False
+
+    def trigger(self) -> None:
+        """The message Trigger. Raises LinkError."""
+        self._sync.send(self._numbering.trigger())
+
+    def status_byte(self) -> int:
+        """The status byte (6.14). Raises LinkError."""
+        return self._ask_async(self._numbering.status_query(), Type.ASYNC_STATUS_RESPONSE).control
+
+    def _ask_async(self, message: Message, wanted: Type) -> Message:
+        return self._ask(self._async, message, wanted)
+
+    def _ask(self, channel: _Channel, message: Message, wanted: Type) -> Message:
+        """Sends a message and waits for its answer; notices before it are heeded."""
+        channel.send(message.encoded())
+        deadline = time.monotonic() + self.timeout
+        while (answer := channel.next(deadline)).type != wanted:
+            self._heed(channel, answer)
+        return answer

@@ -1,0 +1,206 @@
+"""A link over a stream of bytes (a raw TCP socket, a serial port, a program): lines out, lines and blocks in. A thin
+shell; where a reply ends is found by ibexite.protocols.framing."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from typing import Any, Protocol
+
+from ibexite.errors import LinkError
+from ibexite.instruments.failures import Failures
+from ibexite.instruments.link import LinkOptions, Reply, Rescue
+from ibexite.protocols.framing import Framer, NoBlock, TooLong, block_content
+from ibexite.protocols.scpi import response_value
+
+
+class Stream(Protocol):
+    """What moves the bytes. `send` (all of some bytes), `receive` (at most so many, for one turn) and `poll` (for a
+    time in ms; empty if nothing waits) raise OSError."""
+
+    send: Callable[[bytes], Any]
+    receive: Callable[[int], bytes]
+    poll: Callable[[int], Any]
+
+    def open(self) -> None:
+        """Makes it ready, with nothing of before on its way. Raises LinkError."""
+
+    def close(self) -> None:
+        """Closes it."""
+
+    def patiently(self, error: OSError) -> bytes:
+        """What comes after the first turn of waiting was over. Raises OSError: that of the last try."""
+
+    def more(self, deadline: float) -> bytes:
+        """What comes next until a deadline in monotonic s. Raises OSError."""
+
+    def rescue(self, end: bytes) -> Rescue:
+        """What the guardian needs; `end` is that of commands."""
+
+
+TRIGGER, STATUS = b"*TRG", b"*STB?"  # IEEE 488.2, 10.37 and 10.36
+
+
+class StreamLink:
+    """A link over a stream of bytes."""
+
+    def __init__(self, address: str, options: LinkOptions, stream: Stream, failures: Failures) -> None:
+        self.address, self.timeout = address, options.timeout
+        self._stream, self._failures = stream, failures
+        self._command_end, self._terminator = options.command_end, options.terminator
+        self._terminator_length = len(options.terminator)
+        self.before_reopening: Callable[[], None] = lambda: None
+        self.after_reopening: Callable[[], None] = lambda: None
+        self.is_waiting = False
+        self._framer = Framer(options.terminator)
+        self._take_over()
+
+    def _take_over(self) -> None:
+        """Has at hand what the loop over points calls."""
+        self._send_bytes, self._receive_bytes, self._poll = self._stream.send, self._stream.receive, self._stream.poll
+
+    def open(self) -> None:
+        """Connects. Raises LinkError: nothing listens, refused, unreachable, too slow."""
+        self._stream.open()
+        self._take_over()
+        self._framer = Framer(self._terminator)
+        self.is_waiting = False
+
+    def reopen(self) -> None:
+        """Closes and connects anew. Whoever holds a copy of the connection is told before and after."""
+        self.before_reopening()
+        self.close()
+        self.open()
+        self.after_reopening()
+
+    def rescue(self) -> Rescue:
+        """A copy of the connection, and how it is opened anew."""
+        return self._stream.rescue(self._command_end)
+
+    def close(self) -> None:
+        """Closes the connection."""
+        self._stream.close()
+        self._take_over()
+
+    # --- exchanges ---------------------------------------------------------------------------------------------------
+
+    def send(self, data: bytes) -> None:
+        """Sends all of it. Raises LinkError: the connection broke, or nothing is taken for the time-out."""
+        try:
+            self._send_bytes(data)
+        except OSError as error:
+            raise self._failures.broken(error) from None
+
+    def ask(self, data: bytes) -> None:
+        """Sends a query whose reply `receive` takes. Raises as `send`, and StrayError."""
+        if self._poll(0):
+            raise self._uncalled()
+        self.is_waiting = True
+        try:
+            self._send_bytes(data)
+        except OSError as error:
+            raise self._failures.broken(error) from None
+
+    def receive(self, reply: Reply = Reply.LINE) -> bytes:
+        """The next reply. Raises LinkError: silent for the time-out, cut off, flooded, no block where one is expected;
+        then it must be reopened."""
+        try:
+            data = self._receive_bytes(65536)
+        except OSError as error:
+            data = self._late(error)
+        # Nearly always one whole line and nothing else. What came before was taken, or thrown away by `reopen`.
+        if reply is Reply.LINE and data and data.find(self._terminator) == len(data) - self._terminator_length:
+            self.is_waiting = False
+            return data[: -self._terminator_length]
+        return self._whole(data, reply)
+
+    def exchange(self, data: bytes, reply: Reply = Reply.LINE) -> bytes:
+        """Sends a query and receives its reply: `ask` and `receive` in one, for the loop over points."""
+        if self._poll(0):
+            raise self._uncalled()
+        self.is_waiting = True
+        try:
+            self._send_bytes(data)
+        except OSError as error:
+            raise self._failures.broken(error) from None
+        try:
+            found = self._receive_bytes(65536)
+        except OSError as error:
+            found = self._late(error)
+        if reply is Reply.LINE and found and found.find(self._terminator) == len(found) - self._terminator_length:
+            self.is_waiting = False  # as in `receive`
+            return found[: -self._terminator_length]
+        return self._whole(found, reply)
+
+    def look(self, seconds: float = 0.0) -> None:
+        """Raises StrayError if something waits, or comes within so many seconds, that nobody asked for; LinkError if
+        the connection was closed."""
+        if self._poll(round(seconds * 1000)):
+            raise self._uncalled()
+
+    def clear(self) -> None:
+        """A stream of lines knows no device clear: the connection is made anew."""
+        self.reopen()
+
+    def trigger(self) -> None:
+        """Triggers by a common command: a stream of lines has no message of its own for it."""
+        self.send(TRIGGER + self._command_end)
+
+    def status_byte(self) -> int:
+        """The status byte, asked for by a common query. Raises LinkError: also if the answer is none."""
+        return status_of(self.exchange(STATUS + self._command_end), self._failures)
+
+    def _late(self, error: OSError) -> bytes:
+        """What comes after the first turn of waiting was over; the run may be stopped meanwhile."""
+        try:
+            return self._stream.patiently(error)
+        except OSError as last:
+            raise self._failures.broken(last, self._framer.pending) from None
+
+    def _whole(self, data: bytes, reply: Reply) -> bytes:
+        try:
+            found = self._collect(data, self._framer.next_line if reply is Reply.LINE else self._framer.next_message)
+        except TooLong:
+            raise self._failures.endless() from None
+        except OSError as error:
+            raise self._failures.broken(error, self._framer.pending) from None
+        if self._framer.pending:
+            raise self._failures.stray(self._framer.pending)
+        if reply is Reply.BLOCK:
+            try:
+                found = block_content(found)
+            except NoBlock as error:
+                raise self._failures.no_block(error) from None
+        self.is_waiting = False
+        return found
+
+    def _collect(self, data: bytes, next_one: Callable[[], bytes | None]) -> bytes:
+        """A reply that came in pieces, within one time-out for all of them."""
+        deadline = time.monotonic() + self.timeout
+        while True:
+            if not data:
+                raise self._failures.ended(self._framer.pending)
+            self._framer.feed(data)
+            found = next_one()
+            if found is not None:
+                return found
+            data = self._stream.more(deadline)
+
+    def _uncalled(self) -> LinkError:
+        """The error for what waits though nobody asked: bytes, or the end of the connection."""
+        try:
+            data = self._receive_bytes(65536)
+        except OSError as error:
+            return self._failures.broken(error)
+        return self._failures.stray(data) if data else self._failures.error("closed the connection")
+
+
+def status_of(reply: bytes, failures: Failures) -> int:
+    """The status byte in a reply to *STB? (IEEE 488.2, 10.36). Raises LinkError: it is none."""
+    try:
+        value = response_value(reply.decode("latin-1"))
+        if value in range(256):
+            return int(value)
+    except ValueError:
+        pass
+    raise failures.error(f"answered {reply[:60]!r} when asked for its status byte", "It is a number from 0 to 255.")

@@ -1,0 +1,147 @@
+"""A TCP connection with bounded waiting: what all links over TCP stand on.
+
+While a reply is waited for, `heed` of the options is called every TURN; what it raises ends the wait.
+"""
+
+from __future__ import annotations
+
+import select
+import socket
+import struct
+import sys
+import time
+from collections.abc import Callable
+from typing import Any
+
+from ibexite.instruments.failures import Failures
+from ibexite.instruments.link import TURN, LinkOptions, Rescue
+
+MOST_AT_ONCE = 1 << 16  # bytes
+
+
+def _closed(_: object) -> Any:
+    raise OSError(0, "it is closed")
+
+
+def _nothing_waits(_: int) -> list[Any]:
+    return []
+
+
+def set_timeouts(connection: socket.socket, *, receiving: float, sending: float) -> bool:
+    """Sets the time-outs in s. Where the system can, they are told to the kernel: Python's own time-outs cost one more
+    system call an operation. False where it cannot: then the one of sending holds for both."""
+    if sys.platform not in ("linux", "darwin"):
+        connection.settimeout(sending)
+        return False
+    connection.settimeout(None)
+    for option, seconds in ((socket.SO_RCVTIMEO, receiving), (socket.SO_SNDTIMEO, sending)):
+        spec = struct.pack("ll", int(seconds), int(seconds % 1 * 1_000_000))
+        connection.setsockopt(socket.SOL_SOCKET, option, spec)
+    return True
+
+
+def waiting_poll(*connections: socket.socket) -> Callable[[int], list[Any]]:
+    """A function of a time in ms that tells whether bytes wait on a connection, or its end: empty if none."""
+    if hasattr(select, "poll"):
+        poll = select.poll()
+        for connection in connections:
+            poll.register(connection, select.POLLIN)
+        return poll.poll
+    return lambda ms: select.select(connections, [], [], ms / 1000)[0]
+
+
+class TcpStream:
+    """One connection. `send` (all of some bytes), `receive` (at most so many, for one turn) and `poll` are those of the
+    system itself, for whoever is in a hurry: they raise OSError."""
+
+    def __init__(self, host: str, port: int, options: LinkOptions, failures: Failures) -> None:
+        self.host, self.port = host, port
+        self._options, self._failures = options, failures
+        self._turn = min(TURN, options.timeout)
+        self.socket: socket.socket | None = None
+        self._forget()
+
+    def _forget(self) -> None:
+        self.send: Callable[[bytes], Any] = _closed
+        self.receive: Callable[[int], bytes] = _closed
+        self.poll: Callable[[int], list[Any]] = _nothing_waits
+
+    def open(self) -> None:
+        """Connects. Raises LinkError: nothing listens, refused, unreachable, too slow."""
+        self.close()
+        try:
+            self.socket = socket.create_connection((self.host, self.port), self._options.timeout)
+        except OSError as error:
+            raise self._failures.unreachable(error) from None
+        self.socket.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+        self.poll = waiting_poll(self.socket)
+        can_turn = set_timeouts(self.socket, receiving=self._turn, sending=self._options.timeout)
+        self.receive = self.socket.recv if can_turn else self._receive_in_turn
+        self.send = self.socket.sendall
+
+    def close(self) -> None:
+        """Closes it."""
+        if self.socket is not None:
+            self.socket.close()
+            self.socket = None
+            self._forget()
+
+    def rescue(self, end: bytes) -> Rescue:
+        """A copy of the connection, and where to connect anew; `end` is that of lines."""
+        assert self.socket is not None
+        plan = {
+            "kind": "socket", "host": self.host, "port": self.port, "timeout": self._options.timeout,
+            "end": end.decode("latin-1"),
+        }  # fmt: skip
+        return Rescue(plan, self.socket.fileno())
+
+    def _receive_in_turn(self, most: int) -> bytes:
+        """Receives, where the kernel knows no time-outs of receiving."""
+        assert self.socket is not None
+        if not self.poll(round(self._turn * 1000)):
+            raise TimeoutError
+        return self.socket.recv(most)
+
+    def patiently(self, error: OSError) -> bytes:
+        """What comes after the first turn of waiting was over. Raises OSError: that of the last try."""
+        deadline = time.monotonic() + self._options.timeout - self._turn
+        while isinstance(error, TimeoutError | BlockingIOError) and time.monotonic() < deadline:
+            self._options.heed()
+            try:
+                return self.receive(MOST_AT_ONCE)
+            except OSError as again:
+                error = again
+        raise error
+
+    def next_bytes(self) -> bytes:
+        """What comes next, within the time-out; nothing if the other side has closed it. Raises OSError."""
+        try:
+            return self.receive(MOST_AT_ONCE)
+        except OSError as error:
+            return self.patiently(error)
+
+    def more(self, deadline: float) -> bytes:
+        """The same, until a deadline in monotonic s. Raises OSError."""
+        while not self.poll(max(1, round(min(self._turn, deadline - time.monotonic()) * 1000))):
+            self._options.heed()
+            if time.monotonic() >= deadline:
+                raise TimeoutError
+        return self.receive(MOST_AT_ONCE)
+
+    def exactly(self, count: int, deadline: float) -> bytearray:
+        """So many bytes. Raises OSError, and EOFError if it was closed before, with what had come by then."""
+        assert self.socket is not None
+        data = bytearray(count)
+        view, got = memoryview(data), 0
+        while got < count:
+            try:
+                read = self.socket.recv_into(view[got:])
+            except OSError as error:
+                if not isinstance(error, TimeoutError | BlockingIOError) or time.monotonic() >= deadline:
+                    raise
+                self._options.heed()
+                continue
+            if not read:
+                raise EOFError(bytes(data[:got]))
+            got += read
+        return data
