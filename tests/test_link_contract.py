@@ -12,7 +12,7 @@ from ibexite.protocols.framing import definite_block
 from tests.link_peers import Peer
 
 TIMEOUT = 0.3
-KINDS = {"socket": {}, "hislip": {}, "hislip overlapped": {"overlapped": True}}
+KINDS = {"socket": {}, "hislip": {}, "hislip overlapped": {"overlapped": True}, "vxi11": {}, "vxi11 gateway": {"device": "gpib0,5"}}
 
 
 @pytest.fixture(params=KINDS)

@@ -72,9 +72,10 @@ class Hislip(_OnNetwork):
 
 @frozen
 class Vxi11(_OnNetwork):
-    """VXI-11: a device at a host."""
+    """VXI-11: a device at a host, and where the port mapper of the host listens (111 by its standard)."""
 
     device: str = "inst0"
+    port_mapper: int = 111
 
     @property
     def kind(self) -> str:
@@ -83,7 +84,8 @@ class Vxi11(_OnNetwork):
 
     def place(self) -> str:
         """One text for all ways of writing this address."""
-        return f"{self._number()} {self.device.lower()}"
+        port = "" if self.port_mapper == 111 else f":{self.port_mapper}"
+        return f"{self._number()}{port} {self.device.lower()}"
 
 
 @frozen
@@ -142,12 +144,15 @@ def _port(text: str) -> int:
 
 
 def _lan(found: re.Match[str]) -> Address:
-    """HiSLIP if the device is called so, else VXI-11 (VPP-4.3, table 4.3.1)."""
-    host, device = found[1].strip("[]"), found[2] or "inst0"
+    """HiSLIP if the device is called so, else VXI-11 (VPP-4.3, table 4.3.1). The port of a port mapper, behind the host
+    and one colon, is a form of our own: for a tunnel, and for stand-ins."""
+    host, device = found[1].strip("[]"), found[3] or "inst0"
     name, comma, port = device.partition(",")
     if name.lower().startswith("hislip"):
+        if found[2]:
+            raise ValueError
         return Hislip(host, name, _port(port)) if comma else Hislip(host, name)
-    return Vxi11(host, device)
+    return Vxi11(host, device, _port(found[2]) if found[2] else 111)
 
 
 def _usb(found: re.Match[str]) -> Address:
@@ -157,7 +162,7 @@ def _usb(found: re.Match[str]) -> Address:
 _HOST, _ID = r"(\[[0-9A-Fa-f:.]+\]|[^:\s]+)", r"(0[xX][0-9A-Fa-f]{1,4}|\d{1,5})"
 _FORMS: tuple[tuple[str, Callable[[re.Match[str]], Address]], ...] = (
     (rf"TCPIP\d*::{_HOST}::(\d+)::SOCKET", lambda found: RawSocket(found[1].strip("[]"), _port(found[2]))),
-    (rf"TCPIP\d*::{_HOST}(?:::(?!INSTR$)([^:\s]+?))?(?:::INSTR)?", _lan),
+    (rf"TCPIP\d*::{_HOST}(?::(\d+))?(?:::(?!INSTR$)([^:\s]+?))?(?:::INSTR)?", _lan),
     (r"ASRL(\d+|/[^:\s]+)(?:::INSTR)?", lambda found: Serial(found[1])),
     (rf"USB\d*::{_ID}::{_ID}::([^:\s]+?)(?:::(\d+))?(?:::INSTR)?", _usb),
 )

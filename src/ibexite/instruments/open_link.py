@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from ibexite.errors import MistakeError
-from ibexite.instruments.address import Address, Hislip, RawSocket, parse_address
+from ibexite.instruments.address import Address, Hislip, RawSocket, Vxi11, parse_address
 from ibexite.instruments.failures import Failures
 from ibexite.instruments.link import Link, LinkOptions
 
@@ -24,7 +24,13 @@ def _hislip(text: str, place: Hislip, options: LinkOptions) -> Link:
     return HislipLink(text, place, options)
 
 
-MAKERS: dict[type, Callable[..., Link]] = {RawSocket: _raw_socket, Hislip: _hislip}
+def _vxi11(text: str, place: Vxi11, options: LinkOptions) -> Link:
+    from ibexite.instruments.vxi11_link import Vxi11Link
+
+    return Vxi11Link(text, place, options)
+
+
+MAKERS: dict[type, Callable[..., Link]] = {RawSocket: _raw_socket, Hislip: _hislip, Vxi11: _vxi11}
 
 
 def reachable(text: str) -> Address:
@@ -40,7 +46,7 @@ def reachable(text: str) -> Address:
 
 def load() -> None:
     """Loads the modules of all links, for whoever cannot load them later."""
-    from ibexite.instruments import hislip_link, stream_link, tcp_stream  # noqa: F401
+    from ibexite.instruments import hislip_link, stream_link, tcp_stream, vxi11_link  # noqa: F401
 
 
 def open_link(text: str, options: LinkOptions) -> Link:

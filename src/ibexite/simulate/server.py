@@ -20,6 +20,7 @@ from ibexite.simulate.build import build
 from ibexite.simulate.conversation import Instrument
 from ibexite.simulate.fronts.hislip import HislipFront
 from ibexite.simulate.fronts.raw_socket import RawSocketFront
+from ibexite.simulate.fronts.vxi11 import Vxi11Front
 from ibexite.simulate.locks import DeviceLock
 from ibexite.simulate.loop import Loop
 from ibexite.simulate.plan import SimulationPlan
@@ -36,7 +37,11 @@ class Front(Protocol):
     address: str
 
 
-FRONTS: dict[str, Callable[[Loop, Instrument], Front]] = {"socket": RawSocketFront, "hislip": HislipFront}
+FRONTS: dict[str, Callable[[Loop, Instrument], Front]] = {
+    "socket": RawSocketFront,
+    "hislip": HislipFront,
+    "vxi11": Vxi11Front,
+}
 
 
 class BenchServer:

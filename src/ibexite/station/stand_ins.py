@@ -6,7 +6,7 @@ import re
 
 from ibexite.bench.file import BenchFile, InstrumentEntry, SimulatedEntry
 from ibexite.errors import MistakeError, did_you_mean
-from ibexite.instruments.address import Address, Hislip, RawSocket, parse_address
+from ibexite.instruments.address import Address, Hislip, RawSocket, Vxi11, parse_address
 from ibexite.simulate.nature import UNWIRED
 from ibexite.simulate.plan import KINDS, STIMULUS, SimulationPlan, StandIn, Trouble
 from ibexite.simulate.products import NOTHING, PRODUCTS, connectable
@@ -134,6 +134,9 @@ def _place(address: Address, own_ports: bool) -> tuple[str, str, int, str]:
         host, port = address.host, address.port
     if isinstance(address, Hislip):
         return "hislip", host, port, address.sub_address
+    if isinstance(address, Vxi11):
+        is_here = address.is_on_this_machine and not own_ports and address.port_mapper != 111
+        return "vxi11", address.host if is_here else host, address.port_mapper if is_here else 0, address.device
     return "socket", host, port, ""
 
 
