@@ -18,7 +18,7 @@ ALLOWED = {
     "classes": {"units", "values"}, "functions": {"units"}, "toml_reader": {"units", "plain_file"}, "wording": {"units", "holes", "values"},
     "analysis": {"units", "holes"},
     "language": {"units", "classes", "functions", "plain_file", "values"},
-    "instruments": {"units", "classes", "protocols", "toml_reader", "plain_file"},
+    "instruments": {"units", "classes", "protocols", "toml_reader", "plain_file", "surroundings"},
     "simulate": {"units", "analysis", "protocols", "__init__"},
     "bench": {"units", "analysis", "instruments", "protocols", "toml_reader", "file_lock", "holes", "values", "verdicts"},
     "outside": {"surroundings"},

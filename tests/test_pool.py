@@ -44,6 +44,10 @@ class SlowLink(MemoryLink):
         self.is_waiting = False
         return super().receive(reply)
 
+    def ask_known(self, data: bytes, wanted: bytes) -> bytes:
+        """As `exchange`."""
+        return self.exchange(data)
+
     def exchange(self, data: bytes, reply: Reply = Reply.LINE) -> bytes:
         self.ask(data)
         return self.receive(reply)

@@ -88,6 +88,10 @@ class MemoryLink:
     def receive(self, reply: Reply = Reply.LINE) -> bytes:
         return b";".join(self._answer(part.strip(":")) for part in self._asked.decode().split(";"))
 
+    def ask_known(self, data: bytes, wanted: bytes) -> bytes:
+        """As `exchange`."""
+        return self.exchange(data)
+
     def exchange(self, data: bytes, reply: Reply = Reply.LINE) -> bytes:
         self.send(data)
         return self.receive()

@@ -6,6 +6,7 @@ import datetime
 import hashlib
 import math
 import re
+import shlex
 from collections.abc import Callable, Collection
 from pathlib import Path
 from typing import TypeVar
@@ -13,7 +14,7 @@ from typing import TypeVar
 from ibexite import units
 from ibexite.errors import MistakeError, did_you_mean
 from ibexite.frozen import frozen, replaced
-from ibexite.instruments.address import Address, parse_address
+from ibexite.instruments.address import PROGRAM, Address, Program, parse_address
 from ibexite.instruments.link_keys import read_link_keys
 from ibexite.instruments.open_link import reachable
 from ibexite.instruments.profile import Profile, load_profile
@@ -225,12 +226,14 @@ def _instrument(table: TomlTable, name: str, folder: Path) -> InstrumentEntry:
         if error.where:
             raise
         table.fail("profile", error.what, error.remedy)
-    address = table.text("address")
+    address = _address(table, folder)
     try:
         place = reachable(address)
     except MistakeError as error:
         table.fail("address", error.what, error.remedy)
     link = read_link_keys(table.table("link"), place)
+    if isinstance(place, Program):
+        link["folder"] = str(folder.absolute())
     identity = table.text("identity", "")
     try:
         re.compile(identity)
@@ -244,6 +247,21 @@ def _instrument(table: TomlTable, name: str, folder: Path) -> InstrumentEntry:
     simulated = _simulated(table.table("simulated")) if "simulated" in table else None
     table.finish()
     return InstrumentEntry(name, profile, address, identity, calibration, simulated, link=link)
+
+
+def _address(table: TomlTable, folder: Path) -> str:
+    """The address, or the command line of the program that stands in its place. A program whose name has a slash is
+    seen from the folder of the bench file."""
+    if "program" not in table:
+        return table.text("address")
+    if "address" in table:
+        table.fail("program", "there is an address as well", "An instrument is reached in one way.")
+    command = table.texts("program", [])
+    if not command or not command[0]:
+        table.fail("program", "there is nothing to start", 'Write, for example: program = ["./gauge", "--port", "3"]')
+    name = command[0]
+    command[0] = str((folder / name).absolute()) if "/" in name else name
+    return PROGRAM + shlex.join(command)
 
 
 def _simulated(table: TomlTable) -> SimulatedEntry:

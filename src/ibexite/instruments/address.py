@@ -7,8 +7,11 @@ all others compare addresses, and ask where a stand-in on this machine is to be 
 from __future__ import annotations
 
 import ipaddress
+import os
 import re
+import shlex
 import socket
+import sys
 from collections.abc import Callable
 
 from ibexite.errors import MistakeError
@@ -111,7 +114,14 @@ class Serial(_AtThisMachine):
 
     def place(self) -> str:
         """One text for all ways of writing this address."""
-        return f"serial {self.port}"
+        return f"serial {os.path.realpath(self.device)}"
+
+    @property
+    def device(self) -> str:
+        """The name that the system has for it; ports that have a number are counted from one."""
+        if not self.port.isdigit():
+            return self.port
+        return f"COM{self.port}" if sys.platform == "win32" else f"/dev/ttyS{int(self.port) - 1}"
 
 
 @frozen
@@ -133,7 +143,24 @@ class Usbtmc(_AtThisMachine):
         return f"usb {self.vendor:04x}:{self.product:04x} {self.serial} {self.interface}"
 
 
-Address = RawSocket | Hislip | Vxi11 | Serial | Usbtmc
+@frozen
+class Program(_AtThisMachine):
+    """A program that speaks lines on its standard input and output: what is typed to start it."""
+
+    command: tuple[str, ...]
+
+    @property
+    def kind(self) -> str:
+        """The kind of link in words."""
+        return "to a program"
+
+    def place(self) -> str:
+        """One text for all ways of writing this address."""
+        return f"program {shlex.join(self.command)}"
+
+
+Address = RawSocket | Hislip | Vxi11 | Serial | Usbtmc | Program
+PROGRAM = "program "  # how the address of one begins
 
 
 def _port(text: str) -> int:
@@ -163,7 +190,7 @@ _HOST, _ID = r"(\[[0-9A-Fa-f:.]+\]|[^:\s]+)", r"(0[xX][0-9A-Fa-f]{1,4}|\d{1,5})"
 _FORMS: tuple[tuple[str, Callable[[re.Match[str]], Address]], ...] = (
     (rf"TCPIP\d*::{_HOST}::(\d+)::SOCKET", lambda found: RawSocket(found[1].strip("[]"), _port(found[2]))),
     (rf"TCPIP\d*::{_HOST}(?::(\d+))?(?:::(?!INSTR$)([^:\s]+?))?(?:::INSTR)?", _lan),
-    (r"ASRL(\d+|/[^:\s]+)(?:::INSTR)?", lambda found: Serial(found[1])),
+    (r"ASRL(\d+|/[^:\s]+|COM\d+)(?:::INSTR)?", lambda found: Serial(found[1])),
     (rf"USB\d*::{_ID}::{_ID}::([^:\s]+?)(?:::(\d+))?(?:::INSTR)?", _usb),
 )
 
@@ -179,6 +206,13 @@ def parse_address(text: str) -> Address:
     Raises:
         MistakeError: it means none.
     """
+    if text.startswith(PROGRAM):
+        try:
+            command = tuple(shlex.split(text.removeprefix(PROGRAM)))
+        except ValueError as error:
+            raise MistakeError(f"{text!r} is no command line: {error}") from None
+        if command:
+            return Program(command)
     for pattern, make in _FORMS:
         found = re.fullmatch(pattern, text, re.IGNORECASE)
         if found is not None:

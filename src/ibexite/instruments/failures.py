@@ -59,11 +59,12 @@ class Failures:
         remedy = hint_of(begun) or "Does it know the command? Is it busy?"
         return self.error(f"silent for {self.timeout:g} s{after}", remedy)
 
-    def ended(self, begun: bytes = b"") -> LinkError:
-        """The other side has closed the connection; `begun` had come of a reply by then."""
+    def ended(self, begun: bytes = b"", why: str = "") -> LinkError:
+        """The other side has closed the connection; `begun` had come of a reply by then, `why` it is known why."""
+        because = f" ({why})" if why else ""
         if not begun:
-            return self.error("closed the connection instead of answering")
-        return self.error(f"cut off in the middle of a reply: {begun[:60]!r}", hint_of(begun))
+            return self.error(f"closed the connection instead of answering{because}")
+        return self.error(f"cut off in the middle of a reply: {begun[:60]!r}{because}", hint_of(begun))
 
     def endless(self) -> LinkError:
         """A reply of more bytes than are taken."""

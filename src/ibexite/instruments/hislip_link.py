@@ -14,8 +14,9 @@ from ibexite.errors import LinkError
 from ibexite.instruments.address import Hislip
 from ibexite.instruments.failures import Failures, hint_of
 from ibexite.instruments.link import LinkOptions, Reply, Rescue, plan_of
+from ibexite.instruments.patience import MOST_AT_ONCE
 from ibexite.instruments.replies import content_of
-from ibexite.instruments.tcp_stream import MOST_AT_ONCE, TcpStream, waiting_poll
+from ibexite.instruments.tcp_stream import TcpStream, waiting_poll
 from ibexite.protocols import hislip
 from ibexite.protocols.framing import MOST_BYTES
 from ibexite.protocols.hislip import HEADER, HislipError, Lock, Message, Nonfatal, Numbering, Type
@@ -196,6 +197,10 @@ class HislipLink:
         """Sends a query and receives its reply: `ask` and `receive` in one."""
         self.ask(data)
         return self.receive(reply)
+
+    def ask_known(self, data: bytes, wanted: bytes) -> bytes:
+        """As `exchange`: nothing of before can arrive."""
+        return self.exchange(data)
 
     def look(self, seconds: float = 0.0) -> None:
         """Raises StrayError if a response waits, or comes within so many seconds, that nobody asked for; LinkError if

@@ -111,6 +111,11 @@ class Link(Protocol):
     def exchange(self, data: bytes, reply: Reply = Reply.LINE) -> bytes:
         """Sends a query and receives its reply: `ask` and `receive` in one, for the loop over points."""
 
+    def ask_known(self, data: bytes, wanted: bytes) -> bytes:
+        """The reply to a query whose answer is known, after the link was opened anew. Where replies of before may still
+        come they are passed over until the wanted one is there; if it does not come within the time-out the last one is
+        given. Raises as `exchange`."""
+
     def look(self, seconds: float = 0.0) -> None:
         """Raises StrayError if something waits, or comes within so many seconds, that nobody asked for; LinkError if
         the connection was closed."""

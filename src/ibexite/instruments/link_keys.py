@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
+from ibexite import units
 from ibexite.errors import did_you_mean
-from ibexite.instruments.address import Address, Hislip, Vxi11
+from ibexite.instruments.address import Address, Hislip, Serial, Vxi11
+from ibexite.instruments.serial_stream import PARITIES
 from ibexite.toml_reader import TomlTable
 from ibexite.untyped import Fields
 
@@ -14,6 +16,33 @@ Read = Callable[[TomlTable, str], object]
 
 def _flag(default: bool) -> Read:
     return lambda table, key: table.flag(key, default)
+
+
+def _number(least: int, most: int) -> Read:
+    def read(table: TomlTable, key: str) -> object:
+        number = table.integer(key, 0)
+        if not least <= number <= most:
+            table.fail(key, f"{number} is not between {least} and {most}")
+        return number
+
+    return read
+
+
+def _one_of(*words: str) -> Read:
+    def read(table: TomlTable, key: str) -> object:
+        word = table.text(key)
+        if word not in words:
+            table.fail(key, f"{word!r} is none of the words for it", did_you_mean(word, words))
+        return word
+
+    return read
+
+
+def _seconds(table: TomlTable, key: str) -> object:
+    seconds = table.quantity(key, units.SECOND)
+    if not 0 <= seconds <= 10:
+        table.fail(key, "not between 0 s and 10 s")
+    return seconds
 
 
 def _port(table: TomlTable, key: str) -> object:
@@ -33,6 +62,16 @@ KEYS: dict[type, dict[str, tuple[str, Read]]] = {  # by type of address: what ea
         "port": ("the port of the core channel, where no port mapper can be asked", _port),
         "reads_to_terminator": ("for a device that tells no end: a reply ends at its terminator (false)", _flag(False)),
         "local": ("whether the front panel is given back at the end (false)", _flag(False)),
+    },
+    Serial: {
+        "baud": ("bits a second (9600)", _number(50, 4_000_000)),
+        "bits": ("data bits (8)", _number(5, 8)),
+        "parity": ("none, even, odd, mark or space (none)", _one_of(*PARITIES)),
+        "stop_bits": ("1 or 2 (1)", _number(1, 2)),
+        "flow": ("none, xon_xoff or rts_cts (none)", _one_of("none", "xon_xoff", "rts_cts")),
+        "echo": ("whether it repeats what it is sent (false)", _flag(False)),
+        "pace": ("time between two messages (0 s)", _seconds),
+        "character_pace": ("time behind each character (0 s)", _seconds),
     },
 }  # fmt: skip
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from ibexite.errors import MistakeError
-from ibexite.instruments.address import Address, Hislip, RawSocket, Vxi11, parse_address
+from ibexite.instruments.address import Address, Hislip, Program, RawSocket, Serial, Vxi11, parse_address
 from ibexite.instruments.failures import Failures
 from ibexite.instruments.link import Link, LinkOptions
 
@@ -30,7 +30,25 @@ def _vxi11(text: str, place: Vxi11, options: LinkOptions) -> Link:
     return Vxi11Link(text, place, options)
 
 
-MAKERS: dict[type, Callable[..., Link]] = {RawSocket: _raw_socket, Hislip: _hislip, Vxi11: _vxi11}
+def _serial(text: str, place: Serial, options: LinkOptions) -> Link:
+    from ibexite.instruments.serial_stream import SerialStream
+    from ibexite.instruments.stream_link import StreamLink
+
+    failures = Failures(options.name, text, options.timeout)
+    return StreamLink(text, options, SerialStream(text, place, options, failures), failures)
+
+
+def _program(text: str, place: Program, options: LinkOptions) -> Link:
+    from ibexite.instruments.program_stream import ProgramStream
+    from ibexite.instruments.stream_link import StreamLink
+
+    failures = Failures(options.name, text, options.timeout)
+    return StreamLink(text, options, ProgramStream(text, place, options, failures), failures)
+
+
+MAKERS: dict[type, Callable[..., Link]] = {
+    RawSocket: _raw_socket, Hislip: _hislip, Vxi11: _vxi11, Serial: _serial, Program: _program,
+}  # fmt: skip
 
 
 def reachable(text: str) -> Address:
@@ -46,7 +64,14 @@ def reachable(text: str) -> Address:
 
 def load() -> None:
     """Loads the modules of all links, for whoever cannot load them later."""
-    from ibexite.instruments import hislip_link, stream_link, tcp_stream, vxi11_link  # noqa: F401
+    from ibexite.instruments import (  # noqa: F401
+        hislip_link,
+        program_stream,
+        serial_stream,
+        stream_link,
+        tcp_stream,
+        vxi11_link,
+    )
 
 
 def open_link(text: str, options: LinkOptions) -> Link:

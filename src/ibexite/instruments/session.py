@@ -258,7 +258,10 @@ class Session:
     def _identify_again(self) -> None:
         if not self.identity:
             return
-        found = self.exchange_as_it_is(self.message(IDENTITY)).strip()
+        message = self.message(IDENTITY)
+        self._tell_message(message)
+        reply = self.link.ask_known(message.data, self.identity.encode("latin-1"))
+        found = self._answered(reply.decode("latin-1")).strip()
         if found != self.identity:
             raise InstrumentError(
                 f"another instrument answers after the link was opened anew: {found[:80]!r}",

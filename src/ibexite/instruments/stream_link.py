@@ -15,12 +15,22 @@ from ibexite.protocols.scpi import response_value
 
 
 class Stream(Protocol):
-    """What moves the bytes. `send` (all of some bytes), `receive` (at most so many, for one turn) and `poll` (for a
-    time in ms; empty if nothing waits) raise OSError."""
+    """What moves the bytes."""
 
-    send: Callable[[bytes], Any]
-    receive: Callable[[int], bytes]
-    poll: Callable[[int], Any]
+    is_fresh: bool  # when it was opened nothing of before can arrive
+    seconds_per_byte: float  # that a slow line needs for a byte, beyond the time-out; 0 for one that is not slow
+
+    def send(self, data: bytes, /) -> Any:
+        """Sends all of it. Raises OSError."""
+
+    def receive(self, most: int, /) -> bytes:
+        """Some bytes; none if it has ended. Raises OSError: TimeoutError if none come within a turn."""
+
+    def poll(self, ms: int, /) -> Any:
+        """Whether bytes wait, or come within so many ms, or it has ended."""
+
+    def why_ended(self) -> str:
+        """Why it has ended, "" if nobody knows."""
 
     def open(self) -> None:
         """Makes it ready, with nothing of before on its way. Raises LinkError."""
@@ -132,6 +142,29 @@ class StreamLink:
             return found[: -self._terminator_length]
         return self._whole(found, reply)
 
+    def ask_known(self, data: bytes, wanted: bytes) -> bytes:
+        """Asks what has a known answer; see ibexite.instruments.link.Link."""
+        if self._stream.is_fresh:
+            return self.exchange(data)
+        self.is_waiting = True
+        deadline = time.monotonic() + self.timeout
+        found = b""
+        try:
+            self._send_bytes(data)
+            while True:
+                while (line := self._framer.next_line()) is not None:
+                    found = line
+                    if line.strip() == wanted:
+                        self.is_waiting = False
+                        return line
+                self._framer.feed(self._stream.more(deadline))
+        except TooLong:
+            raise self._failures.endless() from None
+        except OSError as error:
+            if found and isinstance(error, TimeoutError):
+                return found
+            raise self._failures.broken(error, self._framer.pending) from None
+
     def look(self, seconds: float = 0.0) -> None:
         """Raises StrayError if something waits, or comes within so many seconds, that nobody asked for; LinkError if
         the connection was closed."""
@@ -179,8 +212,9 @@ class StreamLink:
         deadline = time.monotonic() + self.timeout
         while True:
             if not data:
-                raise self._failures.ended(self._framer.pending)
+                raise self._failures.ended(self._framer.pending, self._stream.why_ended())
             self._framer.feed(data)
+            deadline += len(data) * self._stream.seconds_per_byte
             found = next_one()
             if found is not None:
                 return found
@@ -192,7 +226,10 @@ class StreamLink:
             data = self._receive_bytes(65536)
         except OSError as error:
             return self._failures.broken(error)
-        return self._failures.stray(data) if data else self._failures.error("closed the connection")
+        if data:
+            return self._failures.stray(data)
+        why = self._stream.why_ended()
+        return self._failures.error("closed the connection" + (f" ({why})" if why else ""))
 
 
 def status_of(reply: bytes, failures: Failures) -> int:

@@ -14,17 +14,8 @@ from collections.abc import Callable
 from typing import Any
 
 from ibexite.instruments.failures import Failures
-from ibexite.instruments.link import TURN, LinkOptions, Rescue
-
-MOST_AT_ONCE = 1 << 16  # bytes
-
-
-def _closed(_: object) -> Any:
-    raise OSError(0, "it is closed")
-
-
-def _nothing_waits(_: int) -> list[Any]:
-    return []
+from ibexite.instruments.link import LinkOptions, Rescue
+from ibexite.instruments.patience import PatientStream, closed, nothing_waits
 
 
 def set_timeouts(connection: socket.socket, *, receiving: float, sending: float) -> bool:
@@ -50,21 +41,22 @@ def waiting_poll(*connections: socket.socket) -> Callable[[int], list[Any]]:
     return lambda ms: select.select(connections, [], [], ms / 1000)[0]
 
 
-class TcpStream:
+class TcpStream(PatientStream):
     """One connection. `send` (all of some bytes), `receive` (at most so many, for one turn) and `poll` are those of the
     system itself, for whoever is in a hurry: they raise OSError."""
 
+    is_fresh, seconds_per_byte = True, 0.0
+
     def __init__(self, host: str, port: int, options: LinkOptions, failures: Failures) -> None:
-        self.host, self.port = host, port
-        self._options, self._failures = options, failures
-        self._turn = min(TURN, options.timeout)
+        super().__init__(options)
+        self.host, self.port, self._failures = host, port, failures
         self.socket: socket.socket | None = None
         self._forget()
 
     def _forget(self) -> None:
-        self.send: Callable[[bytes], Any] = _closed
-        self.receive: Callable[[int], bytes] = _closed
-        self.poll: Callable[[int], list[Any]] = _nothing_waits
+        self.send: Callable[[bytes], Any] = closed
+        self.receive: Callable[[int], bytes] = closed
+        self.poll: Callable[[int], list[Any]] = nothing_waits
 
     def open(self) -> None:
         """Connects. Raises LinkError: nothing listens, refused, unreachable, too slow."""
@@ -86,6 +78,10 @@ class TcpStream:
             self.socket = None
             self._forget()
 
+    def why_ended(self) -> str:
+        """Nobody says why the other side has closed it."""
+        return ""
+
     def rescue(self, end: bytes) -> Rescue:
         """A copy of the connection, and where to connect anew; `end` is that of lines."""
         assert self.socket is not None
@@ -101,32 +97,6 @@ class TcpStream:
         if not self.poll(round(self._turn * 1000)):
             raise TimeoutError
         return self.socket.recv(most)
-
-    def patiently(self, error: OSError) -> bytes:
-        """What comes after the first turn of waiting was over. Raises OSError: that of the last try."""
-        deadline = time.monotonic() + self._options.timeout - self._turn
-        while isinstance(error, TimeoutError | BlockingIOError) and time.monotonic() < deadline:
-            self._options.heed()
-            try:
-                return self.receive(MOST_AT_ONCE)
-            except OSError as again:
-                error = again
-        raise error
-
-    def next_bytes(self) -> bytes:
-        """What comes next, within the time-out; nothing if the other side has closed it. Raises OSError."""
-        try:
-            return self.receive(MOST_AT_ONCE)
-        except OSError as error:
-            return self.patiently(error)
-
-    def more(self, deadline: float) -> bytes:
-        """The same, until a deadline in monotonic s. Raises OSError."""
-        while not self.poll(max(1, round(min(self._turn, deadline - time.monotonic()) * 1000))):
-            self._options.heed()
-            if time.monotonic() >= deadline:
-                raise TimeoutError
-        return self.receive(MOST_AT_ONCE)
 
     def exactly(self, count: int, deadline: float) -> bytearray:
         """So many bytes. Raises OSError, and EOFError if it was closed before, with what had come by then."""

@@ -185,6 +185,10 @@ class Vxi11Link:
                 if framer.next_message() is not None:
                     return b"".join(parts)
 
+    def ask_known(self, data: bytes, wanted: bytes) -> bytes:
+        """As `exchange`: nothing of before can arrive."""
+        return self.exchange(data)
+
     def look(self, seconds: float = 0.0) -> None:
         """Raises StrayError if after so many seconds a reply waits that nobody asked for; LinkError if the connection
         was closed."""

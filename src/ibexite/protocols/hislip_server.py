@@ -68,8 +68,8 @@ class ServerSession:
     def _restart(self) -> None:
         self._content = bytearray()
         self._next_own = FIRST_ID  # of responses, in overlapped mode
-        self._asked = FIRST_ID - 2  # MessageID of the last message that was whole
-        self._is_undelivered = False  # a response was sent of whose end the client has not said that it has it
+        self._responded = 0  # MessageID of the last response
+        self._is_undelivered = False  # its end was sent, and the client has not said that it has it
 
     def opening(self, session: int) -> Message:
         """The answer to Initialize."""
@@ -95,10 +95,8 @@ class ServerSession:
                 raise HislipError("a program message without end")
             if kind == Type.DATA_END:
                 content, self._content = bytes(self._content), bytearray()
-                self._asked = message.parameter
                 self._host.command(content, message.parameter)
         elif kind == Type.TRIGGER:
-            self._asked = message.parameter
             self._host.trigger(message.parameter)
         elif kind == Type.DEVICE_CLEAR_COMPLETE and self._is_clearing:
             self._is_clearing = False
@@ -132,6 +130,7 @@ class ServerSession:
                 number, self._next_own = self._next_own, (self._next_own + 2) % IDS
             kind = Type.DATA_END if is_end else Type.DATA
             self._host.tell(Message(kind, 0, number, part), is_async=False)
+        self._responded = number
 
     # --- the asynchronous channel ------------------------------------------------------------------------------------
 
@@ -174,10 +173,13 @@ class ServerSession:
         self._host.tell(message, is_async=True)
 
     def _status(self, query: Message) -> int:
-        """The status byte; a response is available if the client has not yet taken the end of it (6.14)."""
+        """The status byte. A response is available if the client has not yet taken the end of it: it names the last
+        message that it has sent, which may still be on its way, or in overlapped mode the last response (6.14)."""
         if query.control & 1:
             self._is_undelivered = False
-        return self._host.status() & ~MESSAGE_AVAILABLE | MESSAGE_AVAILABLE * self._is_undelivered
+        is_last = query.parameter == self._responded
+        is_available = self._is_undelivered and is_last != self.is_overlapped
+        return self._host.status() & ~MESSAGE_AVAILABLE | MESSAGE_AVAILABLE * is_available
 
     def _refuse(self, message: Message, *, is_async: bool) -> None:
         """Says that a message is not known (6.2: the rest of the session goes on)."""

@@ -22,6 +22,7 @@ class Loop:
         self._stopping = False
         self._wake, self._waker = socket.socketpair()
         self._selector.register(self._wake, selectors.EVENT_READ, [lambda: None])
+        self._at_end: list[Callable[[], None]] = []
         self.heard = time.monotonic()  # s, when something came last
 
     def watch(self, file: Any, deed: Callable[[], None]) -> None:
@@ -35,6 +36,10 @@ class Loop:
     def after(self, seconds: float, deed: Callable[[], None]) -> None:
         """Carries out a deed once, after so many seconds."""
         heapq.heappush(self._timers, (time.monotonic() + seconds, next(self._order), deed))
+
+    def at_end(self, deed: Callable[[], None]) -> None:
+        """Carries out a deed when the loop has ended."""
+        self._at_end.append(deed)
 
     def stop(self) -> None:
         """Ends `run`; may be called from another thread or a signal handler."""
@@ -58,3 +63,5 @@ class Loop:
                     key.fileobj.close()  # type: ignore[union-attr]
             self._waker.close()
             self._selector.close()
+            for deed in self._at_end:
+                deed()

@@ -19,7 +19,9 @@ from typing import Protocol
 from ibexite.simulate.build import build
 from ibexite.simulate.conversation import Instrument
 from ibexite.simulate.fronts.hislip import HislipFront
+from ibexite.simulate.fronts.program import ProgramFront
 from ibexite.simulate.fronts.raw_socket import RawSocketFront
+from ibexite.simulate.fronts.serial_port import SerialFront
 from ibexite.simulate.fronts.vxi11 import Vxi11Front
 from ibexite.simulate.locks import DeviceLock
 from ibexite.simulate.loop import Loop
@@ -38,10 +40,9 @@ class Front(Protocol):
 
 
 FRONTS: dict[str, Callable[[Loop, Instrument], Front]] = {
-    "socket": RawSocketFront,
-    "hislip": HislipFront,
-    "vxi11": Vxi11Front,
-}
+    "socket": RawSocketFront, "hislip": HislipFront, "vxi11": Vxi11Front, "serial": SerialFront,
+    "program": ProgramFront,
+}  # fmt: skip
 
 
 class BenchServer:

@@ -6,7 +6,7 @@ import re
 
 from ibexite.bench.file import BenchFile, InstrumentEntry, SimulatedEntry
 from ibexite.errors import MistakeError, did_you_mean
-from ibexite.instruments.address import Address, Hislip, RawSocket, Vxi11, parse_address
+from ibexite.instruments.address import Address, Hislip, Program, RawSocket, Serial, Vxi11, parse_address
 from ibexite.simulate.nature import UNWIRED
 from ibexite.simulate.plan import KINDS, STIMULUS, SimulationPlan, StandIn, Trouble
 from ibexite.simulate.products import NOTHING, PRODUCTS, connectable
@@ -137,6 +137,10 @@ def _place(address: Address, own_ports: bool) -> tuple[str, str, int, str]:
     if isinstance(address, Vxi11):
         is_here = address.is_on_this_machine and not own_ports and address.port_mapper != 111
         return "vxi11", address.host if is_here else host, address.port_mapper if is_here else 0, address.device
+    if isinstance(address, Serial):
+        return "serial", host, 0, ""
+    if isinstance(address, Program):
+        return "program", host, 0, ""
     return "socket", host, port, ""
 
 

@@ -17,7 +17,8 @@ class RawSocketFront:
         self._loop, self._instrument = loop, instrument
         place = instrument.stand_in
         self._port = Port(loop, place.host, place.port, self._welcome)
-        self.address = f"TCPIP::{place.host}::{self._port.number}::SOCKET"
+        self.port = self._port.number
+        self.address = f"TCPIP::{place.host}::{self.port}::SOCKET"
         instrument.refuse = self._port.refuse
 
     def _welcome(self, connection: socket.socket) -> None:
