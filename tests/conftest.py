@@ -1,11 +1,15 @@
 """What tests share: the example project in a temporary folder, the installed program, a simulated bench in a thread."""
 
 import contextlib
+import json
 import os
+import re
+import shlex
 import subprocess
 import sys
 import threading
 from collections.abc import Callable, Iterator
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -82,6 +86,25 @@ def own_addresses(project: Path) -> None:
     path, number = project / "bench.toml", os.getpid()
     host = f"127.{1 + number // 250 % 250}.{1 + number % 250}.9"
     path.write_text(path.read_text().replace("TCPIP::127.0.0.1::502", f"TCPIP::{host}::502"))
+
+
+@contextlib.contextmanager
+def bench_on_links(project: Path, kinds: dict[str, str], serial: str = GOOD) -> Iterator[BenchServer]:
+    """Serves the bench of a project on other kinds of links, by instrument, and writes the addresses into its bench file."""
+    path = project / "bench.toml"
+    plan = make_plan(read_bench(path), serial, own_ports=True)
+    server = BenchServer(replace(plan, stand_ins=tuple(replace(s, link=kinds.get(s.name, s.link)) for s in plan.stand_ins)))
+    text = path.read_text()
+    for name, address in server.addresses.items():
+        words = shlex.split(address.removeprefix("program "))
+        line = f"program = {json.dumps(words)}" if address.startswith("program ") else f'address = "{address}"'
+        text = re.sub(rf'(\[instruments\.{name}\][^\[]*?)address\s*= "[^"]*"', lambda found, line=line: found[1] + line, text)
+    path.write_text(text)
+    thread = threading.Thread(target=server.serve)
+    thread.start()
+    yield server
+    server.stop()
+    thread.join(5)
 
 
 def children_of(process: subprocess.Popen, name: str) -> list[int]:

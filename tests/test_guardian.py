@@ -14,8 +14,9 @@ import pytest
 
 from ibexite.bench import guardian_process
 from ibexite.bench.guardian import Guardian
-from tests.conftest import children_of
-from tests.test_commands import begun, change
+from ibexite.simulate.server import FRONTS
+from tests.conftest import bench_on_links, children_of
+from tests.test_commands import begun, change, settled
 
 
 class Instrument:
@@ -164,6 +165,20 @@ def test_a_guardian_believes_no_answer_that_it_has_not_asked_for(tmp_path: Path,
     instrument.close()
     assert {role["problem"] for entry in entries for role in entry["roles"]} == {told}
     assert instrument.heard.count(b"OUTP OFF") >= 2
+
+
+@pytest.mark.parametrize("kind", sorted(FRONTS))
+def test_whatever_the_link_a_run_that_is_killed_leaves_nothing_on(project: Path, kind: str) -> None:
+    with bench_on_links(project, {"psu": kind, "eload": kind}) as server:
+        psu, eload, _ = (one.device for one in server.instruments)
+        process, journal = begun(project, simulate=False)
+        assert psu.source.is_on and eload.sink.is_on
+        process.kill()
+        process.communicate()
+        settled(journal)
+        assert not psu.source.is_on and not eload.sink.is_on
+    (entry,) = [json.loads(line) for line in journal.read_text().splitlines() if '"MadeSafe"' in line]
+    assert [(role["role"], role["problem"]) for role in entry["roles"]] == [("load", ""), ("supply", "")]
 
 
 def test_without_its_guardian_a_run_does_not_go_on_but_is_made_safe(project: Path) -> None:

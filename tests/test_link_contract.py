@@ -12,15 +12,9 @@ from ibexite.protocols.framing import definite_block
 from tests.link_peers import Peer
 
 TIMEOUT = 0.3
-KINDS = {
-    "socket": {},
-    "hislip": {},
-    "hislip overlapped": {"overlapped": True},
-    "vxi11": {},
-    "vxi11 gateway": {"device": "gpib0,5"},
-    "serial": {},
-    "program": {},
-}
+KINDS: dict[str, dict] = {
+    "socket": {}, "hislip": {}, "hislip overlapped": {"overlapped": True}, "vxi11": {}, "vxi11 gateway": {"device": "gpib0,5"}, "serial": {}, "program": {},
+    "usb": {}}  # fmt: skip
 
 
 @pytest.fixture(params=KINDS)

@@ -16,7 +16,6 @@ from ibexite.errors import MistakeError, did_you_mean
 from ibexite.frozen import frozen, replaced
 from ibexite.instruments.address import PROGRAM, Address, Program, parse_address
 from ibexite.instruments.link_keys import read_link_keys
-from ibexite.instruments.open_link import reachable
 from ibexite.instruments.profile import Profile, load_profile
 from ibexite.toml_reader import TomlTable, read_toml
 from ibexite.units import Dimension
@@ -228,7 +227,7 @@ def _instrument(table: TomlTable, name: str, folder: Path) -> InstrumentEntry:
         table.fail("profile", error.what, error.remedy)
     address = _address(table, folder)
     try:
-        place = reachable(address)
+        place = parse_address(address)
     except MistakeError as error:
         table.fail("address", error.what, error.remedy)
     link = read_link_keys(table.table("link"), place)

@@ -21,8 +21,10 @@ from __future__ import annotations
 
 import json
 import os
+import select
 import signal
 import socket
+import stat
 import sys
 import time
 from collections.abc import Callable
@@ -82,15 +84,15 @@ def make_safe(plan: Plan, handles: dict[str, int], only: list[str] | None) -> No
     deeds = [deed for deed in plan["deeds"] if only is None or deed["role"] in only]
     for deed in deeds:  # at once, on the copies; whether it helped is asked below
         try:
-            with socket.socket(fileno=os.dup(handles[deed["instrument"]])) as link:
-                link.settimeout(0.5)
-                link.sendall(_message(deed, *deed["commands"]))
+            write(handles[deed["instrument"]], _message(deed, *deed["commands"]))
         except (OSError, KeyError):
             pass
     for deed in deeds:
         handle = handles.pop(deed["instrument"], None)
         if handle is not None:
             close(handle)
+    for process in {deed["link"].get("process") for deed in deeds} - {None}:
+        end(process)
     problems = {deed["role"]: "it was not reached" for deed in deeds}
     deadline = time.monotonic() + PATIENCE
     patience = FIRST_PATIENCE
@@ -109,12 +111,36 @@ def make_safe(plan: Plan, handles: dict[str, int], only: list[str] | None) -> No
     note(plan, handles, problems)
 
 
+def write(handle: int, data: bytes, seconds: float = 0.5) -> None:
+    """Writes to a socket, a port or a pipe, as long as it takes something within so many seconds. Raises OSError."""
+    os.set_blocking(handle, False)
+    while data and select.select([], [handle], [], seconds)[1]:
+        data = data[os.write(handle, data) :]
+
+
 def close(handle: int) -> None:
     """Closes a copy of a connection, for the instrument as well: it may take one client only."""
     try:
-        with socket.socket(fileno=handle) as link:
-            link.shutdown(socket.SHUT_RDWR)
+        if stat.S_ISSOCK(os.fstat(handle).st_mode):
+            with socket.socket(fileno=os.dup(handle)) as link:
+                link.shutdown(socket.SHUT_RDWR)
     except OSError:
+        pass
+    try:
+        os.close(handle)
+    except OSError:
+        pass
+
+
+def end(process: int) -> None:
+    """Waits a moment until a program has ended by itself, its input being closed; then kills it with its session."""
+    deadline = time.monotonic() + 0.5
+    try:
+        while time.monotonic() < deadline:
+            os.kill(process, 0)
+            time.sleep(0.01)
+        os.killpg(process, signal.SIGKILL)
+    except OSError:  # it is not there any more
         pass
 
 

@@ -126,12 +126,13 @@ class Serial(_AtThisMachine):
 
 @frozen
 class Usbtmc(_AtThisMachine):
-    """A USB test and measurement class device: vendor, product, serial number, interface."""
+    """A USB test and measurement class device: vendor, product, serial number, interface; or its device file."""
 
     vendor: int
     product: int
     serial: str
     interface: int = 0
+    device: str = ""
 
     @property
     def kind(self) -> str:
@@ -140,6 +141,8 @@ class Usbtmc(_AtThisMachine):
 
     def place(self) -> str:
         """One text for all ways of writing this address."""
+        if self.device:
+            return f"usb {os.path.realpath(self.device)}"
         return f"usb {self.vendor:04x}:{self.product:04x} {self.serial} {self.interface}"
 
 
@@ -191,6 +194,7 @@ _FORMS: tuple[tuple[str, Callable[[re.Match[str]], Address]], ...] = (
     (rf"TCPIP\d*::{_HOST}::(\d+)::SOCKET", lambda found: RawSocket(found[1].strip("[]"), _port(found[2]))),
     (rf"TCPIP\d*::{_HOST}(?::(\d+))?(?:::(?!INSTR$)([^:\s]+?))?(?:::INSTR)?", _lan),
     (r"ASRL(\d+|/[^:\s]+|COM\d+)(?:::INSTR)?", lambda found: Serial(found[1])),
+    (r"USB\d*::(/[^:\s]+)(?:::INSTR)?", lambda found: Usbtmc(0, 0, "", 0, found[1])),
     (rf"USB\d*::{_ID}::{_ID}::([^:\s]+?)(?:::(\d+))?(?:::INSTR)?", _usb),
 )
 

@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from ibexite import units
 from ibexite.errors import did_you_mean
-from ibexite.instruments.address import Address, Hislip, Serial, Vxi11
+from ibexite.instruments.address import Address, Hislip, Serial, Usbtmc, Vxi11
 from ibexite.instruments.serial_stream import PARITIES
 from ibexite.toml_reader import TomlTable
 from ibexite.untyped import Fields
@@ -63,6 +63,7 @@ KEYS: dict[type, dict[str, tuple[str, Read]]] = {  # by type of address: what ea
         "reads_to_terminator": ("for a device that tells no end: a reply ends at its terminator (false)", _flag(False)),
         "local": ("whether the front panel is given back at the end (false)", _flag(False)),
     },
+    Usbtmc: {"local": ("whether the front panel is given back at the end (false)", _flag(False))},
     Serial: {
         "baud": ("bits a second (9600)", _number(50, 4_000_000)),
         "bits": ("data bits (8)", _number(5, 8)),

@@ -4,8 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from ibexite.errors import MistakeError
-from ibexite.instruments.address import Address, Hislip, Program, RawSocket, Serial, Vxi11, parse_address
+from ibexite.instruments.address import Hislip, Program, RawSocket, Serial, Usbtmc, Vxi11, parse_address
 from ibexite.instruments.failures import Failures
 from ibexite.instruments.link import Link, LinkOptions
 
@@ -46,20 +45,16 @@ def _program(text: str, place: Program, options: LinkOptions) -> Link:
     return StreamLink(text, options, ProgramStream(text, place, options, failures), failures)
 
 
+def _usbtmc(text: str, place: Usbtmc, options: LinkOptions) -> Link:
+    from ibexite.instruments.usbtmc_link import UsbtmcLink
+
+    return UsbtmcLink(text, place, options)
+
+
 MAKERS: dict[type, Callable[..., Link]] = {
-    RawSocket: _raw_socket, Hislip: _hislip, Vxi11: _vxi11, Serial: _serial, Program: _program,
+    RawSocket: _raw_socket, Hislip: _hislip, Vxi11: _vxi11, Serial: _serial, Usbtmc: _usbtmc,
+    Program: _program,
 }  # fmt: skip
-
-
-def reachable(text: str) -> Address:
-    """The address, if there is a link for it. Raises MistakeError."""
-    address = parse_address(text)
-    if type(address) not in MAKERS:
-        raise MistakeError(
-            f"{text!r} is reached {address.kind}, which is not possible yet",
-            remedy='If the instrument has a raw socket as well, write "TCPIP::192.0.2.10::5025::SOCKET".',
-        )
-    return address
 
 
 def load() -> None:
@@ -70,6 +65,7 @@ def load() -> None:
         serial_stream,
         stream_link,
         tcp_stream,
+        usbtmc_link,
         vxi11_link,
     )
 
@@ -78,10 +74,10 @@ def open_link(text: str, options: LinkOptions) -> Link:
     """An open link to an address.
 
     Raises:
-        MistakeError: there is no link for such an address.
+        MistakeError: it is no address.
         LinkError: nothing answers there.
     """
-    address = reachable(text)
+    address = parse_address(text)
     link = MAKERS[type(address)](text, address, options)
     link.open()
     return link

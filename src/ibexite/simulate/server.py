@@ -22,6 +22,7 @@ from ibexite.simulate.fronts.hislip import HislipFront
 from ibexite.simulate.fronts.program import ProgramFront
 from ibexite.simulate.fronts.raw_socket import RawSocketFront
 from ibexite.simulate.fronts.serial_port import SerialFront
+from ibexite.simulate.fronts.usb import UsbFront
 from ibexite.simulate.fronts.vxi11 import Vxi11Front
 from ibexite.simulate.locks import DeviceLock
 from ibexite.simulate.loop import Loop
@@ -41,7 +42,7 @@ class Front(Protocol):
 
 FRONTS: dict[str, Callable[[Loop, Instrument], Front]] = {
     "socket": RawSocketFront, "hislip": HislipFront, "vxi11": Vxi11Front, "serial": SerialFront,
-    "program": ProgramFront,
+    "program": ProgramFront, "usb": UsbFront,
 }  # fmt: skip
 
 

@@ -6,7 +6,7 @@ import re
 
 from ibexite.bench.file import BenchFile, InstrumentEntry, SimulatedEntry
 from ibexite.errors import MistakeError, did_you_mean
-from ibexite.instruments.address import Address, Hislip, Program, RawSocket, Serial, Vxi11, parse_address
+from ibexite.instruments.address import Address, Hislip, Program, RawSocket, Serial, Usbtmc, Vxi11, parse_address
 from ibexite.simulate.nature import UNWIRED
 from ibexite.simulate.plan import KINDS, STIMULUS, SimulationPlan, StandIn, Trouble
 from ibexite.simulate.products import NOTHING, PRODUCTS, connectable
@@ -139,6 +139,8 @@ def _place(address: Address, own_ports: bool) -> tuple[str, str, int, str]:
         return "vxi11", address.host if is_here else host, address.port_mapper if is_here else 0, address.device
     if isinstance(address, Serial):
         return "serial", host, 0, ""
+    if isinstance(address, Usbtmc):
+        return "usb", host, 0, ""
     if isinstance(address, Program):
         return "program", host, 0, ""
     return "socket", host, port, ""

@@ -8,6 +8,7 @@ from __future__ import annotations
 import os
 import select
 import tempfile
+from collections.abc import Callable
 from pathlib import Path
 
 from ibexite.protocols.framing import Framer, TooLong
@@ -35,8 +36,9 @@ class SerialFront:
 
         self._line, self._far = os.openpty()
         tty.setraw(self._far)  # it stays open here: the line is there although nobody listens
-        self._name.unlink(missing_ok=True)
-        self._name.symlink_to(os.ttyname(self._far))
+        new = self._name.with_suffix(".new")
+        new.symlink_to(os.ttyname(self._far))
+        new.replace(self._name)
         self._framer = Framer()
         self._conversation = Conversation(self._loop, self._instrument, self)
         self._file = os.fdopen(self._line, "rb", buffering=0)
@@ -58,16 +60,22 @@ class SerialFront:
             data = data[os.write(self._line, data[:1024]) :]
 
     def close(self, with_reset: bool) -> None:
-        """The plug is pulled, and put in again."""
-        self._cut()
+        """The plug is pulled, and another one is there at once."""
+        cut = self._cutter()
         self._plug_in()
+        cut()
 
-    def _cut(self) -> None:
-        self._conversation.end()
-        self._loop.forget(self._file)
-        self._file.close()
-        os.close(self._far)
-        self._far = -1
+    def _cutter(self) -> Callable[[], None]:
+        """What cuts the present line."""
+        conversation, file, far = self._conversation, self._file, self._far
+
+        def cut() -> None:
+            conversation.end()
+            self._loop.forget(file)
+            file.close()
+            os.close(far)
+
+        return cut
 
     def _clean_up(self) -> None:
         if self._far >= 0:
@@ -76,6 +84,7 @@ class SerialFront:
 
     def _refuse(self, seconds: float) -> None:
         """The plug is pulled for so many seconds."""
-        self._cut()
+        self._cutter()()
+        self._far = -1
         self._name.unlink(missing_ok=True)
         self._loop.after(seconds, self._plug_in)
