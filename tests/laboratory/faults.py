@@ -1,12 +1,13 @@
 """Faults: runs on stand-ins that lie and over links that break. What is held: never PASS on values that are not true, never a ceiling
-passed, outputs off at the end, no row lost, no internal error. `python -m tests.laboratory.faults N SEED` does N of them."""
+passed, outputs off at the end, no row lost, no internal error. `python -m tests.laboratory.faults N SEED LINK`
+does N of them."""
 
 import random
 import sys
 import tempfile
 import threading
 import time
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from ibexite import events
@@ -84,9 +85,9 @@ class Told:
 
 
 class Laboratory:
-    """A simulated bench in a thread, with short time-outs."""
+    """A simulated bench in a thread, with short time-outs, all its instruments on one kind of link."""
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, link: str = "socket") -> None:
         make_project(folder)
         path = folder / "bench.toml"
         for name in ("scpi-power-supply", "scpi-electronic-load", "scpi-scanning-multimeter"):
@@ -95,7 +96,8 @@ class Laboratory:
             (folder / f"{name}.toml").write_text("\n".join(lines))
             path.write_text(path.read_text().replace(f'"{name}"', f'"{name}.toml"'))
         self.file = read_bench(path)
-        self.server = BenchServer(make_plan(self.file, "FC00400", own_ports=True))
+        plan = make_plan(self.file, "FC00400", own_ports=True)
+        self.server = BenchServer(replace(plan, stand_ins=tuple(replace(one, link=link) for one in plan.stand_ins)))
         self.thread = threading.Thread(target=self.server.serve, daemon=True)
         self.thread.start()
         self.addresses = self.server.addresses
@@ -185,8 +187,9 @@ def main() -> None:
     counts: dict[str, int] = {}
     wrong = 0
     bench_module.PATIENCE = 2.0
+    link = sys.argv[3] if len(sys.argv) > 3 else "socket"
     with tempfile.TemporaryDirectory() as folder:
-        laboratory = Laboratory(Path(folder))
+        laboratory = Laboratory(Path(folder), link)
         for name, instrument, nth, times in drawn(number, seed):
             told = laboratory.run(name, instrument, nth, times)
             while not told.is_done:  # the run had fewer such lines
@@ -197,7 +200,7 @@ def main() -> None:
                 wrong += 1
                 print(f"{name}, {instrument}, line {nth} x{times}: {told.verdict}: {told.wrong}; {told.reason}", flush=True)
         laboratory.close()
-    print(f"{number} faults of {len(FAULTS)} kinds: {counts}; {wrong} went wrong")
+    print(f"{link}: {number} faults of {len(FAULTS)} kinds: {counts}; {wrong} went wrong")
     sys.exit(bool(wrong))
 
 

@@ -254,10 +254,12 @@ class HislipLink:
         """Takes what has come though nobody asked: notices are heeded, an answer is a StrayError."""
         for channel in (self._async, self._sync):
             while channel.stream.poll(0):
-                begun = channel.stream.next_bytes()
-                if not begun:
+                try:
+                    channel.left = channel.stream.next_bytes()
+                except OSError as error:
+                    raise self._failures.broken(error) from None
+                if not channel.left:
                     raise self._failures.error("closed the connection")
-                channel.left = begun
                 while channel.left:
                     message = channel.next(time.monotonic() + self.timeout)
                     if message.type in (Type.DATA, Type.DATA_END):
