@@ -18,7 +18,7 @@ test: $(VENV)/installed-for-tests
 
 # The long round of the laboratories: the better part of an hour and a half.
 hard: $(VENV)/installed-for-tests
-	$(BIN)/python -m tests.laboratory.faults 300 1
+	for link in socket hislip vxi11 serial program usb; do $(BIN)/python -m tests.laboratory.faults 200 1 $$link; done
 	$(BIN)/python -m tests.laboratory.kills 300 1
 	$(BIN)/python -m tests.laboratory.damaged 30000 1
 	$(BIN)/python -m tests.laboratory.state 10000 1
@@ -30,6 +30,7 @@ mutants: $(VENV)/installed-for-tests
 
 bench: $(VENV)/installed-for-tests
 	$(BIN)/python benchmarks/compare.py
+	$(BIN)/python benchmarks/links.py
 
 # Parser tables and generated parts of the documents; needed after a change of grammar, schema or functions.
 tables: $(VENV)/installed-for-tests

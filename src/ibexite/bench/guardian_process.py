@@ -226,7 +226,7 @@ class LinkWire:
     def receive(self, deadline: float) -> bytes:
         """A whole reply, with its end."""
         left(deadline)
-        return self._link.receive() + self._end
+        return bytes(self._link.receive()) + self._end
 
 
 Wire = SocketWire | LinkWire

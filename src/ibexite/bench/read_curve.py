@@ -13,6 +13,7 @@ from ibexite.analysis.curve import ArrayCurve, Curve, SampledCurve, Sampling
 from ibexite.bench.query import BadReading, Item, Query
 from ibexite.holes import Bad
 from ibexite.instruments.answers import AxisCommands, CurveCommands, Told, holes_in
+from ibexite.instruments.link import Data
 from ibexite.instruments.session import Session
 from ibexite.protocols.scpi import INFINITY, response_value
 from ibexite.untyped import Measured
@@ -34,7 +35,7 @@ class CurveQuery(Query):
     def take(self, values: list[Measured]) -> list[Bad]:
         """Puts the curve into its place; what is bad in it: all of it, or some of its points."""
         name, place = self.items[0].name, self.places[0]
-        reply: bytes = (
+        reply: Data = (
             self.session.answer_with_block(self._in_full) if self._commands.numbers
             else self.session.answer(self._in_full).encode("latin-1")
         )  # fmt: skip
@@ -46,7 +47,7 @@ class CurveQuery(Query):
         values[place] = curve
         return [Bad(name, reason, "") for reason in bad]
 
-    def _curve(self, reply: bytes) -> tuple[Curve, list[Reason]]:
+    def _curve(self, reply: Data) -> tuple[Curve, list[Reason]]:
         """The curve of a reply, and why points of it are bad. Raises BadReading."""
         try:
             numbers = self._commands.decoded(reply)
@@ -115,5 +116,5 @@ def nothing(commands: CurveCommands) -> Curve:
     return ArrayCurve({name: np.zeros(1) for name in axes}, np.full((1,) * len(axes), math.nan))
 
 
-def _beginning(reply: bytes) -> str:
+def _beginning(reply: Data) -> str:
     return reply[:60].decode("latin-1")

@@ -56,7 +56,7 @@ class CurveCommands:
     factor: Told
     offset: Told
 
-    def decoded(self, reply: bytes) -> np.ndarray:
+    def decoded(self, reply: bytes | bytearray) -> np.ndarray:
         """The numbers of a reply, shape (n,), as floats. What stands for no number (SCPI-1999 volume 1, 7.2.1) is as it
         was sent: see holes_in.
 

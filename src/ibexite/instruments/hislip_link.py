@@ -13,14 +13,15 @@ from typing import Any
 from ibexite.errors import LinkError
 from ibexite.instruments.address import Hislip
 from ibexite.instruments.failures import Failures, hint_of
-from ibexite.instruments.link import LinkOptions, Reply, Rescue, plan_of
+from ibexite.instruments.link import Data, LinkOptions, Reply, Rescue, plan_of
 from ibexite.instruments.patience import MOST_AT_ONCE
 from ibexite.instruments.replies import content_of
 from ibexite.instruments.tcp_stream import TcpStream, waiting_poll
 from ibexite.protocols import hislip
-from ibexite.protocols.framing import MOST_BYTES
+from ibexite.protocols.framing import MOST_BYTES, BlockInPlace, NoBlock, TooLong, is_long_block
 from ibexite.protocols.hislip import HEADER, HislipError, Lock, Message, Nonfatal, Numbering, Type
 
+MOST_BLOCK_HEAD = 11  # bytes: #, one digit, up to nine digits of the length
 LOCK_PATIENCE = 1.0  # s; how long somebody else's lock is waited for
 _DATA_END = int(Type.DATA_END)
 
@@ -44,17 +45,36 @@ class _Channel:
         except OSError as error:
             raise self._failures.broken(error) from None
 
-    def next(self, deadline: float, begun: Sequence[bytes] = ()) -> Message:
-        """The next message; `begun` is what has come of the reply that it goes on with."""
+    def next(self, deadline: float) -> Message:
+        """The next message."""
+        return self.message(self.header(deadline), deadline)
+
+    def header(self, deadline: float, begun: Sequence[bytes] = ()) -> hislip.Header:
+        """The next header; `begun` is what has come of the reply that it goes on with."""
         self.is_torn = True
         try:
-            head = self._take(HEADER.size, deadline, begun)
-            found = hislip.header(bytes(head), hislip.MOST_PAYLOAD)
-            message = Message(found.type, found.control, found.parameter, self._take(found.length, deadline, begun))
+            return hislip.header(self.some(HEADER.size, deadline, begun), hislip.MOST_PAYLOAD)
         except HislipError as error:
             raise self.refusal(error) from None
+
+    def message(self, header: hislip.Header, deadline: float, begun: Sequence[bytes] = ()) -> Message:
+        """The message of a header."""
+        payload = self.some(header.length, deadline, begun)
         self.is_torn = False
-        return message
+        return Message(header.type, header.control, header.parameter, payload)
+
+    def into(self, view: memoryview, deadline: float) -> None:
+        """The payload of a header, where it is to stay."""
+        there = min(len(self.left), len(view))
+        view[:there], self.left = self.left[:there], self.left[there:]
+        with view[there:] as rest:
+            try:
+                self.stream.into(rest, deadline)
+            except EOFError:
+                raise self._failures.ended(bytes(view[:60])) from None
+            except OSError as error:
+                raise self._failures.broken(error, bytes(view[:60])) from None
+        self.is_torn = False
 
     def refusal(self, error: HislipError) -> LinkError:
         """The other side breaks the rules: it is told, and so is the user."""
@@ -64,7 +84,7 @@ class _Channel:
             pass
         return self._failures.error(error.what, hint_of(self.left) or "Does it speak HiSLIP, and at this port?")
 
-    def _take(self, count: int, deadline: float, begun: Sequence[bytes]) -> bytes:
+    def some(self, count: int, deadline: float, begun: Sequence[bytes] = ()) -> bytes:
         """So many bytes."""
         if len(self.left) < count:
             try:
@@ -181,24 +201,27 @@ class HislipLink:
         self.is_waiting = True
         self.send(data)
 
-    def receive(self, reply: Reply = Reply.LINE) -> bytes:
+    def receive(self, reply: Reply = Reply.LINE) -> Data:
         """The next reply. Raises LinkError; then it must be reopened."""
         try:
             data = self._receive_bytes(MOST_AT_ONCE)
         except OSError as error:
             data = self._late(error)
-        message = self._in_one(data) or self._in_parts(data)
+        message = self._in_one(data)
+        if message:
+            found: Data = content_of(message, reply, self._terminator, self._failures)
+        else:
+            found = self._in_parts(data, reply)
         self._numbering.has_delivered = True
-        found = content_of(message, reply, self._terminator, self._failures)
         self.is_waiting = False
         return found
 
-    def exchange(self, data: bytes, reply: Reply = Reply.LINE) -> bytes:
+    def exchange(self, data: bytes, reply: Reply = Reply.LINE) -> Data:
         """Sends a query and receives its reply: `ask` and `receive` in one."""
         self.ask(data)
         return self.receive(reply)
 
-    def ask_known(self, data: bytes, wanted: bytes) -> bytes:
+    def ask_known(self, data: bytes, wanted: bytes) -> Data:
         """As `exchange`: nothing of before can arrive."""
         return self.exchange(data)
 
@@ -227,7 +250,7 @@ class HislipLink:
                 return data[HEADER.size :]
         return b""
 
-    def _in_parts(self, data: bytes) -> bytes:
+    def _in_parts(self, data: bytes, reply: Reply) -> Data:
         """A reply in as many messages as it needs, within one time-out for all of them."""
         if not data:
             raise self._failures.ended()
@@ -235,20 +258,53 @@ class HislipLink:
         deadline = time.monotonic() + self.timeout
         parts: list[bytes] = []
         while True:
-            message = self._sync.next(deadline, parts)
-            if message.type not in (Type.DATA, Type.DATA_END):
-                self._heed(self._sync, message)
-            elif not self._numbering.is_answer(message.parameter):
+            header = self._sync.header(deadline, parts)
+            if header.type not in (Type.DATA, Type.DATA_END):
+                self._heed(self._sync, self._sync.message(header, deadline, parts))
+                continue
+            is_answer = self._numbering.is_answer(header.parameter)
+            if not is_answer:
                 parts = []  # to a query of before (3.1.2)
-            else:
+            elif reply is Reply.BLOCK and not parts:
+                begin = self._sync.some(min(header.length, MOST_BLOCK_HEAD), deadline)
+                if is_long_block(begin):
+                    return self._long_block(begin, header, deadline)
+                self._sync.left = begin + self._sync.left
+            message = self._sync.message(header, deadline, parts)
+            if is_answer:
                 self._numbering.taken()
                 parts.append(message.payload)
                 if sum(map(len, parts)) > MOST_BYTES:
                     raise self._failures.endless()
                 if message.type == Type.DATA_END:
-                    if self._sync.left:
-                        raise self._failures.stray(self._sync.left[HEADER.size :])
-                    return b"".join(parts)
+                    self._expect_nothing_more()
+                    return content_of(b"".join(parts), reply, self._terminator, self._failures)
+
+    def _expect_nothing_more(self) -> None:
+        if self._sync.left:
+            raise self._failures.stray(self._sync.left[HEADER.size :])
+
+    def _long_block(self, begin: bytes, header: hislip.Header, deadline: float) -> bytearray:
+        """A block that is received in place; `begin` is what was taken of the payload of its first message."""
+        try:
+            block = BlockInPlace(begin, self._terminator)
+            length = header.length - len(begin)
+            while True:
+                with block.room(length) as room:
+                    self._sync.into(room, deadline)
+                self._numbering.taken()
+                if header.type == Type.DATA_END:
+                    self._expect_nothing_more()
+                    return block.content()
+                while (header := self._sync.header(deadline, [begin])).type not in (Type.DATA, Type.DATA_END):
+                    self._heed(self._sync, self._sync.message(header, deadline, [begin]))
+                if not self._numbering.is_answer(header.parameter):
+                    raise self._failures.error("mixed two answers")
+                length = header.length
+        except TooLong:
+            raise self._failures.endless() from None
+        except NoBlock as error:
+            raise self._failures.no_block(error) from None
 
     def _heed_what_waits(self) -> None:
         """Takes what has come though nobody asked: notices are heeded, an answer is a StrayError."""

@@ -20,6 +20,7 @@ from ibexite.frozen import frozen
 from ibexite.untyped import Fields
 
 TURN = 0.1  # s
+Data = bytes | bytearray  # a long block is given as it was received, without a copy
 
 
 class StrayError(LinkError):
@@ -104,14 +105,14 @@ class Link(Protocol):
     def ask(self, data: bytes) -> None:
         """Sends a query whose reply `receive` takes. Raises as `send`, and StrayError."""
 
-    def receive(self, reply: Reply = Reply.LINE) -> bytes:
+    def receive(self, reply: Reply = Reply.LINE) -> Data:
         """The next reply. Raises LinkError: silent for the time-out, cut off, flooded, no block where one is expected;
         then it must be reopened."""
 
-    def exchange(self, data: bytes, reply: Reply = Reply.LINE) -> bytes:
+    def exchange(self, data: bytes, reply: Reply = Reply.LINE) -> Data:
         """Sends a query and receives its reply: `ask` and `receive` in one, for the loop over points."""
 
-    def ask_known(self, data: bytes, wanted: bytes) -> bytes:
+    def ask_known(self, data: bytes, wanted: bytes) -> Data:
         """The reply to a query whose answer is known, after the link was opened anew. Where replies of before may still
         come they are passed over until the wanted one is there; if it does not come within the time-out the last one is
         given. Raises as `exchange`."""

@@ -49,10 +49,21 @@ class PatientStream:
         except OSError as error:
             return self.patiently(error)
 
-    def more(self, deadline: float) -> bytes:
+    def into(self, view: memoryview, deadline: float) -> None:
+        """Fills a place in memory, until a deadline in monotonic s. Raises OSError, and EOFError with what had come by
+        then if it has ended."""
+        got = 0
+        while got < len(view):
+            data = self.more(deadline, len(view) - got)
+            if not data:
+                raise EOFError(bytes(view[:got]))
+            view[got : got + len(data)] = data
+            got += len(data)
+
+    def more(self, deadline: float, most: int = MOST_AT_ONCE) -> bytes:
         """The same, until a deadline in monotonic s. Raises OSError."""
         while not self.poll(max(1, round(min(self._turn, deadline - time.monotonic()) * 1000))):
             self._options.heed()
             if time.monotonic() >= deadline:
                 raise TimeoutError
-        return self.receive(MOST_AT_ONCE)
+        return self.receive(most)

@@ -10,6 +10,7 @@ import time
 from ibexite.errors import LinkError
 from ibexite.instruments.failures import Failures, hint_of
 from ibexite.instruments.link import LinkOptions
+from ibexite.instruments.patience import MOST_AT_ONCE
 from ibexite.instruments.tcp_stream import TcpStream
 from ibexite.protocols.onc_rpc import (
     GETPORT,
@@ -50,11 +51,29 @@ class RpcClient:
 
     def call(self, procedure: Procedure, arguments: bytes = b"") -> Arguments:
         """What a call gives. Raises LinkError: no answer, or it was not carried out."""
-        xid = next(self._xids) & 0xFFFF_FFFF
+        xid = self.next_xid()
+        return self.finish(xid, self.begin(record(call(xid, procedure, arguments))))
+
+    def next_xid(self) -> int:
+        """The number of the next call."""
+        return next(self._xids) & 0xFFFF_FFFF
+
+    def begin(self, message: bytes) -> bytes:
+        """Sends a call, as a record; the first bytes that come back: nearly always all. Whoever sees that they are says
+        so by `is_calling`; else `finish` takes the rest. Raises LinkError."""
         self.is_calling = True
         try:
-            self._stream.send(record(call(xid, procedure, arguments)))
-            data = self._stream.next_bytes()
+            self._stream.send(message)
+            try:
+                return self._stream.receive(MOST_AT_ONCE)
+            except OSError as error:
+                return self._stream.patiently(error)
+        except OSError as error:
+            raise self._failures.broken(error) from None
+
+    def finish(self, xid: int, data: bytes) -> Arguments:
+        """What a call gives of which these bytes have come. Raises LinkError."""
+        try:
             message = data[4:] if _is_one_record(data) else self._in_parts(data)
             number, values = read_reply(message)
         except OSError as error:

@@ -14,7 +14,7 @@ from collections.abc import Callable, Iterable
 from typing import NamedTuple
 
 from ibexite.errors import InstrumentError, LinkError
-from ibexite.instruments.link import Link, Reply, StrayError
+from ibexite.instruments.link import Data, Link, Reply, StrayError
 from ibexite.instruments.profile import Profile
 from ibexite.protocols.scpi import INFINITY, joined, response_value
 
@@ -171,7 +171,7 @@ class Session:
         user.said_at.append(user.now())
         return line
 
-    def answer_with_block(self, message: Message) -> bytes:
+    def answer_with_block(self, message: Message) -> Data:
         """As `answer`, for a reply that is a definite length block: its content. Of that the length is told: what it
         says is in the records as a curve."""
         try:

@@ -9,8 +9,8 @@ from typing import Any, Protocol
 
 from ibexite.errors import LinkError
 from ibexite.instruments.failures import Failures
-from ibexite.instruments.link import LinkOptions, Reply, Rescue
-from ibexite.protocols.framing import Framer, NoBlock, TooLong, block_content
+from ibexite.instruments.link import Data, LinkOptions, Reply, Rescue
+from ibexite.protocols.framing import BlockInPlace, Framer, NoBlock, TooLong, block_content, is_long_block
 from ibexite.protocols.scpi import response_value
 
 
@@ -43,6 +43,9 @@ class Stream(Protocol):
 
     def more(self, deadline: float) -> bytes:
         """What comes next until a deadline in monotonic s. Raises OSError."""
+
+    def into(self, view: memoryview, deadline: float) -> None:
+        """Fills a place in memory until a deadline. Raises OSError, and EOFError if it has ended before."""
 
     def rescue(self, end: bytes) -> Rescue:
         """What the guardian needs; `end` is that of commands."""
@@ -111,7 +114,7 @@ class StreamLink:
         except OSError as error:
             raise self._failures.broken(error) from None
 
-    def receive(self, reply: Reply = Reply.LINE) -> bytes:
+    def receive(self, reply: Reply = Reply.LINE) -> Data:
         """The next reply. Raises LinkError: silent for the time-out, cut off, flooded, no block where one is expected;
         then it must be reopened."""
         try:
@@ -124,7 +127,7 @@ class StreamLink:
             return data[: -self._terminator_length]
         return self._whole(data, reply)
 
-    def exchange(self, data: bytes, reply: Reply = Reply.LINE) -> bytes:
+    def exchange(self, data: bytes, reply: Reply = Reply.LINE) -> Data:
         """Sends a query and receives its reply: `ask` and `receive` in one, for the loop over points."""
         if self._poll(0):
             raise self._uncalled()
@@ -142,7 +145,7 @@ class StreamLink:
             return found[: -self._terminator_length]
         return self._whole(found, reply)
 
-    def ask_known(self, data: bytes, wanted: bytes) -> bytes:
+    def ask_known(self, data: bytes, wanted: bytes) -> Data:
         """Asks what has a known answer; see ibexite.instruments.link.Link."""
         if self._stream.is_fresh:
             return self.exchange(data)
@@ -190,7 +193,9 @@ class StreamLink:
         except OSError as last:
             raise self._failures.broken(last, self._framer.pending) from None
 
-    def _whole(self, data: bytes, reply: Reply) -> bytes:
+    def _whole(self, data: bytes, reply: Reply) -> Data:
+        if reply is Reply.BLOCK and is_long_block(data):
+            return self._long_block(data)
         try:
             found = self._collect(data, self._framer.next_line if reply is Reply.LINE else self._framer.next_message)
         except TooLong:
@@ -206,6 +211,25 @@ class StreamLink:
                 raise self._failures.no_block(error) from None
         self.is_waiting = False
         return found
+
+    def _long_block(self, data: bytes) -> bytearray:
+        """A block that is received in place, within one time-out, and what a slow line needs for so many bytes."""
+        try:
+            block = BlockInPlace(data, self._terminator)
+            deadline = time.monotonic() + self.timeout + block.length * self._stream.seconds_per_byte
+            with block.room(block.missing) as room:
+                self._stream.into(room, deadline)
+            content = block.content()
+        except TooLong:
+            raise self._failures.endless() from None
+        except NoBlock as error:
+            raise self._failures.no_block(error) from None
+        except EOFError:
+            raise self._failures.ended(data, self._stream.why_ended()) from None
+        except OSError as error:
+            raise self._failures.broken(error, data) from None
+        self.is_waiting = False
+        return content
 
     def _collect(self, data: bytes, next_one: Callable[[], bytes | None]) -> bytes:
         """A reply that came in pieces, within one time-out for all of them."""
@@ -232,7 +256,7 @@ class StreamLink:
         return self._failures.error("closed the connection" + (f" ({why})" if why else ""))
 
 
-def status_of(reply: bytes, failures: Failures) -> int:
+def status_of(reply: Data, failures: Failures) -> int:
     """The status byte in a reply to *STB? (IEEE 488.2, 10.36). Raises LinkError: it is none."""
     try:
         value = response_value(reply.decode("latin-1"))
@@ -240,4 +264,6 @@ def status_of(reply: bytes, failures: Failures) -> int:
             return int(value)
     except ValueError:
         pass
-    raise failures.error(f"answered {reply[:60]!r} when asked for its status byte", "It is a number from 0 to 255.")
+    raise failures.error(
+        f"answered {bytes(reply[:60])!r} when asked for its status byte", "It is a number from 0 to 255."
+    )

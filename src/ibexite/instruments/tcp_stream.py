@@ -98,12 +98,11 @@ class TcpStream(PatientStream):
             raise TimeoutError
         return self.socket.recv(most)
 
-    def exactly(self, count: int, deadline: float) -> bytearray:
-        """So many bytes. Raises OSError, and EOFError if it was closed before, with what had come by then."""
+    def into(self, view: memoryview, deadline: float) -> None:
+        """Fills a place in memory, as that of PatientStream, without a copy."""
         assert self.socket is not None
-        data = bytearray(count)
-        view, got = memoryview(data), 0
-        while got < count:
+        got = 0
+        while got < len(view):
             try:
                 read = self.socket.recv_into(view[got:])
             except OSError as error:
@@ -112,6 +111,11 @@ class TcpStream(PatientStream):
                 self._options.heed()
                 continue
             if not read:
-                raise EOFError(bytes(data[:got]))
+                raise EOFError(bytes(view[:got]))
             got += read
+
+    def exactly(self, count: int, deadline: float) -> bytearray:
+        """So many bytes. Raises as `into`."""
+        data = bytearray(count)
+        self.into(memoryview(data), deadline)
         return data

@@ -13,7 +13,7 @@ from collections.abc import Callable
 from ibexite.errors import LinkError
 from ibexite.instruments.address import Usbtmc
 from ibexite.instruments.failures import Failures
-from ibexite.instruments.link import TURN, LinkOptions, Reply, Rescue, plan_of
+from ibexite.instruments.link import TURN, Data, LinkOptions, Reply, Rescue, plan_of
 from ibexite.instruments.replies import content_of
 from ibexite.instruments.usb_device import UsbDevice, open_device, plugged_in
 from ibexite.protocols import usbtmc
@@ -102,18 +102,18 @@ class UsbtmcLink:
         self.is_waiting = True
         self.send(data)
 
-    def receive(self, reply: Reply = Reply.LINE) -> bytes:
+    def receive(self, reply: Reply = Reply.LINE) -> Data:
         """The next reply. Raises LinkError; then it must be reopened."""
         found = content_of(self._message(), reply, self._terminator, self._failures)
         self.is_waiting = False
         return found
 
-    def exchange(self, data: bytes, reply: Reply = Reply.LINE) -> bytes:
+    def exchange(self, data: bytes, reply: Reply = Reply.LINE) -> Data:
         """Sends a query and receives its reply: `ask` and `receive` in one."""
         self.ask(data)
         return self.receive(reply)
 
-    def ask_known(self, data: bytes, wanted: bytes) -> bytes:
+    def ask_known(self, data: bytes, wanted: bytes) -> Data:
         """As `exchange`: nothing of before can arrive."""
         return self.exchange(data)
 

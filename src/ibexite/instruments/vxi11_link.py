@@ -15,7 +15,7 @@ from ibexite.errors import LinkError
 from ibexite.frozen import replaced
 from ibexite.instruments.address import Vxi11
 from ibexite.instruments.failures import Failures
-from ibexite.instruments.link import LinkOptions, Reply, Rescue, plan_of
+from ibexite.instruments.link import Data, LinkOptions, Reply, Rescue, plan_of
 from ibexite.instruments.replies import content_of
 from ibexite.instruments.rpc_client import RpcClient, port_of
 from ibexite.protocols import vxi11
@@ -40,6 +40,7 @@ class Vxi11Link:
         self._failures = Failures(options.name, address, options.timeout)
         self._calling = replaced(options, timeout=options.timeout + GRACE)
         self._core = RpcClient(self._calling, self._failures)
+        self._timeout_ms = vxi11.milliseconds(self.timeout)
         self._link, self._abort_port, self._most_written = 0, 0, 0
         self._ends_at_terminator = bool(options.keys.get("reads_to_terminator", False))
         self.is_waiting = self._has_lock = self._is_open = False
@@ -80,6 +81,7 @@ class Vxi11Link:
                 "Another computer drives it. Wait until that has ended; two at a time would reset each other.",
             )
         self._check(made.error, "create a link")
+        self._timeout_ms = vxi11.milliseconds(self.timeout)
         self._link, self._abort_port = made.link, made.abort_port
         self._most_written = max(64, min(made.most_written, MOST_BYTES))
         self._has_lock, self._is_open = wants_lock, True
@@ -130,47 +132,75 @@ class Vxi11Link:
 
     def send(self, data: bytes) -> None:
         """Sends a program message. Raises LinkError: it broke, or is not taken within the time-out."""
-        while True:
+        if len(data) > self._most_written:
+            self._send_in_parts(data)
+            return
+        xid = self._core.next_xid()
+        message, good = vxi11.write_record(xid, self._link, data, self._timeout_ms)
+        found = self._core.begin(message)
+        if found == good:
+            self._core.is_calling = False
+            return
+        left = data[self._taken(self._core.finish(xid, found), data) :]
+        if left:
+            self._send_in_parts(left)
+
+    def _taken(self, values: Arguments, data: bytes) -> int:
+        """How many bytes a write has taken. Raises LinkError."""
+        error, taken = self._read(lambda v: v.words(2), values)
+        self._check(error, "write")
+        if not 0 < taken <= len(data):
+            raise self._failures.error(f"took {taken} bytes of {len(data)}")
+        return taken
+
+    def _send_in_parts(self, data: bytes) -> None:
+        while data:
             part = data[: self._most_written]
             is_end = len(part) == len(data)
             arguments = vxi11.device_write(self._link, part, self.timeout, is_end=is_end)
-            values = self._core.call(_WRITE, arguments)
-            error, taken = self._read(lambda v: v.words(2), values)
-            self._check(error, "write")
-            if not 0 < taken <= len(part):
-                raise self._failures.error(f"took {taken} bytes of {len(part)}")
-            data = data[taken:]
-            if not data:
-                return
+            data = data[self._taken(self._core.call(_WRITE, arguments), part) :]
 
     def ask(self, data: bytes) -> None:
         """Sends a query whose reply `receive` takes. Raises as `send`."""
-        if self._core.poll(0):
-            raise self._failures.error("closed the connection")
         self.is_waiting = True
         self.send(data)
 
-    def receive(self, reply: Reply = Reply.LINE) -> bytes:
+    def receive(self, reply: Reply = Reply.LINE) -> Data:
         """The next reply. Raises LinkError; then it must be reopened."""
-        found = content_of(self._message(reply), reply, self._terminator, self._failures)
+        message = self._in_parts(reply) if self._ends_at_terminator else self._in_one(reply)
+        found = content_of(message, reply, self._terminator, self._failures)
         self.is_waiting = False
         return found
 
-    def exchange(self, data: bytes, reply: Reply = Reply.LINE) -> bytes:
+    def exchange(self, data: bytes, reply: Reply = Reply.LINE) -> Data:
         """Sends a query and receives its reply: `ask` and `receive` in one."""
         self.ask(data)
         return self.receive(reply)
 
-    def _message(self, reply: Reply) -> bytes:
-        """A whole response message: up to its end, or to the terminator where the device tells no end."""
+    def _in_one(self, reply: Reply) -> bytes:
+        """A whole response message, which nearly always comes at once."""
+        xid = self._core.next_xid()
+        found = self._core.begin(vxi11.read_record(xid, self._link, MOST_READ, self._timeout_ms))
+        data = vxi11.data_of(found, xid)
+        if data is None:
+            return self._in_parts(reply, self._core.finish(xid, found))
+        self._core.is_calling = False
+        return data
+
+    def _in_parts(self, reply: Reply, values: Arguments | None = None) -> bytes:
+        """A whole response message: up to its end, or to the terminator where the device tells no end. `values` are the
+        result of a first read."""
         to_terminator = self._ends_at_terminator
         termchar = self._terminator[-1] if to_terminator and reply is Reply.LINE else None
         framer = Framer(self._terminator) if to_terminator else None
         parts: list[bytes] = []
         taken = 0
         while True:
-            arguments = vxi11.device_read(self._link, MOST_READ, self.timeout, termchar)
-            error, reason, data = self._read(vxi11.read, self._core.call(_READ, arguments))
+            if values is None:
+                arguments = vxi11.device_read(self._link, MOST_READ, self.timeout, termchar)
+                values = self._core.call(_READ, arguments)
+            error, reason, data = self._read(vxi11.read, values)
+            values = None
             parts.append(data)
             if error == Error.IO_TIMEOUT:
                 raise self._failures.broken(TimeoutError(), b"".join(parts))
@@ -185,7 +215,7 @@ class Vxi11Link:
                 if framer.next_message() is not None:
                     return b"".join(parts)
 
-    def ask_known(self, data: bytes, wanted: bytes) -> bytes:
+    def ask_known(self, data: bytes, wanted: bytes) -> Data:
         """As `exchange`: nothing of before can arrive."""
         return self.exchange(data)
 
@@ -196,7 +226,7 @@ class Vxi11Link:
             raise self._failures.error("closed the connection")
         error, status = self._status()
         if error == Error.NONE and status & MESSAGE_AVAILABLE:
-            raise self._failures.stray(self._message(Reply.LINE))
+            raise self._failures.stray(self._in_parts(Reply.LINE))
 
     # --- what the protocol has calls for -----------------------------------------------------------------------------
 

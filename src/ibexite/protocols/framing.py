@@ -85,6 +85,63 @@ class Framer:
         return bytes(self._data)
 
 
+LONG = 1 << 16  # bytes from which a block is received in place
+
+
+class BlockInPlace:
+    """A long definite length block, of which the bytes are received where they are to stay.
+
+    Args:
+        begin: what has come of it, with its length; see `is_long_block`.
+    """
+
+    def __init__(self, begin: bytes, terminator: bytes) -> None:
+        start = 2 + int(begin[1:2])
+        self.length = int(begin[2:start])
+        if self.length > MOST_BYTES:
+            raise TooLong
+        self._terminator = terminator
+        # Its terminator is read with it; where the protocol tells the end it may be missing.
+        self._content = bytearray(self.length + len(terminator))
+        self._filled = 0
+        with self.room(len(begin) - start) as room:
+            room[:] = begin[start:]
+
+    @property
+    def missing(self) -> int:
+        """How many bytes are still to come, with its terminator."""
+        return len(self._content) - self._filled
+
+    def room(self, count: int) -> memoryview:
+        """Where the next bytes go. Raises NoBlock: they are more than it says."""
+        if count > self.missing:
+            raise NoBlock(f"a block of another length than it says: more than {self.length} bytes")
+        self._filled += count
+        return memoryview(self._content)[self._filled - count : self._filled]
+
+    def content(self) -> bytearray:
+        """Its bytes, when all are there; all that `room` has given must be released. Raises NoBlock: it is not as long
+        as it says."""
+        end = self._content[self.length : self._filled]
+        if self._filled < self.length or end not in (b"", self._terminator):
+            raise NoBlock(f"a block of another length than it says: {self.length} bytes, then {bytes(end)!r}")
+        del self._content[self.length :]
+        return self._content
+
+
+def is_long_block(data: bytes) -> bool:
+    """Whether data begins as a definite length block of LONG bytes or more.
+
+    >>> is_long_block(b"#6100000ab"), is_long_block(b"#15ab")
+    (True, False)
+    """
+    digits = data[1:2]
+    if data[:1] != b"#" or not digits.isdigit() or len(data) < 2 + int(digits):
+        return False
+    length = data[2 : 2 + int(digits)]
+    return length.isdigit() and int(length) >= LONG
+
+
 def block_content(message: bytes) -> bytes:
     """The bytes of a message that is one definite length block.
 

@@ -10,7 +10,7 @@ import struct
 from enum import IntEnum
 from typing import NamedTuple
 
-from ibexite.protocols.onc_rpc import Arguments, Procedure, opaque
+from ibexite.protocols.onc_rpc import LAST_FRAGMENT, Arguments, Procedure, opaque
 
 CORE, ABORT = 0x0607AF, 0x0607B0  # programs (B.6.9, B.6.10)
 VERSION = 1
@@ -118,6 +118,42 @@ def generic(link: int, timeout: float) -> bytes:
 def device_lock(link: int, seconds: float) -> bytes:
     """Device_LockParms: waits so many s for the lock."""
     return struct.pack("!3I", link, WAIT_LOCK if seconds > 0 else 0, milliseconds(seconds))
+
+
+# --- the two calls of the loop over points, each as one record --------------------------------------------------------
+# What the functions above and those of ibexite.protocols.onc_rpc say in general, in one go.
+
+_WRITE_CALL, _WRITE_REPLY = struct.Struct("!16I"), struct.Struct("!9I")
+_READ_CALL, _READ_REPLY = struct.Struct("!17I"), struct.Struct("!10I")
+
+
+def write_record(xid: int, link: int, data: bytes, ms: int) -> tuple[bytes, bytes]:
+    """A call of device_write that ends a message, and the reply that says that all was taken; time-out in ms."""
+    size = len(data)
+    padding = -size % 4
+    head = _WRITE_CALL.pack(
+        LAST_FRAGMENT | 60 + size + padding, xid, 0, 2, CORE, VERSION, 11, 0, 0, 0, 0, link, ms, 0, END, size
+    )
+    good = _WRITE_REPLY.pack(LAST_FRAGMENT | 32, xid, 1, 0, 0, 0, 0, 0, size)
+    return head + data + bytes(padding), good
+
+
+def read_record(xid: int, link: int, most: int, ms: int) -> bytes:
+    """A call of device_read of a whole message, at most so many bytes."""
+    return _READ_CALL.pack(LAST_FRAGMENT | 64, xid, 0, 2, CORE, VERSION, 12, 0, 0, 0, 0, link, most, ms, 0, 0, 0)
+
+
+def data_of(reply: bytes, xid: int) -> bytes | None:
+    """What a read has given, if this is a whole reply without an error, and the end of a message; else None."""
+    if len(reply) < _READ_REPLY.size:
+        return None
+    mark, its_xid, kind, denied, _, verifier, status, error, reason, size = _READ_REPLY.unpack_from(reply)
+    if (
+        mark == LAST_FRAGMENT | len(reply) - 4 and its_xid == xid and kind == 1 and reason & REASON_END
+        and not (denied or verifier or status or error) and len(reply) == _READ_REPLY.size + size + -size % 4
+    ):  # fmt: skip
+        return reply[_READ_REPLY.size : _READ_REPLY.size + size]
+    return None
 
 
 # --- results ----------------------------------------------------------------------------------------------------------
