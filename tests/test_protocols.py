@@ -1,128 +1,235 @@
-"""SCPI without sockets: syntax, number formats, the standard errors of a simulated instrument; lines from bytes."""
+"""Parsers of protocols, without sockets: what was written is read back however it is cut, and what is none of it is an error of
+the protocol, never anything else. Bytes that a standard prints are taken as they stand there."""
+
+import struct
+from collections.abc import Callable
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from ibexite.protocols import scpi
-from ibexite.protocols.framing import Framer, NoBlock, block_content, definite_block
-from ibexite.protocols.scpi import Command, ScpiError
-from ibexite.simulate.instruments.meter import SimulatedMeter
-from ibexite.simulate.instruments.supply import SimulatedSupply
-from ibexite.simulate.products.fm2_control_board import Fm2ControlBoard
-from ibexite.simulate.world import Source, World
+from ibexite.protocols import hislip, onc_rpc, usbtmc, vxi11
+from ibexite.protocols.framing import LONG, BlockInPlace, NoBlock, TooLong, definite_block, is_long_block
+from ibexite.protocols.hislip import HislipError, Message
+from ibexite.protocols.onc_rpc import Accepted, Arguments, Records, RpcError
+from ibexite.protocols.usbtmc import DeviceSide, UsbtmcError
+
+BODIES = st.binary(max_size=40)
+WORDS = st.integers(0, 0xFFFF_FFFF)
+MESSAGES = st.builds(Message, st.integers(0, 255), st.integers(0, 255), WORDS, BODIES)
 
 
-@pytest.mark.parametrize(("header", "fits"), [
-    ("VOLT", True), ("VOLTAGE", True), ("SOUR:VOLT", True), ("SOURCE2:VOLTAGE:LEV", True), ("SOUR1:VOLT:LEVEL", True),
-    ("VOLTA", False), ("SOURVOLT", False), ("SOUR:VOLT:LEVE", False), ("OUTP", False)])  # fmt: skip
-def test_headers_have_a_long_and_a_short_form(header: str, fits: bool) -> None:
-    assert bool(scpi.header_pattern("[SOURce#]:VOLTage[:LEVel]").fullmatch(header)) is fits
+def fragmented(bodies: list[bytes]) -> bytes:
+    """One record in several fragments."""
+    marks = [len(body) | (onc_rpc.LAST_FRAGMENT if body is bodies[-1] else 0) for body in bodies]
+    return b"".join(struct.pack("!I", mark) + body for mark, body in zip(marks, bodies, strict=True))
 
 
-def test_a_header_after_a_semicolon_continues_the_path() -> None:
-    assert scpi.parse_message("SOUR:VOLT 5;CURR 1;*OPC?;:OUTP ON") == (
-        Command("SOUR:VOLT", False, ("5",)), Command("SOUR:CURR", False, ("1",)), Command("*OPC", True, ()),
-        Command("OUTP", False, ("ON",)))  # fmt: skip
-    assert scpi.parse_message('DISP "a;b,c",(@101,102)')[0].parameters == ('"a;b,c"', "(@101,102)")
+STREAMS: dict[str, tuple[Callable, st.SearchStrategy]] = {  # a reader, and things as (what is read, its bytes)
+    "hislip": (hislip.Reader, MESSAGES.map(lambda message: (message, message.encoded()))),
+    "record": (Records, st.lists(BODIES.filter(bool), min_size=1, max_size=3, unique=True).map(lambda bodies: (b"".join(bodies), fragmented(bodies)))),
+}
 
 
-def supply() -> SimulatedSupply:
-    return SimulatedSupply("Firnline,PS-36", "psu", World(Fm2ControlBoard("FC00400"), lambda: 0.0), "battery")
+@pytest.mark.parametrize("name", STREAMS)
+@given(data=st.data(), cuts=st.integers(1, 50), rest=st.integers(0, 3))
+def test_messages_are_read_back_whole_in_pieces_and_with_a_rest_behind(name: str, data: st.DataObject, cuts: int, rest: int) -> None:
+    reader, things = STREAMS[name]
+    wanted = data.draw(st.lists(things, max_size=4))
+    stream = b"".join(encoded for _, encoded in wanted)
+    behind = (hislip.PROLOGUE if name == "hislip" else bytes(3))[:rest]
+    one, found = reader(), []
+    for start in range(0, len(stream + behind), cuts):
+        one.feed((stream + behind)[start : start + cuts])
+        while (message := one.next()) is not None:
+            found.append(message)
+    assert found == [thing for thing, _ in wanted] and one.pending == behind
 
 
-def say(device, *messages: str) -> str:
-    """The last reply to some messages; replies before it are read."""
-    reply = ""
-    for message in messages:
-        device.receive(message)
-        reply = device.take_output() or ""
-    return reply
+def answers(parse: Callable[[bytes], object]) -> Callable[[bytes], None]:
+    """Takes a value or an error of the protocol."""
+
+    def taken(data: bytes) -> None:
+        try:
+            parse(data)
+        except (HislipError, RpcError, UsbtmcError, NoBlock, TooLong):
+            pass
+
+    return taken
 
 
-@pytest.mark.parametrize(("messages", "reply"), [
-    (["*IDN?"], "Firnline,PS-36,SIMULATED-psu,0.1.0"),
-    (["volt 9.5 V", "source1:voltage:level?"], "+9.5000000E+00"),
-    (["VOLT 500 mV;CURR 0.25", "VOLT?;CURR?"], "+5.0000000E-01;+2.5000000E-01"),
-    (["VOLT MAX", "VOLT?"], "+3.6000000E+01"), (["VOLT? MIN"], "+0.0000000E+00"),
-    (["OUTP ON", "OUTP?"], "1"), (["OUTPUT:STATE 0", "OUTP?"], "0"), (["*OPC?"], "1"), (["*OPC", "*ESR?"], "1"),
-    (["SYST:ERR?"], '0,"No error"'),
-    (["VOLT 99", "SYST:ERR?"], '-222,"Data out of range;99"'),
-    (["VOLT five", "SYST:ERR?"], '-104,"Data type error;five"'), (["VOLT 5 A", "SYST:ERR?"], '-131,"Invalid suffix;A"'),
-    (["VOLT", "SYST:ERR?"], '-109,"Missing parameter"'), (["VOLT 1,2", "SYST:ERR?"], '-108,"Parameter not allowed"'),
-    (["VOLTS 5", "SYST:ERR?"], '-113,"Undefined header;VOLTS"'), (["5 VOLT", "SYST:ERR?"], '-102,"Syntax error;5 VOLT"'),
-    (["OUTP MAYBE", "SYST:ERR?"], '-141,"Invalid character data;MAYBE"'),
-    (["VOLT 99", "VOLT 98", "SYST:ERR?", "SYST:ERR?", "SYST:ERR?"], '0,"No error"'),
-    (["VOLT 99", "*CLS", "SYST:ERR?"], '0,"No error"'), (["VOLT 99", "*ESR?"], "16"), (["VOLTS 1", "*ESR?"], "32"),
-    (["VOLT 7", "VOLT 99", "VOLT?"], "+7.0000000E+00"), (["VOLT 7;OUTP ON", "*RST", "VOLT?;OUTP?"], "+0.0000000E+00;0"),
-    (["VOLT 99"] * 30 + ["SYST:ERR?"] * 20, '-350,"Queue overflow"')])  # fmt: skip
-def test_instruments_answer_as_the_standard_says(messages: list[str], reply: str) -> None:
-    assert say(supply(), *messages) == reply
+def fed(reader: Callable) -> Callable[[bytes], object]:
+    """Feeds a reader, and takes until nothing more comes."""
+
+    def parse(data: bytes) -> None:
+        one = reader()
+        one.feed(data)
+        while one.next() is not None:
+            pass
+
+    return parse
 
 
-def test_a_query_before_the_last_reply_was_read_is_interrupted() -> None:
-    device = supply()
-    device.receive("VOLT?")
-    device.receive("CURR?")
-    assert device.take_output() == "+1.0000000E-01"
-    assert say(device, "SYST:ERR?") == '-410,"Query INTERRUPTED"'
+MAPPER = onc_rpc.port_mapper({(vxi11.CORE, 1, onc_rpc.TCP): 1024})
+PARSERS = {
+    "hislip": fed(hislip.Reader), "header": lambda data: hislip.header(data[:16].ljust(16, b"\0"), 100), "size": hislip.size,
+    "record": fed(Records), "call": onc_rpc.read_call, "reply": onc_rpc.read_reply, "port mapper": MAPPER.answer,
+    "created": lambda data: vxi11.created(Arguments(data)), "read": lambda data: vxi11.read(Arguments(data)), "data": lambda data: vxi11.data_of(data, 7),
+    "usb answer": lambda data: usbtmc.read_answer(data, 1, 64), "usb device": lambda data: DeviceSide().take(data), "long block": is_long_block,
+}  # fmt: skip
+GOOD = [
+    Message(6, 0, 1, b"abc").encoded(), onc_rpc.record(onc_rpc.call(7, onc_rpc.GETPORT, onc_rpc.getport(vxi11.CORE, 1))), onc_rpc.call(7, onc_rpc.GETPORT, onc_rpc.getport(vxi11.CORE, 1)),
+    onc_rpc.reply(7, bytes(4)), onc_rpc.record(onc_rpc.reply(7, struct.pack("!II", 0, 4) + onc_rpc.opaque(b"+1.5\n"))), usbtmc.data_out(1, b"*IDN?", is_end=True), b"#800100000ab",
+]  # fmt: skip
 
 
-def test_a_meter_scans_its_channels_and_tells_overload() -> None:
-    world = World(Fm2ControlBoard("FC00400"), lambda: 0.0)
-    meter = SimulatedMeter("Firnline,DM-65S", "dmm", world, {101: "battery_voltage", 103: "output_voltage"})
-    world.stimuli.source["battery"] = Source(9.0, 1.0, True)
-    world.changed()
-    world.clock = lambda: 10.0
-    values = say(meter, "CONF:VOLT:DC 100,(@101)", "CONF:VOLT:DC 1,(@103)", "ROUT:SCAN (@101,103)", "READ?").split(",")
-    assert float(values[0]) == pytest.approx(9.0, abs=2e-3)
-    assert float(values[1]) == scpi.INFINITY  # 5 V in the range of 1 V
-    assert say(meter, "ROUT:SCAN (@107)", "SYST:ERR?").startswith("-224")
+@pytest.mark.parametrize("name", PARSERS)
+@given(data=st.data())
+def test_anything_is_a_value_or_an_error_of_the_protocol(name: str, data: st.DataObject) -> None:
+    good = data.draw(st.sampled_from(GOOD))
+    place, bad = data.draw(st.integers(0, len(good) - 1)), data.draw(st.binary(max_size=3))
+    for spoilt in (good[:place] + bad + good[place + len(bad) :], good[:place], data.draw(st.binary(max_size=64))):
+        answers(PARSERS[name])(spoilt)
 
 
-@pytest.mark.parametrize("text", ["(101)", "(@)", "(@1:x)", "@101", "(@101,)"])
-def test_wrong_channel_lists_are_refused(text: str) -> None:
-    with pytest.raises(ScpiError):
-        scpi.channel_list(text)
+@pytest.mark.parametrize(("parse", "data"), [
+    (fed(hislip.Reader), struct.pack("!2sBBIQ", b"HS", 7, 0, 0, 1 << 62)), (fed(hislip.Reader), b"HTTP/1.1"), (fed(Records), b"\xff\xff\xff\xff"), (fed(Records), b"HTTP/1.1"),
+    (onc_rpc.read_call, bytes(24) + b"\xff" * 8), (lambda data: usbtmc.read_answer(data, 1, 64), usbtmc.HEADER.pack(2, 1, 254, 0xFFFF_FFFF, 1, 0)),
+    (lambda data: BlockInPlace(data, b"\n"), b"#9999999999")])  # fmt: skip
+def test_a_length_beyond_what_is_taken_is_refused_before_it_is_read(parse: Callable, data: bytes) -> None:
+    with pytest.raises((HislipError, RpcError, UsbtmcError, TooLong)):
+        parse(data)
 
 
-@given(st.text(max_size=60))
-def test_any_message_ends_in_an_entry_of_the_error_queue_or_none(message: str) -> None:
-    device = supply()
-    device.receive(message)
-    device.take_output()
-    assert say(device, "SYST:ERR?")
+# --- VXI-11 and its calls ------------------------------------------------------------------------------------------------
 
 
-PART = st.sampled_from([b"1", b"-2.5E3", b'"#1 x"', b"#", b"#0"]) | st.binary(max_size=20).map(definite_block)
-MESSAGE = st.lists(PART, max_size=4).map(b",".join)
+@given(xid=WORDS, link=WORDS, data=st.binary(max_size=50), ms=st.integers(0, 100_000), most=WORDS)
+def test_the_calls_made_in_one_go_are_those_made_in_general(xid: int, link: int, data: bytes, ms: int, most: int) -> None:
+    plain = onc_rpc.record(onc_rpc.call(xid, vxi11.core(vxi11.Core.DEVICE_WRITE), vxi11.device_write(link, data, ms / 1000, is_end=True)))
+    assert vxi11.write_record(xid, link, data, ms) == (plain, onc_rpc.record(onc_rpc.reply(xid, struct.pack("!II", 0, len(data)))))
+    assert vxi11.read_record(xid, link, most, ms) == onc_rpc.record(
+        onc_rpc.call(xid, vxi11.core(vxi11.Core.DEVICE_READ), vxi11.device_read(link, most, ms / 1000))
+    )
 
 
-def whole(stream: bytes, data, take) -> tuple[list[bytes], bytes]:
-    """What a framer gives for bytes that arrive in any pieces, and what is left."""
-    framer, found = Framer(b"\n"), []
-    while stream:
-        size = data.draw(st.integers(1, len(stream)))
-        framer.feed(stream[:size])
-        stream = stream[size:]
-        while (line := take(framer)) is not None:
-            found.append(line)
-    return found, framer.pending
+@given(
+    xid=st.integers(0, 3),
+    asked=st.integers(0, 3),
+    error=st.sampled_from([0, 15]),
+    reason=st.integers(0, 7),
+    data=st.binary(max_size=9),
+    status=st.sampled_from([0, 0, 1]),
+)
+def test_a_read_in_one_go_gives_what_the_general_one_gives(xid: int, asked: int, error: int, reason: int, data: bytes, status: int) -> None:
+    reply = onc_rpc.record(onc_rpc.reply(xid, struct.pack("!II", error, reason) + onc_rpc.opaque(data), Accepted(status)))
+    is_plain = xid == asked and not error and reason & vxi11.REASON_END and not status
+    assert vxi11.data_of(reply, asked) == (data if is_plain else None)
 
 
-@given(st.lists(st.binary(max_size=20).filter(lambda b: b"\n" not in b), max_size=8), st.data())
-def test_lines_come_out_whole_however_the_bytes_arrive(lines: list[bytes], data) -> None:
-    assert whole(b"".join(line + b"\n" for line in lines) + b"rest", data, Framer.next_line) == (lines, b"rest")
+def test_bytes_of_the_standards() -> None:
+    # RFC 4506, 4.10; RFC 5531, 9 and 11: GETPORT of the core channel of VXI-11 over TCP.
+    getport = onc_rpc.record(onc_rpc.call(0x11223344, onc_rpc.GETPORT, onc_rpc.getport(vxi11.CORE, 1)))
+    words = "80000038 11223344 00000000 00000002 000186a0 00000002 00000003 00000000 00000000 00000000 00000000 000607af 00000001 00000006 00000000"
+    assert getport == bytes.fromhex(words)
+    # VXI-11, appendix C: create_link for inst0 with a lock within 2 s.
+    assert vxi11.create_link(1, "inst0", 2.0) == bytes.fromhex("00000001 00000001 000007d0 00000005 696e7374 30000000")
+    assert vxi11.device_lock(3, 0.5) == bytes.fromhex("00000003 00000001 000001f4") and vxi11.generic(3, 1.0) == bytes.fromhex(
+        "00000003 00000000 00000000 000003e8"
+    )
+    assert [vxi11.words_of(code) for code in (4, 11, 15, 23, 99)] == [
+        "invalid link identifier",
+        "device locked by another link",
+        "I/O time-out",
+        "aborted",
+        "error 99",
+    ]
+    # IVI-6.1, 6.1: Initialize of hislip0, version 1.1.
+    assert hislip.initialize("hislip0").encoded() == bytes.fromhex("4853 00 00 0101 4942 0000000000000007") + b"hislip0"
 
 
-@given(st.lists(MESSAGE, max_size=5), st.data())
-def test_messages_come_out_whole_whatever_is_in_their_blocks(messages: list[bytes], data) -> None:
-    assert whole(b"".join(message + b"\n" for message in messages) + b"rest", data, Framer.next_message) == (messages, b"rest")
+def asked(service: onc_rpc.Service, procedure: tuple[int, int, int], body: bytes = b"", rpc_version: int = 2) -> bytes:
+    """What a service answers to a call."""
+    call = bytearray(onc_rpc.call(5, onc_rpc.Procedure(*procedure), body))
+    call[8:12] = struct.pack("!I", rpc_version)
+    answer = service.answer(bytes(call))
+    assert answer is not None and answer[:8] == struct.pack("!II", 5, 1)
+    return answer[8:]
 
 
-@given(st.binary(max_size=40))
-def test_a_block_gives_back_what_it_was_made_of(content: bytes) -> None:
-    assert block_content(definite_block(content)) == content
-    for spoilt in (definite_block(content)[1:], definite_block(content) + b"x", b"#0" + content, b"#"):
-        with pytest.raises(NoBlock):
-            block_content(spoilt)
+def test_the_port_mapper_knows_what_is_there_and_says_what_is_not() -> None:
+    good, where = bytes(16), lambda *key: asked(MAPPER, onc_rpc.GETPORT, struct.pack("!4I", *key, 0))
+    assert where(vxi11.CORE, 1, onc_rpc.TCP) == good + struct.pack("!I", 1024) == where(vxi11.CORE, 2, onc_rpc.TCP)
+    assert where(vxi11.CORE, 1, onc_rpc.UDP) == good + bytes(4) == where(vxi11.ABORT, 1, onc_rpc.TCP)
+    assert asked(MAPPER, onc_rpc.DUMP) == good + struct.pack("!6I", 1, vxi11.CORE, 1, 6, 1024, 0)
+    assert asked(MAPPER, (onc_rpc.PORT_MAPPER, 2, 0)) == good
+    assert asked(MAPPER, (onc_rpc.PORT_MAPPER, 2, 77)) == struct.pack("!4I", 0, 0, 0, Accepted.NO_PROCEDURE)
+    assert asked(MAPPER, (onc_rpc.PORT_MAPPER, 4, 3)) == struct.pack("!6I", 0, 0, 0, Accepted.OTHER_VERSION, 2, 2)
+    assert asked(MAPPER, (vxi11.CORE, 1, 3)) == struct.pack("!4I", 0, 0, 0, Accepted.NO_PROGRAM)
+    assert asked(MAPPER, onc_rpc.GETPORT, b"\0") == struct.pack("!4I", 0, 0, 0, Accepted.BAD_ARGUMENTS)
+    assert asked(MAPPER, onc_rpc.GETPORT, rpc_version=3) == struct.pack("!4I", 1, 0, 2, 2)
+
+
+@pytest.mark.parametrize(
+    ("status", "words"), [(1, "it has no such service"), (3, "it does not know this call"), (4, "it cannot read the arguments"), (9, "it answers status 9")]
+)
+def test_what_a_call_came_to_is_told_in_words(status: int, words: str) -> None:
+    with pytest.raises(RpcError, match=words):
+        onc_rpc.read_reply(onc_rpc.reply(1)[:-4] + struct.pack("!I", status))
+
+
+# --- USBTMC --------------------------------------------------------------------------------------------------------------
+
+
+@given(parts=st.lists(st.binary(min_size=1, max_size=9), min_size=1, max_size=3), response=st.binary(min_size=1, max_size=30), most=st.integers(1, 40))
+def test_what_one_side_of_usbtmc_says_the_other_understands(parts: list[bytes], response: bytes, most: int) -> None:
+    device, tag = DeviceSide(), 254
+    for i, part in enumerate(parts):
+        tag = usbtmc.next_tag(tag)
+        content = device.take(usbtmc.data_out(tag, part, is_end=i == len(parts) - 1))
+        assert content == (b"".join(parts) if i == len(parts) - 1 else None) and tag != 0
+    device.respond(response, is_whole=True)
+    got = b""
+    while device.has_output:
+        tag = usbtmc.next_tag(tag)
+        assert device.take(usbtmc.request_in(tag, most)) is None
+        part = usbtmc.read_answer(device.give() or b"", tag, most)
+        got += part.data
+        assert part.is_end == (got == response) and device.give() is None
+    assert got == response
+
+
+def test_bytes_of_the_tables_of_usbtmc() -> None:
+    assert usbtmc.data_out(0x81, b"*RST\n", is_end=True) == bytes.fromhex("01 81 7e 00 05000000 01 000000") + b"*RST\n\0\0\0"
+    assert usbtmc.request_in(1, 0x1000, ord("\n")) == bytes.fromhex("02 01 fe 00 00100000 02 0a 0000") and usbtmc.trigger(255) == bytes.fromhex(
+        "80 ff 00 00 00000000 00000000"
+    )
+    answer = bytes.fromhex("02 01 fe 00 03000000 03 000000") + b"12\n\0"
+    assert usbtmc.read_answer(answer, 1, 64) == usbtmc.Part(b"12\n", True, True)
+    for tag, most, words in ((2, 64, "response to request 1"), (1, 2, "3 bytes")):
+        with pytest.raises(UsbtmcError, match=words):
+            usbtmc.read_answer(answer, tag, most)
+    device = DeviceSide()
+    assert device.take(usbtmc.trigger(1)) == b"*TRG\n"
+    device.take(usbtmc.request_in(7, 99, ord(";")))
+    device.respond(b"1;2\n", is_whole=True)
+    assert usbtmc.read_answer(device.give() or b"", 7, 99) == usbtmc.Part(b"1;", False, True)
+
+
+# --- long blocks ---------------------------------------------------------------------------------------------------------
+
+
+@given(cuts=st.lists(st.integers(1, LONG), max_size=4), has_end=st.booleans(), more=st.sampled_from([b"", b"x", b"\n\n"]))
+def test_a_long_block_is_what_was_sent_or_an_error(cuts: list[int], has_end: bool, more: bytes) -> None:
+    content = bytes(range(256)) * (LONG // 256 + 1)
+    left = definite_block(content) + b"\n" * has_end + more
+    assert is_long_block(left[:20]) and not is_long_block(definite_block(b"x" * (LONG - 1))[:20])
+    block, left = BlockInPlace(left[:20], b"\n"), left[20:]
+    try:
+        for cut in [*cuts, len(left)]:
+            part, left = left[:cut], left[cut:]
+            with block.room(len(part)) as room:
+                room[:] = part
+        assert block.content() == content and more in (b"", b"\n\n"[has_end:][:1])
+    except NoBlock:
+        assert more

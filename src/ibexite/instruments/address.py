@@ -14,7 +14,7 @@ import socket
 import sys
 from collections.abc import Callable
 
-from ibexite.errors import MistakeError
+from ibexite.errors import MistakeError, nearest
 from ibexite.frozen import frozen
 
 
@@ -169,7 +169,7 @@ PROGRAM = "program "  # how the address of one begins
 def _port(text: str) -> int:
     number = int(text)
     if not 0 < number < 65536:
-        raise ValueError
+        raise MistakeError(f"{number} is no port", remedy="A port is a number from 1 to 65535.")
     return number
 
 
@@ -224,7 +224,38 @@ def parse_address(text: str) -> Address:
                 return make(found)
             except ValueError:
                 break
-    raise MistakeError(
-        f"{text!r} is not an address that can be reached",
-        remedy='Write a raw socket as "TCPIP::192.0.2.10::5025::SOCKET".',
-    )
+    raise MistakeError(f"{text!r} is not an address that can be reached", remedy=_near(text) or f"There is: {FORMS}.")
+
+
+FORMS = (
+    "TCPIP::192.0.2.10::5025::SOCKET (raw socket), TCPIP::192.0.2.10::hislip0::INSTR (HiSLIP), "
+    "TCPIP::192.0.2.10::inst0::INSTR (VXI-11), ASRL/dev/ttyUSB0::INSTR (serial port), "
+    "USB::0x1234::0x5678::SERIAL::INSTR (USBTMC)"
+)
+_WORDS = ("TCPIP", "ASRL", "USB", "SOCKET", "INSTR")
+_MENDED: tuple[tuple[str, str], ...] = (  # what people write, and what they mean
+    (r"([\w.-]+|\[[0-9A-Fa-f:]+\]):(\d+)", r"TCPIP::\1::\2::SOCKET"),
+    (r"(COM\d+|/dev/tty\w+|/tmp/\S+)", r"ASRL\1::INSTR"),
+    (r"(/dev/usbtmc\d+)", r"USB::\1::INSTR"),
+    (r"GPIB(\d*)::(\d+)(?:::INSTR)?", r"TCPIP::192.0.2.10::gpib\1,\2::INSTR"),
+    (r"(\d+\.\d+\.\d+\.\d+)", r"TCPIP::\1::inst0::INSTR"),
+)
+
+
+def _near(text: str) -> str:
+    """What was meant, as a question; "" if nobody can guess it."""
+    parts = re.split("::?", text) if "::" not in text else text.split("::")
+    candidates = ["::".join(part if "." in part or "," in part else _spelt(part) for part in parts)]
+    for pattern, mended in _MENDED:
+        candidates += [re.sub(pattern, mended, text, flags=re.IGNORECASE)] * bool(re.fullmatch(pattern, text, re.I))
+    for candidate in candidates:
+        if candidate != text and any(re.fullmatch(pattern, candidate, re.IGNORECASE) for pattern, _ in _FORMS):
+            behind = "It is reached through a gateway: " if text.upper().startswith("GPIB") else ""
+            return f'{behind}Did you mean "{candidate}"?'
+    return ""
+
+
+def _spelt(word: str) -> str:
+    number = re.search(r"\d*$", word)
+    near = nearest(word.upper().rstrip("0123456789"), _WORDS)
+    return near + (number[0] if number else "") if near else word

@@ -2,37 +2,56 @@
 
 from __future__ import annotations
 
+import contextlib
+from collections.abc import Iterator
+
 from ibexite.errors import LinkError
 from ibexite.instruments.link import StrayError
 
-_OTHERS = (  # how what speaks another language begins, and what to do about it
-    (b"HTTP/", "A web server answers there: that is not the port of the instrument's remote interface."),
-    (b"HS", 'It speaks HiSLIP: write "TCPIP::192.0.2.10::hislip0::INSTR", a port behind a comma if not 4880.'),
-    (b"SSH-", "A login service answers there: that is not the port of the instrument's remote interface."),
-)  # fmt: skip
+_WEB = "A web server answers there: that is not the port of the instrument's remote interface."
+_OTHERS = {  # how what speaks another language begins, and what to do about it
+    b"http/": _WEB,
+    b"<!doctype": _WEB,
+    b"<html": _WEB,
+    b"hs": 'It speaks HiSLIP: write "TCPIP::192.0.2.10::hislip0::INSTR", a port behind a comma if not 4880.',
+    b"ssh-": "A login service answers there: that is not the port of the instrument's remote interface.",
+}
+_BUSY = "Does it know the command? Is it busy?"
 
 
 def hint_of(data: bytes) -> str:
     """What to do about a peer that speaks something else, from how it begins; "" if that says nothing."""
-    return next((remedy for begin, remedy in _OTHERS if data.startswith(begin)), "")
+    low = data[:12].lower()
+    return next((remedy for begin, remedy in _OTHERS.items() if low.startswith(begin)), "")
 
 
 class Failures:
-    """Makes the errors of a link; `timeout` in s."""
+    """Makes the errors of a link; `timeout` in s. `when_silent` is what to do when nothing comes back."""
 
     def __init__(self, name: str, address: str, timeout: float) -> None:
         self.where, self.timeout = f"{name} at {address}", timeout
+        self.when_silent = _BUSY
+
+    @contextlib.contextmanager
+    def opening(self, protocol: str) -> Iterator[None]:
+        """Within it the link is being opened: whoever is silent may not speak this protocol at all."""
+        self.when_silent = f"Does it speak {protocol}, and at this port?"
+        try:
+            yield
+        finally:
+            self.when_silent = _BUSY
 
     def error(self, what: str, remedy: str = "") -> LinkError:
         """Something went wrong."""
         return LinkError(what, where=self.where, remedy=remedy)
 
-    def stray(self, data: bytes) -> StrayError:
-        """Something came that nobody had asked for."""
+    def stray(self, data: bytes, before: bytes = b"") -> StrayError:
+        """Something came that nobody had asked for; `before` is what had come before it."""
         return StrayError(
             f"sent what nobody had asked for: {data[:60]!r}",
             where=self.where,
-            remedy="Does anybody else talk to it? Does one of its settings make it talk by itself?",
+            remedy=hint_of(before or data)
+            or "Does anybody else talk to it? Does one of its settings make it talk by itself?",
         )
 
     def unreachable(self, error: OSError) -> LinkError:
@@ -56,7 +75,7 @@ class Failures:
         if not isinstance(error, TimeoutError | BlockingIOError):
             return self.error(f"the connection broke ({error.strerror or error})")
         after = f" in the middle of a reply: {begun[:60]!r}" if begun else ""
-        remedy = hint_of(begun) or "Does it know the command? Is it busy?"
+        remedy = hint_of(begun) or self.when_silent
         return self.error(f"silent for {self.timeout:g} s{after}", remedy)
 
     def ended(self, begun: bytes = b"", why: str = "") -> LinkError:

@@ -124,7 +124,8 @@ class HislipLink:
     def open(self) -> None:
         """Connects both channels, agrees on sizes and mode, and takes the lock. Raises LinkError."""
         try:
-            self._open()
+            with self._failures.opening("HiSLIP"):
+                self._open()
         except BaseException:
             self.close()
             raise

@@ -79,7 +79,7 @@ class RpcClient:
         except OSError as error:
             raise self._failures.broken(error) from None
         except RpcError as error:
-            raise self._failures.error(str(error), "Does it speak VXI-11?") from None
+            raise self._failures.error(str(error), hint_of(data) or "Does it speak VXI-11?") from None
         if number != xid:
             raise self._failures.error("answered a call that it was not asked")
         self.is_calling = False

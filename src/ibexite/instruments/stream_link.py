@@ -203,7 +203,7 @@ class StreamLink:
         except OSError as error:
             raise self._failures.broken(error, self._framer.pending) from None
         if self._framer.pending:
-            raise self._failures.stray(self._framer.pending)
+            raise self._failures.stray(self._framer.pending, found)
         if reply is Reply.BLOCK:
             try:
                 found = block_content(found)

@@ -159,6 +159,11 @@ class UsbtmcLink:
     def _broken(self, error: OSError, begun: bytes = b"") -> LinkError:
         if error.errno in (errno.ENODEV, errno.ENXIO, errno.ESHUTDOWN):
             return self._failures.ended(begun, "was it unplugged?")
+        if error.errno == errno.ENOTTY:
+            return self._failures.error(
+                "it is no device file of a USBTMC instrument",
+                "Such a file is called /dev/usbtmc0 or the like; the kernel must be 4.20 or later.",
+            )
         return self._failures.broken(error, begun)
 
     def _opened(self) -> UsbDevice:

@@ -52,16 +52,20 @@ class Vxi11Link:
     def open(self) -> None:
         """Finds the port, connects, and creates the link. Raises LinkError."""
         place = self._place
-        port = self._options.keys.get("port") or port_of(
-            place.host, place.port_mapper, core(Core.CREATE_LINK), self._options, self._failures
-        )
-        self._core.open(place.host, port)
+        with self._failures.opening("VXI-11"):
+            port = self._options.keys.get("port") or port_of(
+                place.host, place.port_mapper, core(Core.CREATE_LINK), self._options, self._failures
+            )
+            self._core.open(place.host, port)
+            self._begin()
+        self.is_waiting = False
+
+    def _begin(self) -> None:
         try:
             self._create(wants_lock=bool(self._options.keys.get("lock", True)))
         except BaseException:
             self._core.close()
             raise
-        self.is_waiting = False
 
     def _create(self, *, wants_lock: bool) -> None:
         patience = min(LOCK_PATIENCE, self.timeout / 2) if wants_lock else None
