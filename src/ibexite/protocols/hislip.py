@@ -12,6 +12,7 @@ refused before it is read; a response with another MessageID than that of the la
 from __future__ import annotations
 
 import struct
+from collections.abc import Callable
 from enum import IntEnum
 from typing import NamedTuple
 
@@ -156,13 +157,16 @@ class Reader:
 
     Args:
         most: longest payload that is taken, in bytes.
+        too_long: told of a message with a longer one, which is thrown away as it comes; an error without it.
     """
 
-    def __init__(self, most: int = MOST_PAYLOAD) -> None:
-        self._most, self._data = most, bytearray()
+    def __init__(self, most: int = MOST_PAYLOAD, too_long: Callable[[], None] | None = None) -> None:
+        self._most, self._too_long, self._data = most, too_long, bytearray()
+        self._skipped = 0  # bytes that are still to be thrown away
 
     def feed(self, data: bytes) -> None:
         """Adds received bytes."""
+        self._skipped, data = max(0, self._skipped - len(data)), data[self._skipped :]
         self._data += data
 
     def next(self) -> Message | None:
@@ -172,8 +176,13 @@ class Reader:
             raise HislipError(f"what begins with {bytes(data[:16])!r} is no HiSLIP message", Fatal.BAD_HEADER)
         if len(data) < HEADER.size:
             return None
-        found = header(bytes(data[: HEADER.size]), self._most)
+        found = header(bytes(data[: HEADER.size]), self._most if self._too_long is None else 1 << 64)
         end = HEADER.size + found.length
+        if self._too_long is not None and found.length > self._most:
+            self._skipped = max(0, end - len(data))
+            del data[:end]
+            self._too_long()
+            return self.next()
         if len(data) < end:
             return None
         payload = bytes(data[HEADER.size : end])

@@ -7,7 +7,7 @@ import socket
 from collections import deque
 from collections.abc import Callable
 
-from ibexite.protocols.hislip import HislipError, Lock, Message, Reader, Type
+from ibexite.protocols.hislip import HislipError, Lock, Message, Nonfatal, Reader, Type
 from ibexite.protocols.hislip_server import REFUSALS, ServerSession, fatal
 from ibexite.simulate.conversation import Conversation, Instrument, messages_of
 from ibexite.simulate.fronts.tcp import Connection, Port
@@ -58,7 +58,7 @@ class _Channel:
 
     def __init__(self, front: HislipFront, loop: Loop, connection: socket.socket) -> None:
         self._front, self._session = front, None  # type: HislipFront, _Session | None
-        self._reader = Reader()
+        self._reader = Reader(too_long=self._refuse_length)
         self._connection = Connection(loop, connection, self._hear, self._gone)
 
     def send(self, message: Message, *, briefly: bool = False) -> None:
@@ -71,6 +71,9 @@ class _Channel:
         """Tells what is wrong, and ends it."""
         self.send(fatal(error))
         self.close()
+
+    def _refuse_length(self) -> None:
+        self.send(Message(Type.ERROR, Nonfatal.TOO_LONG, payload=b"message too large"))
 
     def _gone(self) -> None:
         if self._session is not None:

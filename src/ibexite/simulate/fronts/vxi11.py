@@ -295,6 +295,7 @@ class _Link:
                 return
             data = bytes(self._output[:count])
             del self._output[:count]
+            self._is_whole = self._is_whole and not is_end
             self._reading = None
             answer(WORDS2.pack(Error.NONE if reason else error, reason) + opaque(data))
 
