@@ -47,6 +47,7 @@ class Peer:
         self.instrument = Instrument(stand_in, self.device, self.script, DeviceLock(self.loop))
         self.front = FRONTS[kind](self.loop, self.instrument)
         self.address = self.front.address
+        self.timeout = 0.3  # s, of links to it
         self._thread = threading.Thread(target=self.loop.run, daemon=True)
         self._thread.start()
 

@@ -24,6 +24,9 @@ def test_the_example_bench_is_read(project: Path) -> None:
     assert read_bench(path).instruments["psu"].simulated.trouble == (TroubleEntry("Q", "silent", 1, 1),), "the first, once"
 
 
+PSU = 'address     = "TCPIP::127.0.0.1::50251::SOCKET"'
+
+
 @pytest.mark.parametrize(("old", "new", "where", "what", "remedy"), [
     ("[bench]", "[bench", "", "not valid TOML", "Mend it there"),
     ("[bench]", "[bank]", "bench", "is missing", ""),
@@ -34,7 +37,15 @@ def test_the_example_bench_is_read(project: Path) -> None:
     ('["load", "supply"]', '["loud"]', "bench.safe_order", "there is no role 'loud'", "Did you mean load?"),
     ('"scpi-power-supply"', '"scpi-power-suply"', "instruments.psu.profile", "there is no profile", "scpi-power-supply"),
     ('"scpi-power-supply"', '"mine.toml"', "mine.toml", "there is no such profile", "Check the path"),
-    ("TCPIP::127.0.0.1::50251::SOCKET", "GPIB::5", "instruments.psu.address", "is not an address", "Write a raw socket"),
+    ("TCPIP::127.0.0.1::50251::SOCKET", "GPIB::5", "instruments.psu.address", "is not an address", "through a gateway"),
+    (PSU, f'{PSU}\nlink = {{ baud = 9600 }}', "instruments.psu.link.baud", "a link over a raw socket has no such key", "has no keys"),
+    (PSU, 'address = "ASRL1::INSTR"\nlink = { bauds = 9600 }', "instruments.psu.link.bauds", "a link over a serial port has no such key", "Did you mean baud?"),
+    (PSU, 'address = "ASRL1::INSTR"\nlink = { bits = 9 }', "instruments.psu.link.bits", "9 is not between 5 and 8", ""),
+    (PSU, 'address = "ASRL1::INSTR"\nlink = { parity = "evn" }', "instruments.psu.link.parity", "'evn' is none of the words", "Did you mean even?"),
+    (PSU, 'address = "ASRL1::INSTR"\nlink = { pace = "1 min" }', "instruments.psu.link.pace", "not between 0 s and 10 s", ""),
+    (PSU, 'address = "TCPIP::192.0.2.1::inst0::INSTR"\nlink = { port = 70000 }', "instruments.psu.link.port", "70000 is no port", "1 to 65535"),
+    (PSU, f'{PSU}\nprogram = ["./gauge"]', "instruments.psu.program", "there is an address as well", "in one way"),
+    (PSU, 'program = []', "instruments.psu.program", "there is nothing to start", 'program = ["./gauge"'),
     ("::50252::", "::50251::", "instruments.eload.address", "psu has the same address", "cannot share"),
     ("Firnline,PS-36.*", "(", "instruments.psu.identity", "not a regular expression", "Write, for example"),
     ("due = 2027-05-01", 'due = "soon"', "instruments.psu.calibration.due", "'soon' does not fit", "a date such as"),

@@ -54,6 +54,10 @@ class Failures:
             or "Does anybody else talk to it? Does one of its settings make it talk by itself?",
         )
 
+    def outstanding(self) -> LinkError:
+        """A query while the answer to the one before has not been taken."""
+        return self.error("the answer to another query may still be on its way")
+
     def unreachable(self, error: OSError) -> LinkError:
         """No connection could be made."""
         if isinstance(error, ConnectionRefusedError):

@@ -197,6 +197,8 @@ class HislipLink:
 
     def ask(self, data: bytes) -> None:
         """Sends a query whose reply `receive` takes. Raises as `send`, and StrayError."""
+        if self.is_waiting:
+            raise self._failures.outstanding()
         if self._poll(0):
             self._heed_what_waits()
         self.is_waiting = True

@@ -6,7 +6,8 @@ What always holds, of every kind (tests/test_link_contract.py):
   time-out more, for all its pieces together. While a reply is waited for, `heed` is called every TURN.
 - After `reopen` nothing of an earlier exchange can arrive.
 - Before a query and after each reply it is looked whether something waits that nobody asked for (StrayError).
-- `is_waiting` is true from a query's sending until its reply was taken.
+- `is_waiting` is true from a query's sending until its reply was taken; until then no other query is sent, so that a
+  late reply is never taken for the next (LinkError: it is to be reopened).
 """
 
 from __future__ import annotations

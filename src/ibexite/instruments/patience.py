@@ -33,14 +33,12 @@ class PatientStream:
 
     def patiently(self, error: OSError) -> bytes:
         """What comes after the first turn of waiting was over. Raises OSError: that of the last try."""
-        deadline = time.monotonic() + self._options.timeout - self._turn
-        while isinstance(error, TimeoutError | BlockingIOError) and time.monotonic() < deadline:
-            self._options.heed()
-            try:
-                return self.receive(MOST_AT_ONCE)
-            except OSError as again:
-                error = again
-        raise error
+        if not isinstance(error, TimeoutError | BlockingIOError):
+            raise error
+        try:
+            return self.more(time.monotonic() + self._options.timeout - self._turn)
+        except TimeoutError:
+            raise error from None
 
     def next_bytes(self) -> bytes:
         """What comes next, within the time-out; nothing if the other side has closed it. Raises OSError."""
@@ -62,7 +60,7 @@ class PatientStream:
 
     def more(self, deadline: float, most: int = MOST_AT_ONCE) -> bytes:
         """The same, until a deadline in monotonic s. Raises OSError."""
-        while not self.poll(max(1, round(min(self._turn, deadline - time.monotonic()) * 1000))):
+        while not self.poll(max(0, round(min(self._turn, deadline - time.monotonic()) * 1000))):
             self._options.heed()
             if time.monotonic() >= deadline:
                 raise TimeoutError

@@ -53,7 +53,8 @@ class ProgramStream(PatientStream):
             ) from None  # fmt: skip
         assert self._process.stdin is not None
         os.set_blocking(self._process.stdin.fileno(), False)
-        threading.Thread(target=self._take_errors, args=(self._process,), daemon=True).start()
+        self._listener = threading.Thread(target=self._take_errors, args=(self._process,), daemon=True)
+        self._listener.start()
 
     def _take_errors(self, process: subprocess.Popen[bytes]) -> None:
         assert process.stderr is not None
@@ -124,6 +125,7 @@ class ProgramStream(PatientStream):
             code = self._process.wait(0.2)
         except subprocess.TimeoutExpired:
             return "it has closed its output"
+        self._listener.join(0.2)
         told = self._errors.decode("utf-8", "replace").strip().splitlines()
         how = f"was ended by signal {-code}" if code < 0 else f"ended with exit code {code}"
         return f"the program {how}" + (f": {told[-1][:200]}" if told else "")

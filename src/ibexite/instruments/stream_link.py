@@ -106,6 +106,8 @@ class StreamLink:
 
     def ask(self, data: bytes) -> None:
         """Sends a query whose reply `receive` takes. Raises as `send`, and StrayError."""
+        if self.is_waiting:
+            raise self._failures.outstanding()
         if self._poll(0):
             raise self._uncalled()
         self.is_waiting = True
@@ -129,6 +131,8 @@ class StreamLink:
 
     def exchange(self, data: bytes, reply: Reply = Reply.LINE) -> Data:
         """Sends a query and receives its reply: `ask` and `receive` in one, for the loop over points."""
+        if self.is_waiting:
+            raise self._failures.outstanding()
         if self._poll(0):
             raise self._uncalled()
         self.is_waiting = True

@@ -99,6 +99,8 @@ class UsbtmcLink:
 
     def ask(self, data: bytes) -> None:
         """Sends a query whose reply `receive` takes. Raises as `send`."""
+        if self.is_waiting:
+            raise self._failures.outstanding()
         self.is_waiting = True
         self.send(data)
 

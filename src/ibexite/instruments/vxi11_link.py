@@ -166,6 +166,8 @@ class Vxi11Link:
 
     def ask(self, data: bytes) -> None:
         """Sends a query whose reply `receive` takes. Raises as `send`."""
+        if self.is_waiting:
+            raise self._failures.outstanding()
         self.is_waiting = True
         self.send(data)
 
