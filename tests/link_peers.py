@@ -40,10 +40,10 @@ class Script(Troubles):
 class Peer:
     """One stand-in on a link of one kind, in a thread."""
 
-    def __init__(self, kind: str, **place: object) -> None:
+    def __init__(self, kind: str, port: int = 0, **place: object) -> None:
         self.loop, self.script = Loop(), Script()
         self.device = ScpiDevice("Firnline,T-1", "peer")
-        stand_in = StandIn("psu", "", "", "127.0.0.1", 0, {}, link=kind, **place)  # type: ignore[arg-type]
+        stand_in = StandIn("psu", "", "", "127.0.0.1", port, {}, link=kind, **place)  # type: ignore[arg-type]
         self.instrument = Instrument(stand_in, self.device, self.script, DeviceLock(self.loop))
         self.front = FRONTS[kind](self.loop, self.instrument)
         self.address = self.front.address

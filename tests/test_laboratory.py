@@ -74,3 +74,11 @@ def test_no_damaged_input_ends_in_anything_but_a_message(tmp_path: Path, monkeyp
     monkeypatch.chdir(tmp_path)
     found = damaged.search(250, 3)
     assert not found, found
+
+
+@pytest.mark.parametrize("link", ["hislip", "vxi11", "serial", "program", "usb"])
+def test_no_fault_on_any_other_link_passes_a_unit_on_values_that_are_not_true(tmp_path: Path, link: str) -> None:
+    laboratory = faults.Laboratory(tmp_path, link)
+    told = [laboratory.run(*fault) for fault in random.Random(link).sample(faults.drawn(len(faults.FAULTS), 3), 8)]
+    laboratory.close()
+    assert [(one.fault, one.instrument, one.nth, one.wrong) for one in told if one.wrong] == []

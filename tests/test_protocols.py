@@ -161,7 +161,9 @@ def test_the_port_mapper_knows_what_is_there_and_says_what_is_not() -> None:
     good, where = bytes(16), lambda *key: asked(MAPPER, onc_rpc.GETPORT, struct.pack("!4I", *key, 0))
     assert where(vxi11.CORE, 1, onc_rpc.TCP) == good + struct.pack("!I", 1024) == where(vxi11.CORE, 2, onc_rpc.TCP)
     assert where(vxi11.CORE, 1, onc_rpc.UDP) == good + bytes(4) == where(vxi11.ABORT, 1, onc_rpc.TCP)
-    assert asked(MAPPER, onc_rpc.DUMP) == good + struct.pack("!6I", 1, vxi11.CORE, 1, 6, 1024, 0)
+    itself = struct.pack("!10I", 1, 100_000, 2, 6, 111, 1, 100_000, 2, 17, 111)
+    assert asked(MAPPER, onc_rpc.DUMP) == good + itself + struct.pack("!6I", 1, vxi11.CORE, 1, 6, 1024, 0)
+    assert [where(100_000, 2, protocol) for protocol in (onc_rpc.TCP, onc_rpc.UDP)] == [good + struct.pack("!I", 111)] * 2
     assert asked(MAPPER, (onc_rpc.PORT_MAPPER, 2, 0)) == good
     assert asked(MAPPER, (onc_rpc.PORT_MAPPER, 2, 77)) == struct.pack("!4I", 0, 0, 0, Accepted.NO_PROCEDURE)
     assert asked(MAPPER, (onc_rpc.PORT_MAPPER, 4, 3)) == struct.pack("!6I", 0, 0, 0, Accepted.OTHER_VERSION, 2, 2)

@@ -267,9 +267,10 @@ def getport(program: int, version: int, protocol: int = TCP) -> bytes:
     return struct.pack("!4I", program, version, protocol, 0)
 
 
-def port_mapper(ports: dict[tuple[int, int, int], int]) -> Service:
-    """A port mapper: port by (program, version, protocol). 0 is answered for what it does not know, and for a version
-    that is not there the port of another one, whose service says so itself (RFC 1833, 3.2)."""
+def port_mapper(services: dict[tuple[int, int, int], int], own_port: int = PORT_MAPPER_PORT) -> Service:
+    """A port mapper: port by (program, version, protocol); itself is among them. 0 is answered for what it does not
+    know, and for a version that is not there the port of another one, whose service says so itself (RFC 1833, 3.2)."""
+    ports = {(PORT_MAPPER, 2, TCP): own_port, (PORT_MAPPER, 2, UDP): own_port} | services
 
     def look_up(asked: Call) -> bytes:
         program, version, protocol, _ = asked.arguments.words(4)

@@ -43,8 +43,8 @@ class Vxi11Front:
         self.numbers = itertools.count(1)
         self._core = Port(loop, place.host, 0, lambda connection: _Core(self, connection).start())
         self.abort_port = Port(loop, place.host, 0, self._welcome_abort).number
-        self._mapper = port_mapper({(vxi11.CORE, vxi11.VERSION, TCP): self._core.number})
         mapper = Port(loop, place.host, place.port, self._welcome_mapper)
+        self._mapper = port_mapper({(vxi11.CORE, vxi11.VERSION, TCP): self._core.number}, mapper.number)
         self._datagrams = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
         self._datagrams.bind((place.host, mapper.number))
         loop.watch(self._datagrams, self._hear_datagram)
