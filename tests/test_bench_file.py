@@ -42,7 +42,7 @@ PSU = 'address     = "TCPIP::127.0.0.1::50251::SOCKET"'
     (PSU, 'address = "ASRL1::INSTR"\nlink = { bauds = 9600 }', "instruments.psu.link.bauds", "a link over a serial port has no such key", "Did you mean baud?"),
     (PSU, 'address = "ASRL1::INSTR"\nlink = { bits = 9 }', "instruments.psu.link.bits", "9 is not between 5 and 8", ""),
     (PSU, 'address = "ASRL1::INSTR"\nlink = { parity = "evn" }', "instruments.psu.link.parity", "'evn' is none of the words", "Did you mean even?"),
-    (PSU, 'address = "ASRL1::INSTR"\nlink = { pace = "1 min" }', "instruments.psu.link.pace", "not between 0 s and 10 s", ""),
+    (PSU, 'address = "ASRL1::INSTR"\nlink = { pace = "1 min" }', "instruments.psu.link.pace", "not between 0 s and 2 s", ""),
     (PSU, 'address = "TCPIP::192.0.2.1::inst0::INSTR"\nlink = { port = 70000 }', "instruments.psu.link.port", "70000 is no port", "1 to 65535"),
     (PSU, f'{PSU}\nprogram = ["./gauge"]', "instruments.psu.program", "there is an address as well", "in one way"),
     (PSU, 'program = []', "instruments.psu.program", "there is nothing to start", 'program = ["./gauge"'),

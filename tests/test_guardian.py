@@ -15,7 +15,7 @@ import pytest
 from ibexite.bench import guardian_process
 from ibexite.bench.guardian import Guardian
 from ibexite.simulate.server import FRONTS
-from tests.conftest import bench_on_links, children_of
+from tests.conftest import HEADER, bench_on_links, children_of
 from tests.test_commands import begun, change, settled
 
 
@@ -179,6 +179,30 @@ def test_whatever_the_link_a_run_that_is_killed_leaves_nothing_on(project: Path,
         assert not psu.source.is_on and not eload.sink.is_on
     (entry,) = [json.loads(line) for line in journal.read_text().splitlines() if '"MadeSafe"' in line]
     assert [(role["role"], role["problem"]) for role in entry["roles"]] == [("load", ""), ("supply", "")]
+
+
+@pytest.mark.parametrize("number", [signal.SIGSTOP, signal.SIGKILL])
+def test_a_run_that_hangs_or_dies_is_ended_and_the_bench_made_safe(project: Path, number: int) -> None:
+    change(project, "bench.toml", 'name       = "FM-2 line, position 1"', 'name = "FM-2 line, position 1"\nheartbeat = "1 s"')
+    with bench_on_links(project, {"psu": "hislip", "eload": "vxi11"}) as server:
+        psu, eload, _ = (one.device for one in server.instruments)
+        process, journal = begun(project, simulate=False)
+        process.send_signal(number)
+        settled(journal)
+        assert not psu.source.is_on and not eload.sink.is_on
+        process.communicate(timeout=60)
+    assert process.returncode == -signal.SIGKILL
+    told = [json.loads(line) for line in journal.read_text().splitlines() if '"Problem"' in line]
+    assert ["the run gave no sign of life for" in entry["text"] for entry in told] == [True] * (number == signal.SIGSTOP)
+
+
+def test_waits_questions_and_slow_instruments_beat_on(ibexite, project: Path) -> None:
+    lines = 'test t "T"\n    wait 2.5 s\n    read v = v_out, u = v_in, w = v_out\n    check v >= 1 V\n'
+    (project / "slow.ibx").write_text(HEADER + lines)
+    text = (project / "bench.toml").read_text().replace("[bench]", '[bench]\nheartbeat = "1 s"')
+    (project / "bench.toml").write_text(text.replace('identity = "Firnline,DM-65S"', 'identity = "Firnline,DM-65S"\nanswer_time = "1.3 s"'))
+    done = ibexite("run", "slow.ibx", "--serial", "FC00400", "--simulate", "--real-time")
+    assert done.returncode == 5 and "PASS" in done.stdout, done.stdout + done.stderr
 
 
 def test_without_its_guardian_a_run_does_not_go_on_but_is_made_safe(project: Path) -> None:

@@ -21,6 +21,8 @@ from ibexite.toml_reader import TomlTable, read_toml
 from ibexite.units import Dimension
 from ibexite.untyped import Fields
 
+HEARTBEAT = 10.0  # s
+
 
 @frozen
 class Calibration:
@@ -134,6 +136,7 @@ class BenchFile:
     roles: dict[str, RoleEntry]
     signals: dict[str, SignalEntry]
     product: str  # the simulated product, "" if there is none
+    heartbeat: float = HEARTBEAT  # s; how long a run may give no sign of life until its guardian ends it
 
     def moved_to(self, addresses: dict[str, str], *, is_private: bool = False) -> BenchFile:
         """The same bench with its instruments at other addresses (their simulated stand-ins). is_private: they are
@@ -169,6 +172,9 @@ def read_bench(path: str | Path) -> BenchFile:
     _raise(mistakes)
     _refuse_shared_addresses(table, instruments)
     order = head.texts("safe_order", [])
+    heartbeat = head.quantity("heartbeat", units.SECOND, HEARTBEAT)
+    if not 1 <= heartbeat <= 600:
+        head.fail("heartbeat", "not between 1 s and 10 min", "So long a run may give no sign of life.")
     for name in order:
         if name not in roles:
             head.fail("safe_order", f"there is no role {name!r}", did_you_mean(name, roles))
@@ -181,6 +187,7 @@ def read_bench(path: str | Path) -> BenchFile:
         roles,
         signals,
         product,
+        heartbeat,
     )
     head.finish()
     table.finish()

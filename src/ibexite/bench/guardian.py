@@ -7,13 +7,15 @@ from __future__ import annotations
 
 import contextlib
 import json
+import os
 import socket
 import subprocess
 import sys
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from functools import partial
 from pathlib import Path
 
+from ibexite.bench.heartbeat import Heartbeat
 from ibexite.bench.state import BenchState
 from ibexite.errors import BenchError
 from ibexite.instruments.link import Link, Rescue
@@ -34,6 +36,7 @@ class Guardian:
         self._journal_handle = journal_handle
         self._is_needed = True
         try:
+            self._heart = Heartbeat()
             with contextlib.ExitStack() as unfinished:
                 self._control, other = map(unfinished.enter_context, socket.socketpair())
                 self._process = _start(other.fileno())
@@ -57,13 +60,20 @@ class Guardian:
         """
         rescues = {name: session.link.rescue() for name, session in bench.sessions.items()}
         handles = {name: rescue.handle for name, rescue in rescues.items() if rescue.handle is not None}
-        handles["journal"] = self._journal_handle
+        handles |= {"journal": self._journal_handle, "heartbeat": self._heart.handle}
         handles |= {f"lock {n}": handle for n, handle in enumerate(bench.pool.locks.handles())}
-        plan = {"deeds": _deeds(bench, rescues), "handles": list(handles), "began": began, "paths": sys.path}
+        plan = {"deeds": _deeds(bench, rescues), "handles": list(handles), "began": began, "paths": sys.path,
+                "silence": _silence(bench), "run": os.getpid()}  # fmt: skip
+        self.beat()
         self._tell({"watch": plan}, list(handles.values()))
         for name, session in bench.sessions.items():
             session.link.before_reopening = partial(self._release, name)
             session.link.after_reopening = partial(self._adopt, name, session.link)
+
+    @property
+    def beat(self) -> Callable[[], None]:
+        """What says that the run is alive: to be called more often than the bench file has it as `heartbeat`."""
+        return self._heart.beat
 
     def _release(self, name: str) -> None:
         self._tell({"release": name})
@@ -111,6 +121,7 @@ class Guardian:
         except OSError:
             is_there = False
         self._control.close()
+        self._heart.close()
         if left:
             return is_there
         try:
@@ -131,6 +142,11 @@ def _start(handle: int) -> subprocess.Popen[bytes]:
         stdout=subprocess.DEVNULL,  # a reader of the run's output must not have to wait for it
         stderr=subprocess.DEVNULL,
     )
+
+
+def _silence(bench: BenchState) -> float:
+    """How long the run may give no sign of life, in s. While a link is opened nothing beats."""
+    return bench.file.heartbeat + max((s.link.timeout for s in bench.sessions.values()), default=0.0)
 
 
 def _deeds(bench: BenchState, rescues: dict[str, Rescue]) -> list[Fields]:

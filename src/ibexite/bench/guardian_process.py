@@ -1,4 +1,5 @@
-"""The guardian's own process: waits beside a run; if that dies without a good-bye, it switches everything off.
+"""The guardian's own process: waits beside a run; if that dies without a good-bye, or gives
+no sign of life any more, it switches everything off.
 
 Run as a file by itself, with nothing but the standard library, so that it is ready within milliseconds; what links
 other than raw sockets need is loaded when it is told of the bench, before anything is switched on. It holds copies of
@@ -25,6 +26,7 @@ import select
 import signal
 import socket
 import stat
+import struct
 import sys
 import time
 from collections.abc import Callable
@@ -32,6 +34,7 @@ from typing import Any
 
 MOST_HANDLES = 250
 PATIENCE = 600.0  # s; how long it is tried to reach an instrument
+LOOK = 0.25  # s between two looks at the sign of life of the run
 FIRST_PATIENCE = 3.0  # s; how long one instrument may keep the others waiting
 Plan = dict[str, Any]  # as JSON brings it
 SWITCH_WORDS = ["0", "1", "+0", "+1", "ON", "OFF"]
@@ -49,6 +52,11 @@ def main() -> None:
     buffer = b""
     while True:
         try:
+            if plan and not select.select([control], [], [], LOOK)[0]:
+                if is_silent(plan, handles):
+                    end_run(plan, handles)
+                    break
+                continue
             data, fds, _, _ = socket.recv_fds(control, 1 << 20, MOST_HANDLES)
             if not data:
                 break
@@ -77,6 +85,27 @@ def main() -> None:
             break
     if plan:
         make_safe(plan, handles, only)
+
+
+def is_silent(plan: Plan, handles: dict[str, int]) -> bool:
+    """Whether the run has given no sign of life for too long; see ibexite.bench.heartbeat."""
+    (beat,) = struct.unpack("d", os.pread(handles["heartbeat"], 8, 0))
+    return bool(time.monotonic() - beat > plan["silence"])
+
+
+def end_run(plan: Plan, handles: dict[str, int]) -> None:
+    """Ends a run that hangs: it must not wake up and switch on again, and its locks go with it. Whether it heeds even
+    this or not, the bench is made safe."""
+    text = f"the run gave no sign of life for {plan['silence']:g} s; the guardian has ended it"
+    write_entry(plan, handles, {"e": "Problem", "text": text})
+    try:
+        if os.getppid() == plan["run"]:
+            os.kill(plan["run"], signal.SIGKILL)
+        deadline = time.monotonic() + 2.0
+        while os.getppid() == plan["run"] and time.monotonic() < deadline:
+            time.sleep(0.01)
+    except OSError:
+        pass
 
 
 def make_safe(plan: Plan, handles: dict[str, int], only: list[str] | None) -> None:
@@ -146,9 +175,13 @@ def end(process: int) -> None:
 
 def note(plan: Plan, handles: dict[str, int], problems: dict[str, str]) -> None:
     """Writes into the journal what is off and what is not. The line before it may be torn: it is ended first."""
-    t = round(time.monotonic() - plan["began"], 6)
     roles = [{"role": role, "problem": problem} for role, problem in problems.items()]
-    entry = {"e": "MadeSafe", "t": t, "roles": roles, "by": "guardian"}
+    write_entry(plan, handles, {"e": "MadeSafe", "roles": roles, "by": "guardian"})
+
+
+def write_entry(plan: Plan, handles: dict[str, int], entry: Plan) -> None:
+    """Writes an event into the journal."""
+    entry["t"] = round(time.monotonic() - plan["began"], 6)
     try:
         os.write(handles["journal"], b"\n" + json.dumps(entry).encode() + b"\n")
         os.fsync(handles["journal"])

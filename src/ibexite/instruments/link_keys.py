@@ -38,11 +38,16 @@ def _one_of(*words: str) -> Read:
     return read
 
 
-def _seconds(table: TomlTable, key: str) -> object:
-    seconds = table.quantity(key, units.SECOND)
-    if not 0 <= seconds <= 10:
-        table.fail(key, "not between 0 s and 10 s")
-    return seconds
+def _seconds(most: float) -> Read:
+    """Times in which nobody can stop a run."""
+
+    def read(table: TomlTable, key: str) -> object:
+        seconds = table.quantity(key, units.SECOND)
+        if not 0 <= seconds <= most:
+            table.fail(key, f"not between 0 s and {most:g} s")
+        return seconds
+
+    return read
 
 
 def _port(table: TomlTable, key: str) -> object:
@@ -71,8 +76,8 @@ KEYS: dict[type, dict[str, tuple[str, Read]]] = {  # by type of address: what ea
         "stop_bits": ("1 or 2 (1)", _number(1, 2)),
         "flow": ("none, xon_xoff or rts_cts (none)", _one_of("none", "xon_xoff", "rts_cts")),
         "echo": ("whether it repeats what it is sent (false)", _flag(False)),
-        "pace": ("time between two messages (0 s)", _seconds),
-        "character_pace": ("time behind each character (0 s)", _seconds),
+        "pace": ("time between two messages (0 s)", _seconds(2.0)),
+        "character_pace": ("time behind each character (0 s)", _seconds(0.05)),
     },
 }  # fmt: skip
 

@@ -174,10 +174,11 @@ class RunService:
                 warm_up()  # before anything is switched on, not at the first curve
             journal = stack.enter_context(contextlib.closing(Journal(journals / (identity.run + SUFFIX))))
             handle.timing = _timing(orders)
+            guardian = Guardian(journal.handle)
+            stop.beat = guardian.beat
             services = Services(
-                _clock(simulated, orders), operator, stop, Guardian(journal.handle), orders.halts, handle.timing,
-                self.records,
-            )  # fmt: skip
+                _clock(simulated, orders), operator, stop, guardian, orders.halts, handle.timing, self.records
+            )
             run = Run(orders.program, Bench(bench), identity, services, journal, readers, orders.orders)
             outcome = run.carry_out()
             if self._store(store, journal.path, outcome) and self._helper is not None:
