@@ -48,6 +48,7 @@ class Peer:
         self.front = FRONTS[kind](self.loop, self.instrument)
         self.address = self.front.address
         self.timeout = 0.3  # s, of links to it
+        self.is_traced = False  # what is said on them goes to a file
         self._thread = threading.Thread(target=self.loop.run, daemon=True)
         self._thread.start()
 

@@ -2,44 +2,50 @@
 
 import time
 from collections.abc import Callable, Iterator
+from pathlib import Path
 
 import pytest
 
 from ibexite.errors import LinkError, StopRun
 from ibexite.instruments.link import Link, LinkOptions, Reply, StrayError
 from ibexite.instruments.open_link import open_link
+from ibexite.instruments.traffic_file import TrafficFile
 from ibexite.protocols.framing import definite_block
 from tests.link_peers import Peer
 
 TIMEOUT = 0.3
 KINDS: dict[str, dict] = {
     "socket": {}, "hislip": {}, "hislip overlapped": {"overlapped": True}, "vxi11": {}, "vxi11 gateway": {"device": "gpib0,5"}, "serial": {}, "program": {},
-    "usb": {}}  # fmt: skip
+    "usb": {}, "socket traced": {}}  # fmt: skip
 
 
 @pytest.fixture(params=KINDS)
 def peer(request: pytest.FixtureRequest) -> Iterator[Peer]:
     """The other side of a link of each kind."""
     made = Peer(request.param.split()[0], **KINDS[request.param])
+    made.is_traced = request.param.endswith("traced")
     made.timeout = 1.5 if request.param == "program" else TIMEOUT  # it must start first
     yield made
     made.close()
 
 
 @pytest.fixture
-def opened(peer: Peer) -> Iterator[Callable[..., Link]]:
+def opened(peer: Peer, tmp_path: Path) -> Iterator[Callable[..., Link]]:
     """Opens links to the peer, which has these replies ready."""
     links: list[Link] = []
+    file = TrafficFile(tmp_path / "traffic", "contract", open_link)
+    opening = file.open if peer.is_traced else open_link
 
     def start(*replies: object, heed: Callable[[], None] = lambda: None) -> Link:
         peer.script.replies[:] = replies  # type: ignore[assignment]
         keys = {"overlapped": True} if peer.instrument.stand_in.overlapped else {}
-        links.append(open_link(peer.address, LinkOptions("psu", peer.timeout, b"\n", heed, keys=keys)))
+        links.append(opening(peer.address, LinkOptions("psu", peer.timeout, b"\n", heed, keys=keys)))
         return links[-1]
 
     yield start
     for link in links:
         link.close()
+    file.close()
 
 
 ANYTHING = bytes(range(256)) * 3

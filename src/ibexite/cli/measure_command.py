@@ -15,6 +15,7 @@ from ibexite.cli.options import (
     format_option,
     parameters,
     records_option,
+    traffic_option,
     with_option,
 )
 from ibexite.cli.running import RunOptions, exit_code, run_unit
@@ -37,6 +38,7 @@ if TYPE_CHECKING:
 @click.option("--serial", default="desk", help="Serial number of the unit.  [default: desk]")
 @click.option("--simulate", is_flag=True, help="Run on simulated stand-ins.")
 @click.option("--readings", type=click.Path(path_type=Path), help="With --simulate: prepared readings (TOML).")
+@traffic_option
 @records_option
 @format_option
 def command(

@@ -30,6 +30,13 @@ with_option: Decorator = click.option(
 )
 
 
+traffic_option: Decorator = click.option(
+    "--traffic",
+    type=click.Path(path_type=Path),
+    help="Write what is said to instruments into this file, behind what is there.",
+)
+
+
 def selection_options(function: Callable[..., Any]) -> Callable[..., Any]:
     """The options that choose tests."""
     for option in (

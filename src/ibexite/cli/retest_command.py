@@ -8,7 +8,7 @@ from typing import Any
 
 import click
 
-from ibexite.cli.options import bench_option, open_program, open_records, records_option
+from ibexite.cli.options import bench_option, open_program, open_records, records_option, traffic_option
 from ibexite.cli.running import RunOptions, exit_code, run_unit, tell_report
 from ibexite.cli.signals import Signals
 from ibexite.station.merging import earlier_of
@@ -25,6 +25,7 @@ from ibexite.station.retest import chosen_tests, parameters_for, sequence_of
 @click.option("--simulate", is_flag=True, help="Run on simulated stand-ins.")
 @click.option("--yes", is_flag=True, help="Take every confirmation as given.")
 @click.option("--operator", default=None, help="Who runs it; default: the login name.")
+@traffic_option
 @records_option
 @click.option("--report/--no-report", default=True, help="Write the report.  [default: report]")
 @click.option("--accept-trial", is_flag=True, help="Exit code 0 instead of 5 for a unit that passed as a trial.")

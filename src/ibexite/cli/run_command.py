@@ -15,6 +15,7 @@ from ibexite.cli.options import (
     records_option,
     selection_options,
     sequence_argument,
+    traffic_option,
     with_option,
 )
 from ibexite.cli.running import RunOptions, exit_code, run_unit, tell_report
@@ -53,6 +54,7 @@ if TYPE_CHECKING:
 @click.option("--timing", is_flag=True, help="Show what each line and each instrument command cost.")
 @click.option("--yes", is_flag=True, help="Take every confirmation as given. Makes the run a trial.")
 @click.option("--operator", default=None, help="Who runs it; default: the login name.")
+@traffic_option
 @records_option
 @click.option("--report/--no-report", default=True, help="Write the report when the run has ended.  [default: report]")
 @click.option("--accept-trial", is_flag=True, help="Exit code 0 instead of 5 for a unit that passed as a trial.")

@@ -51,6 +51,7 @@ class RunOptions:
     begins_lot: bool = True
     ends_lot: bool = True
     is_measurement: bool = False
+    traffic: Path | None = None
 
     @classmethod
     def from_choices(cls, choices: Fields, **more: Any) -> RunOptions:
@@ -74,7 +75,7 @@ class RunOptions:
         )  # fmt: skip
         return UnitOrders(
             ready.program, ready.bench, self.serial, self.lot, self.operator, orders, self.real_time,
-            prepared.readings, self._halts(ready.program, stop), self.timing,
+            prepared.readings, self._halts(ready.program, stop), self.timing, self.traffic,
         )  # fmt: skip
 
     def _halts(self, program: Program, stop: Stop) -> Halts | None:

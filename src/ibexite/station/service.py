@@ -8,7 +8,7 @@ import datetime
 import platform
 import re
 import threading
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
@@ -22,6 +22,7 @@ from ibexite.verdicts import Verdict
 
 if TYPE_CHECKING:
     from ibexite.bench.file import BenchFile
+    from ibexite.bench.pool import Pool
     from ibexite.engine.orders import Identity, Outcome
     from ibexite.engine.services import Clock, Halts, Operator
     from ibexite.engine.telling import Reader
@@ -57,6 +58,7 @@ class UnitOrders:
     readings: Mapping[str, list[float | None]] = field(default_factory=dict)  # prepared, for a simulated bench
     halts: Halts | None = None
     is_timed: bool = False
+    traffic: Path | None = None  # where all that is said to instruments is written
 
     def check(self) -> None:
         """Raises MistakeError: a serial number that the sequence is not for, a test, tag or line that is not there."""
@@ -179,12 +181,30 @@ class RunService:
             services = Services(
                 _clock(simulated, orders), operator, stop, guardian, orders.halts, handle.timing, self.records
             )
-            run = Run(orders.program, Bench(bench), identity, services, journal, readers, orders.orders)
+            pool = stack.enter_context(self._pool(orders, identity))
+            run = Run(orders.program, Bench(bench, pool), identity, services, journal, readers, orders.orders)
             outcome = run.carry_out()
             if self._store(store, journal.path, outcome) and self._helper is not None:
                 report = self.records / "reports" / report_name(orders.serial, outcome.run)
                 self._helper.begin(self.records, outcome.run, report)
         return outcome
+
+    @contextlib.contextmanager
+    def _pool(self, orders: UnitOrders, identity: Identity) -> Iterator[Pool]:
+        """The instruments, watched if that was ordered."""
+        from ibexite.bench.pool import Pool
+
+        if orders.traffic is None:
+            yield Pool()
+            return
+        from ibexite.instruments.open_link import open_link
+        from ibexite.instruments.traffic_file import TrafficFile
+
+        told = f"unit {orders.serial}, run {identity.run}, bench {orders.bench.name}"
+        with contextlib.closing(TrafficFile(orders.traffic, told, open_link)) as file:
+            yield Pool(file.open)
+        if file.problem:
+            self._tell(Notice(f"{orders.traffic} is not complete: {file.problem}", is_trouble=True))
 
     def _store(self, store: Store, journal: Path, outcome: Outcome) -> bool:
         """Puts the run into the store; if that fails, says so: the journal is kept and the next command tries again. A
