@@ -13,6 +13,7 @@ from ibexite.cli.explain import reference_page
 from ibexite.cli.main import COMMANDS
 from ibexite.engine.bench_facts import bench_facts
 from ibexite.functions import FUNCTIONS
+from ibexite.instruments.open_link import MAKERS
 from ibexite.language import words
 from ibexite.language.check import vet
 from ibexite.language.facts import vet_against
@@ -22,13 +23,21 @@ from ibexite.verdicts import describe
 
 ROOT = Path(__file__).parents[1]
 DOCS = ROOT / "docs"
-PAGES = [ROOT / "README.md", *sorted(DOCS.glob("*.md"))]
+PAGES = [ROOT / "README.md", *sorted(DOCS.rglob("*.md"))]
 
 
 @pytest.mark.parametrize("page", PAGES, ids=lambda page: page.name)
 def test_links_and_pictures_exist(page: Path) -> None:
     for target in re.findall(r"\]\(([^)#:]+)\)", page.read_text()):
         assert (page.parent / target).exists(), target
+
+
+def test_every_kind_of_link_has_its_page_with_five_steps() -> None:
+    overview = (DOCS / "links" / "README.md").read_text()
+    pages = [page for page in (DOCS / "links").glob("*.md") if page.name != "README.md"]
+    assert len(pages) == len(MAKERS) and all(f"({page.name})" in overview for page in pages)
+    for page in pages:
+        assert re.findall(r"^(\d)\. ", page.read_text(), re.MULTILINE) == list("12345"), page.name
 
 
 def test_every_picture_is_linked_from_the_readme() -> None:

@@ -8,15 +8,20 @@ import pytest
 
 from ibexite.errors import LinkError, StopRun
 from ibexite.instruments.link import Link, LinkOptions, Reply, StrayError
-from ibexite.instruments.open_link import open_link
+from ibexite.instruments.open_link import MAKERS, open_link
 from ibexite.instruments.traffic_file import TrafficFile
 from ibexite.protocols.framing import definite_block
+from ibexite.simulate.server import FRONTS
 from tests.link_peers import Peer
 
 TIMEOUT = 0.3
 KINDS: dict[str, dict] = {
     "socket": {}, "hislip": {}, "hislip overlapped": {"overlapped": True}, "vxi11": {}, "vxi11 gateway": {"device": "gpib0,5"}, "serial": {}, "program": {},
     "usb": {}, "socket traced": {}}  # fmt: skip
+
+
+def test_every_kind_of_link_and_of_stand_in_is_tried() -> None:
+    assert {kind.split()[0] for kind in KINDS} == set(FRONTS) and len(FRONTS) == len(MAKERS)
 
 
 @pytest.fixture(params=KINDS)

@@ -72,8 +72,8 @@ class Pool:
         def heed() -> None:
             self._sessions[fact.name].user.heed()
 
-        end = profile.terminator.encode("latin-1")
-        options = LinkOptions(fact.name, profile.timeout, end, heed, end, fact.link)
+        ends = profile.reply_terminator.encode("latin-1"), profile.terminator.encode("latin-1")
+        options = LinkOptions(fact.name, profile.timeout, ends[0], heed, ends[1], fact.link)
         return self._opening(fact.address, options)
 
     def give_back(self, user: User) -> None:

@@ -126,6 +126,7 @@ def _unit_entry(unit: units.Unit) -> str:
 
 def reference_page() -> str:
     """docs/reference.md: everything that can be explained, on one page."""
+    from ibexite.instruments.link_keys import KEYS
     from ibexite.simulate.troubles import WAYS
 
     parts = [
@@ -143,6 +144,9 @@ def reference_page() -> str:
     parts += [f"| `{word}` | {entry.text} | `{entry.example}` |" for word, entry in reference.CLAUSES.items()]
     parts.append("\n## Keys of bench files and profiles\n\n| key | |\n|---|---|")
     parts += [f"| `{word}` | {text} |" for word, text in reference.KEYS.items()]
+    parts.append("\n## Keys of links\n\n| link | key | |\n|---|---|---|")
+    for place, keys in KEYS.items():
+        parts += [f"| {place.word} | `{key}` | {text} |" for key, (text, _) in keys.items()]
     parts.append("\n## Functions\n")
     for group in dict.fromkeys(f.group for f in FUNCTIONS.values()):
         parts.append(f"### {group.capitalize()}\n\n| function | | example |\n|---|---|---|")

@@ -44,12 +44,9 @@ class _OnNetwork:
 class RawSocket(_OnNetwork):
     """A TCP port that takes and gives lines."""
 
-    port: int
+    word = "raw socket"
 
-    @property
-    def kind(self) -> str:
-        """The kind of link in words."""
-        return "over a raw socket"
+    port: int
 
     def place(self) -> str:
         """One text for all ways of writing this address."""
@@ -60,13 +57,10 @@ class RawSocket(_OnNetwork):
 class Hislip(_OnNetwork):
     """HiSLIP (IVI-6.1): a sub-address at a host."""
 
+    word = "HiSLIP"
+
     sub_address: str = "hislip0"
     port: int = 4880
-
-    @property
-    def kind(self) -> str:
-        """The kind of link in words."""
-        return "over HiSLIP"
 
     def place(self) -> str:
         """One text for all ways of writing this address."""
@@ -77,13 +71,10 @@ class Hislip(_OnNetwork):
 class Vxi11(_OnNetwork):
     """VXI-11: a device at a host, and where the port mapper of the host listens (111 by its standard)."""
 
+    word = "VXI-11"
+
     device: str = "inst0"
     port_mapper: int = 111
-
-    @property
-    def kind(self) -> str:
-        """The kind of link in words."""
-        return "over VXI-11"
 
     def place(self) -> str:
         """One text for all ways of writing this address."""
@@ -105,12 +96,9 @@ class _AtThisMachine:
 class Serial(_AtThisMachine):
     """A serial port: its number, or the name that the system has for it."""
 
-    port: str
+    word = "serial port"
 
-    @property
-    def kind(self) -> str:
-        """The kind of link in words."""
-        return "over a serial port"
+    port: str
 
     def place(self) -> str:
         """One text for all ways of writing this address."""
@@ -128,16 +116,13 @@ class Serial(_AtThisMachine):
 class Usbtmc(_AtThisMachine):
     """A USB test and measurement class device: vendor, product, serial number, interface; or its device file."""
 
+    word = "USBTMC"
+
     vendor: int
     product: int
     serial: str
     interface: int = 0
     device: str = ""
-
-    @property
-    def kind(self) -> str:
-        """The kind of link in words."""
-        return "over USBTMC"
 
     def place(self) -> str:
         """One text for all ways of writing this address."""
@@ -150,12 +135,9 @@ class Usbtmc(_AtThisMachine):
 class Program(_AtThisMachine):
     """A program that speaks lines on its standard input and output: what is typed to start it."""
 
-    command: tuple[str, ...]
+    word = "program"
 
-    @property
-    def kind(self) -> str:
-        """The kind of link in words."""
-        return "to a program"
+    command: tuple[str, ...]
 
     def place(self) -> str:
         """One text for all ways of writing this address."""

@@ -57,7 +57,7 @@ def _port(table: TomlTable, key: str) -> object:
     return number
 
 
-KEYS: dict[type, dict[str, tuple[str, Read]]] = {  # by type of address: what each key means, and how it is read
+KEYS: dict[type[Address], dict[str, tuple[str, Read]]] = {  # what each means, and how it is read
     Hislip: {
         "lock": ("whether the instrument is locked against other computers (true)", _flag(True)),
         "overlapped": ("whether several messages may be on their way, numbered by the server (false)", _flag(False)),
@@ -93,6 +93,6 @@ def read_link_keys(table: TomlTable, address: Address) -> Fields:
     for key in table:
         if key not in known:
             remedy = did_you_mean(key, known) or "Such a link has no keys."
-            table.fail(key, f"a link {address.kind} has no such key", remedy)
+            table.fail(key, f"a link by {address.word} has no such key", remedy)
         found[key] = known[key][1](table, key)
     return found

@@ -99,6 +99,7 @@ class Profile:
     settling: float  # s until a changed setting is true
     answer_time: float  # s that a reading takes, for the preview; 0 where nobody knows
     terminator: str
+    reply_terminator: str
     path: Path
     sha256: str
     is_compound: bool  # several queries may be joined in one message (IEEE 488.2)
@@ -154,7 +155,8 @@ def _profile(path: Path, name: str) -> Profile:
         quirks.quantity("timeout", units.SECOND, 2.0),
         quirks.quantity("settling", units.SECOND, 0.0),
         quirks.quantity("answer_time", units.SECOND, 0.0),
-        quirks.text("terminator", "\n"),
+        end := quirks.text("terminator", "\n"),
+        quirks.text("reply_terminator", end),
         path,
         hashlib.sha256(path.read_bytes()).hexdigest(),
         quirks.flag("compound", True),

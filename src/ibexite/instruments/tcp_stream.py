@@ -87,7 +87,7 @@ class TcpStream(PatientStream):
         assert self.socket is not None
         plan = {
             "kind": "socket", "host": self.host, "port": self.port, "timeout": self._options.timeout,
-            "end": end.decode("latin-1"),
+            "end": end.decode("latin-1"), "terminator": self._options.terminator.decode("latin-1"),
         }  # fmt: skip
         return Rescue(plan, self.socket.fileno())
 

@@ -280,6 +280,9 @@ KEYS = {
     "safe_order": "bench file: the order in which roles are switched off",
     "profile": "bench file, of an instrument: a shipped profile, or the name of a file",
     "address": "bench file, of an instrument: a VISA resource string, TCPIP::192.0.2.10::5025::SOCKET",
+    "program": 'bench file, of an instrument in place of an address: ["./gauge", "--port", "3"]',
+    "link": "bench file, of an instrument: what its kind of link needs beside the address, { baud = 19200 }",
+    "heartbeat": "bench file, of the bench: how long a run may give no sign of life, 10 s without it",
     "identity": "bench file, of an instrument: a regular expression for the answer to *IDN?",
     "calibration": 'bench file, of an instrument: { due = 2027-05-01, certificate = "K-1187" }',
     "simulated": "bench file, of an instrument: what its stand-in says it is, its wiring, its troubles",
@@ -310,5 +313,6 @@ KEYS = {
     "settling": "profile, quirks: until a changed setting is true",
     "answer_time": "profile, quirks: how long a reading takes, for the preview",
     "compound": "profile, quirks: false where it cannot be asked several queries in one message",
-    "terminator": "profile, quirks: what ends a line",
+    "terminator": "profile, quirks: what ends a command, and a reply",
+    "reply_terminator": "profile, quirks: what ends a reply, where that is not what ends a command",
 }
