@@ -70,7 +70,17 @@ def test_a_reply_is_taken_whole_as_it_is_framed(opened, kind: Reply, sent, taken
     assert link.exchange(b"C?\n") == b"next", "and nothing of it is left"
 
 
-@pytest.mark.parametrize("reply", [b"5.0\n", b"#0ab\n", b"#15abc\n", b"#1xabc\n"])
+def test_a_block_without_a_length_goes_to_the_end_of_the_message(opened, peer) -> None:
+    """Where the protocol tells no end there is none to be found."""
+    link = opened(b"#0a\nb\n")
+    if peer.instrument.stand_in.link in ("socket", "serial", "program"):
+        with pytest.raises(LinkError, match="no definite length block|nobody had asked for"):
+            link.exchange(b"A?\n", Reply.BLOCK)
+    else:
+        assert link.exchange(b"A?\n", Reply.BLOCK) == b"a\nb"
+
+
+@pytest.mark.parametrize("reply", [b"5.0\n", b"#15abc\n", b"#1xabc\n"])
 def test_what_is_no_block_is_not_taken_for_one(opened, reply: bytes) -> None:
     with pytest.raises(LinkError) as error:
         opened(reply).exchange(b"A?\n", Reply.BLOCK)

@@ -10,7 +10,7 @@ from ibexite import units
 from ibexite.bench.state import BenchState
 from ibexite.errors import InstrumentError
 from ibexite.instruments.session import Session
-from ibexite.protocols.scpi import INFINITY, response_value
+from ibexite.protocols.scpi import INFINITY, response_text, response_value
 from ibexite.values import Quantity, Text, Type, YesNo
 
 
@@ -54,7 +54,7 @@ def raw_query(bench: BenchState, role_name: str, text: str, kind: Type, tries: i
             session.forget()
             relearn(bench, role_name)
         if isinstance(kind, Text):
-            return reply, "", reply
+            return response_text(reply), "", reply
         try:
             words = {"ON": 1.0, "OFF": 0.0, "YES": 1.0, "NO": 0.0} if isinstance(kind, YesNo) else {}
             number = words.get(reply.upper())

@@ -8,7 +8,7 @@ from ibexite.errors import MistakeError
 
 FILES = (
     "README.md", "ibexite.toml", "bench.toml", "analog.toml", "fm2_final.ibx", "characterise.ibx", "sensor_parts.ibx",
-    "shared.ibx", "parts_limits.csv", "maths.py", "link_stress.py", "measurements/band_pass.ibx",
+    "shared.ibx", "parts_limits.csv", "maths.py", "link_stress.py", "rf_head.py", "measurements/band_pass.ibx",
     "measurements/one_db_point.py", "measurements/heater_power.py", "measurements/heater_power.measurement.toml",
 )  # fmt: skip
 

@@ -30,7 +30,10 @@ def content_of(message: bytes, reply: Reply, terminator: bytes, failures: Failur
 
 
 def _block(message: bytes, terminator: bytes, failures: Failures) -> bytes:
-    """The content may end as a terminator does: the length decides."""
+    """The content may end as a terminator does: the length decides. A block without a length (IEEE 488.2, 8.7.10) goes
+    to the end of the message."""
+    if message.startswith(b"#0"):
+        return message[2:].removesuffix(terminator)
     try:
         return block_content(message.removesuffix(terminator))
     except NoBlock as error:

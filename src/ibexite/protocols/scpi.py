@@ -39,6 +39,8 @@ _MULTIPLIERS = {
 }
 _DECIMAL = r"[+-]?(?:[0-9]+\.?[0-9]*|\.[0-9]+)(?:[eE][+-]?[0-9]+)?"
 _NUMBER = re.compile(rf"({_DECIMAL})\s*([A-Za-z]*)$")
+_NON_DECIMAL = re.compile(r"[ \t]*#(?:[Hh]([0-9A-Fa-f]{1,16})|[Qq]([0-7]{1,21})|[Bb]([01]{1,64}))[ \t\r]*")
+_BASES = {"H": 16, "Q": 8, "B": 2}
 _RESPONSE = re.compile(rf"[ \t]*({_DECIMAL})[ \t\r]*")
 
 
@@ -176,21 +178,37 @@ def joined(questions: Iterable[str]) -> str:
 
 
 def response_value(text: str) -> float:
-    """The number of a reply (NR1, NR2 or NR3; IEEE 488.2, 8.7.2 to 8.7.4), and nothing that Python alone takes for one.
+    """The number of a reply: NR1, NR2, NR3, hexadecimal, octal or binary (IEEE 488.2, 8.7.2 to 8.7.7), and nothing that
+    Python alone takes for one.
 
-    >>> response_value("+1.5E+01")
-    15.0
+    >>> response_value("+1.5E+01"), response_value("#HFF"), response_value("#Q17"), response_value("#B101")
+    (15.0, 255.0, 15.0, 5.0)
 
     Raises:
-        ValueError: anything else, such as NAN, INF, 1e400, 1_0.5 or an empty reply.
+        ValueError: anything else, such as NAN, INF, 1e400, 1_0.5, 0x10 or an empty reply.
     """
     match = _RESPONSE.fullmatch(text)
     if match is None:
-        raise ValueError(f"not a number: {text[:60]!r}")
+        whole = _NON_DECIMAL.fullmatch(text)
+        if whole is None:
+            raise ValueError(f"not a number: {text[:60]!r}")
+        digits = next(group for group in whole.groups() if group)
+        return float(int(digits, _BASES[whole[0].strip()[1].upper()]))
     value = float(match[1])
     if value in (float("inf"), float("-inf")):  # more than any number, such as 1e400
         raise ValueError(f"not a number: {text[:60]!r}")
     return value
+
+
+def response_text(text: str) -> str:
+    """The text of a reply: what is between quotes, where all of it is one string (IEEE 488.2, 8.7.8); else as it is.
+
+    >>> response_text('"FM-2 ""B"" "'), response_text("7,8"), response_text('"a","b"')
+    ('FM-2 "B" ', '7,8', '"a","b"')
+    """
+    if re.fullmatch(r'"(?:[^"]|"")*"', text):
+        return text[1:-1].replace('""', '"')
+    return text
 
 
 def boolean(text: str) -> bool:
