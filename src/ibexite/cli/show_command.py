@@ -9,6 +9,8 @@ import click
 
 from ibexite.cli.options import format_option, open_records, records_option
 from ibexite.cli.view import verdict_word
+from ibexite.errors import MistakeError, did_you_mean
+from ibexite.instruments.traffic_file import shown
 from ibexite.records.stored_run import Grid, RunRecord, TestRecord
 from ibexite.untyped import Fields
 from ibexite.wording import duration_text, judged_text, place_text, single_text
@@ -16,19 +18,31 @@ from ibexite.wording import duration_text, judged_text, place_text, single_text
 
 @click.command("show")
 @click.argument("run")
+@click.option(
+    "--traffic",
+    is_flag=False,
+    flag_value="",
+    metavar="[INSTRUMENT]",
+    help="What was said last, to all or to one, if the run did not end by itself.",
+)
 @records_option
 @format_option
-def command(run: str, records: Path | None, output: str) -> None:
+def command(run: str, traffic: str | None, records: Path | None, output: str) -> None:
     """Shows a run: verdict, each judged value with limits and margin, what was not run.
 
     RUN is an id or a part of one, a serial number (its latest run), or the word last.
 
     \b
     ibexite show last
+    ibexite show last --traffic psu
     """
     lookup = open_records(records)
     record = lookup.run(lookup.find(run))
+    said = lookup.traffic(record.row["id"]) if traffic is not None else []
     lookup.close()
+    if traffic is not None:
+        _show_traffic(record, said, traffic, output)
+        return
     if output == "json":
         click.echo(json.dumps(_as_data(record), indent=2))
         return
@@ -52,6 +66,31 @@ def command(run: str, records: Path | None, output: str) -> None:
     for remark in row["remarks"]:
         if remark["kind"] in ("problem", "halted", "limiting", "left", "guardian"):
             click.echo(f"\n  {remark['kind']:<8} {remark['text']}")
+
+
+def _show_traffic(record: RunRecord, said: list[Fields], only: str, output: str) -> None:
+    """The messages, those of one instrument if it is named; of a reply how long it took since its question."""
+    names = [instrument["name"] for instrument in record.row["instruments"]]
+    if only and only not in names:
+        raise MistakeError(f"no instrument {only!r} took part", where="--traffic", remedy=did_you_mean(only, names))
+    said = [message for message in said if not only or message["instrument"] == only]
+    if output == "json":
+        click.echo(json.dumps(said, indent=2))
+        return
+    if not said:
+        ended = record.row["verdict"] not in ("error", "aborted")
+        click.echo(
+            "nothing is kept: the run ended by itself; run --traffic FILE writes all of it" if ended else "nothing"
+        )
+        return
+    asked: dict[str, float] = {}
+    for message in said:
+        name, direction = message["instrument"], message["direction"]
+        took = message["t"] - asked.pop(name, message["t"]) if direction == "<" else 0.0
+        if direction == ">":
+            asked[name] = message["t"]
+        behind = f"   ({1000 * took:.3f} ms)" if direction == "<" and took > 0 else ""
+        click.echo(f"{message['t']:12.6f} {name} {direction} {shown(message['message'].encode('latin-1'))}{behind}")
 
 
 def _show_test(test: TestRecord) -> None:

@@ -15,7 +15,7 @@ import sqlalchemy as sa
 from sqlalchemy.dialects import sqlite
 from sqlalchemy.schema import CreateColumn, CreateIndex, CreateTable
 
-VERSION = 6  # an older store gets the columns it lacks and goes through named steps, a newer one is refused
+VERSION = 7  # an older store gets the columns it lacks and goes through named steps, a newer one is refused
 METADATA = sa.MetaData()
 TEXT, WHOLE, BYTES = sa.Text(), sa.Integer(), sa.LargeBinary()
 REAL: sa.Double[float] = sa.Double()
@@ -223,6 +223,19 @@ _table(
     _column("path", TEXT, "where its copy is kept, in the folder of the records"),
     _column("sha256", TEXT, "its hash"),
     _column("size", WHOLE, "bytes"),
+    indexes=(("run_id",),),
+)
+
+
+_table(
+    "traffic",
+    "what was said last to each instrument, of runs that ended in an error, were aborted or broke off",
+    _column("id", WHOLE, "number of the row", key=True),
+    _column("run_id", TEXT, "the run", of="runs.id"),
+    _column("instrument", TEXT, "its name in the bench file"),
+    _column("t", REAL, "when, in s since the run began"),
+    _column("direction", TEXT, "> to it, < from it, ! about its link"),
+    _column("message", TEXT, "the bytes, each as one character (Latin-1)"),
     indexes=(("run_id",),),
 )
 

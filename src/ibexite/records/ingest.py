@@ -13,6 +13,7 @@ from dataclasses import dataclass, field
 from ibexite import events
 from ibexite.errors import RecordsError
 from ibexite.holes import Bad
+from ibexite.records.last_said import LastSaid
 from ibexite.records.older_journals import as_it_is, into_present_form
 from ibexite.records.stored_events import KINDS, event_of
 from ibexite.untyped import Fields
@@ -24,8 +25,8 @@ from ibexite.wording import percent_of_tolerance
 BLOCKS = {"before lot": -2, "before unit": -1, "after unit": 1_000_000, "after lot": 1_000_001}
 # Events that leave no row in the store: what they tell is in others, or of the way only. Journals keep them all.
 NOT_STORED = {
-    events.Traffic: "what was said to instruments", events.SweepStarted: "progress of a loop, for views",
-    events.Tone: "a tone for the operator", events.Restored: "settings between tests",
+    events.Traffic: "what was said to instruments; see last_said.py",
+    events.SweepStarted: "progress of a loop, for views", events.Tone: "a tone for the operator", events.Restored: "settings between tests",
 }  # fmt: skip
 
 
@@ -58,6 +59,7 @@ class RunRows:
     run: Fields
     tests: list[TestRows]
     files: list[Fields] = field(default_factory=list)
+    traffic: list[Fields] = field(default_factory=list)  # what was said last, if it did not end by itself
 
 
 @dataclass(slots=True)
@@ -82,17 +84,22 @@ class _Collector:
         self.tests: dict[str, TestRows] = {}
         self.grids: dict[int, _Grid] = {}
         self.remarks: list[Fields] = []
-        self.last_time = 0.0
+        self.last_time = self._clock = 0.0
+        self._said, self._has_ended = LastSaid(), False
         named = {kind: getattr(self, "_" + kind.__name__.lower(), None) for kind in KINDS.values()}
         self._handlers = {kind: handler for kind, handler in named.items() if handler is not None}
 
     def take(self, event: events.Event) -> None:
         self.last_time = getattr(event, "t", self.last_time)
+        said = getattr(event, "io", None)
+        if said and said[0]:
+            self._said.take(said)
         handler = self._handlers.get(type(event))
         if handler is not None:
             handler(event)
 
     def _runstarted(self, e: events.RunStarted) -> None:
+        self._clock = e.clock
         sequence, bench = e.sequence, e.bench
         run = {
             "id": e.run,
@@ -184,6 +191,8 @@ class _Collector:
             return False
         grid.values.extend(row)
         self.last_time = entry["t"]
+        if what:
+            self._said.take((what, times))
         return True
 
     def _row(self, e: events.Row) -> None:
@@ -294,6 +303,7 @@ class _Collector:
                 self._remark("problem", f"{role['role']} is not off: {role['problem']}")
 
     def _runended(self, e: events.RunEnded) -> None:
+        self._has_ended = e.verdict not in (Verdict.ERROR, Verdict.ABORTED)
         self._run().update(
             verdict=e.verdict,
             reason=e.reason.text,
@@ -312,6 +322,8 @@ class _Collector:
                 row = _column(meta, meta["grid"], meta["position"], grid.values[i :: len(grid.columns)])
                 grid.test.curves.append(row | {"labels": _labels(grid.texts.get(i, {})), "bound": "; ".join(bounds)})
         self._run().update(duration=self.last_time, remarks=json.dumps(self.remarks))
+        if not self._has_ended:
+            self.rows.traffic = self._said.rows(self._clock)
         return self.rows
 
 

@@ -104,6 +104,10 @@ class Lookup:
         tests = self._rows("SELECT * FROM tests WHERE run_id = ? ORDER BY position", run_id)
         return RunRecord(row, [self._test(test) for test in tests], files)
 
+    def traffic(self, run_id: str) -> list[Fields]:
+        """What was said last to each instrument of a run that did not end by itself, in its order."""
+        return self._rows("SELECT instrument, t, direction, message FROM traffic WHERE run_id = ? ORDER BY id", run_id)
+
     def durations(self, sequence: str) -> dict[str, float]:
         """How long each test took, in s, in the last run of a sequence in which it was run to its end."""
         rows = self._rows(

@@ -125,6 +125,8 @@ class Store:
         self._insert("runs", {**rows.run, "unit_id": unit_id})
         for file in rows.files:
             self._insert("files", {**file, "run_id": rows.run["id"]})
+        for message in rows.traffic:
+            self._insert("traffic", {**message, "run_id": rows.run["id"]})
         for test in rows.tests:
             test_id = self._insert("tests", test.test)
             if test.test["run"]:
