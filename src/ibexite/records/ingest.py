@@ -26,7 +26,8 @@ BLOCKS = {"before lot": -2, "before unit": -1, "after unit": 1_000_000, "after l
 # Events that leave no row in the store: what they tell is in others, or of the way only. Journals keep them all.
 NOT_STORED = {
     events.Traffic: "what was said to instruments; see last_said.py",
-    events.SweepStarted: "progress of a loop, for views", events.Tone: "a tone for the operator", events.Restored: "settings between tests",
+    events.SweepStarted: "progress of a loop, for views", events.Tone: "a tone for the operator",
+    events.Restored: "settings between tests",
 }  # fmt: skip
 
 
