@@ -20,6 +20,15 @@ from ibexite.instruments.session import Session, User
 Opening = Callable[[str, LinkOptions], Link]
 
 
+def options_for(
+    fact: InstrumentEntry, heed: Callable[[], None] = lambda: None, timeout: float | None = None
+) -> LinkOptions:
+    """How the link of an instrument is used; `timeout` in s, that of its profile without it."""
+    profile = fact.profile
+    ends = profile.reply_terminator.encode("latin-1"), profile.terminator.encode("latin-1")
+    return LinkOptions(fact.name, timeout or profile.timeout, ends[0], heed, ends[1], fact.link)
+
+
 class Pool:
     """Opens instruments when the first view takes them, and closes them when the last one has given them back.
 
@@ -67,14 +76,10 @@ class Pool:
                 into[fact.name].add(user)
 
     def _link(self, fact: InstrumentEntry) -> Link:
-        profile = fact.profile
-
         def heed() -> None:
             self._sessions[fact.name].user.heed()
 
-        ends = profile.reply_terminator.encode("latin-1"), profile.terminator.encode("latin-1")
-        options = LinkOptions(fact.name, profile.timeout, ends[0], heed, ends[1], fact.link)
-        return self._opening(fact.address, options)
+        return self._opening(fact.address, options_for(fact, heed))
 
     def give_back(self, user: User) -> None:
         """A user needs nothing any more. What nobody needs is closed."""

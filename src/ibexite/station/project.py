@@ -63,6 +63,18 @@ def shown_path(path: Path) -> str:
         return str(path)
 
 
+def bench_at_desk(given: Path | None, folder: Path) -> Path:
+    """The bench file to use without a sequence: one that is named, that of the project, or bench.toml of the folder.
+
+    Raises:
+        MistakeError: there is none.
+    """
+    bench = given or find_project(folder).bench or folder / "bench.toml"
+    if given is None and not bench.exists():
+        raise MistakeError("no bench is named", remedy=f"Add --bench bench.toml, or name one in {FILE_NAME}.")
+    return bench
+
+
 def need_bench(given: Path | None, project: Project, sequence: Path) -> Path:
     """The bench file to use.
 

@@ -193,18 +193,11 @@ class RunService:
     def _pool(self, orders: UnitOrders, identity: Identity) -> Iterator[Pool]:
         """The instruments, watched if that was ordered."""
         from ibexite.bench.pool import Pool
-
-        if orders.traffic is None:
-            yield Pool()
-            return
-        from ibexite.instruments.open_link import open_link
-        from ibexite.instruments.traffic_file import TrafficFile
+        from ibexite.station.watching import watched
 
         told = f"unit {orders.serial}, run {identity.run}, bench {orders.bench.name}"
-        with contextlib.closing(TrafficFile(orders.traffic, told, open_link)) as file:
-            yield Pool(file.open)
-        if file.problem:
-            self._tell(Notice(f"{orders.traffic} is not complete: {file.problem}", is_trouble=True))
+        with watched(orders.traffic, told, lambda text: self._tell(Notice(text, is_trouble=True))) as opening:
+            yield Pool(opening)
 
     def _store(self, store: Store, journal: Path, outcome: Outcome) -> bool:
         """Puts the run into the store; if that fails, says so: the journal is kept and the next command tries again. A

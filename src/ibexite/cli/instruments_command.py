@@ -1,0 +1,132 @@
+"""`ibexite instruments`: the bench without a sequence."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import shlex
+from collections.abc import Iterator
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from ibexite.cli.options import bench_option, format_option, traffic_option
+from ibexite.errors import EXIT_BENCH, EXIT_PASS
+from ibexite.station.looking import Looked, look_at
+from ibexite.station.project import bench_at_desk
+from ibexite.untyped import Fields
+
+if TYPE_CHECKING:
+    from ibexite.bench.file import BenchFile
+    from ibexite.bench.pool import Opening
+
+_COLOURS = {"there": "green", "another": "red", "in use": "yellow", "lost": "red"}
+simulate_option = click.option("--simulate", is_flag=True, help="Look at the simulated stand-ins.")
+
+
+@click.group("instruments")
+def command() -> None:
+    """Looks at the instruments of a bench, without a sequence.
+
+    \b
+    ibexite instruments list
+    ibexite instruments verify --bench analog.toml
+    """
+
+
+@command.command("list")
+@bench_option
+@simulate_option
+@traffic_option
+@format_option
+def list_command(bench: Path | None, simulate: bool, traffic: Path | None, output: str) -> None:
+    """Lists the instruments of the bench: who answers, and where. All are asked at once, in three seconds at most.
+
+    Nothing is set, and what a run is using is left alone. The exit code is 3 unless each is there.
+
+    \b
+    ibexite instruments list
+    ibexite instruments list --bench analog.toml --format json
+    """
+    with _bench(bench, simulate, traffic) as (file, opening):
+        looked = look_at(file, opening)
+    if output == "json":
+        click.echo(json.dumps([_as_data(one) for one in looked], indent=2))
+    else:
+        click.echo(f"{file.name}\n")
+        width = max((len(one.fact.name) for one in looked), default=0)
+        for one in looked:
+            _show(one, width)
+    raise click.exceptions.Exit(_exit_code(looked))
+
+
+@command.command("verify")
+@bench_option
+@simulate_option
+@traffic_option
+def verify_command(bench: Path | None, simulate: bool, traffic: Path | None) -> None:
+    """Compares who answers with what the bench file expects, in words. The exit code is 3 if anything differs.
+
+    \b
+    ibexite instruments verify
+    """
+    with _bench(bench, simulate, traffic) as (file, opening):
+        looked = look_at(file, opening)
+    for one in looked:
+        expected = f", as {one.fact.identity!r} expects" if one.fact.identity else "; the bench file takes any"
+        text = {"there": f"is {one.identity}{expected}", "another": f"is another one: {one.told}"}
+        click.echo(f"{one.fact.name} {text.get(one.state, f'cannot be compared: {one.told}')}")
+        if one.remedy:
+            click.echo(f"    {one.remedy}")
+    good = sum(one.state == "there" for one in looked)
+    click.echo(f"\n{good} of {len(looked)} are as the bench file says")
+    raise click.exceptions.Exit(_exit_code(looked))
+
+
+@contextlib.contextmanager
+def _bench(given: Path | None, simulate: bool, traffic: Path | None) -> Iterator[tuple[BenchFile, Opening]]:
+    """The bench file, moved to its stand-ins if that is wanted, and what opens its links."""
+    from ibexite.bench.file import read_bench
+    from ibexite.station.watching import watched
+
+    file = read_bench(bench_at_desk(given, Path.cwd()))
+    with contextlib.ExitStack() as stack:
+        if simulate:
+            from ibexite.station.simulated_bench import SimulatedBench
+
+            file = stack.enter_context(SimulatedBench(file, "FC00400"))
+        opening = stack.enter_context(watched(traffic, f"bench {file.name}", lambda text: click.echo(text, err=True)))
+        yield file, opening
+
+
+def _show(one: Looked, width: int) -> None:
+    fact = one.fact
+    word = click.style(f"{one.state:<8}", fg=_COLOURS[one.state], bold=True)
+    click.echo(f"  {word} {fact.name:<{width}}  {one.identity or one.told}")
+    due = f"   calibrated until {fact.calibration.due}" if fact.calibration else ""
+    roles = f"   plays {', '.join(one.roles)}" if one.roles else ""
+    if one.identity and one.told:
+        click.echo(f"  {'':<8} {'':<{width}}  {one.told}")
+    behind = f"{_shown_address(fact.address)}   {fact.profile.name}{roles}{due}"
+    click.echo(click.style(f"  {'':<8} {'':<{width}}  {behind}", dim=True))
+
+
+def _shown_address(address: str) -> str:
+    """An address; of a program the names alone, for where they are is long and known from the bench file."""
+    if not address.startswith("program "):
+        return address
+    return " ".join(Path(word).name or word for word in shlex.split(address))
+
+
+def _as_data(one: Looked) -> Fields:
+    fact = one.fact
+    return {
+        "name": fact.name, "state": one.state, "identity": one.identity, "told": one.told, "address": fact.address,
+        "profile": fact.profile.name, "roles": list(one.roles),
+        "calibration_due": fact.calibration.due.isoformat() if fact.calibration else "",
+    }  # fmt: skip
+
+
+def _exit_code(looked: list[Looked]) -> int:
+    return EXIT_PASS if all(one.state == "there" for one in looked) else EXIT_BENCH
