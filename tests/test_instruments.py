@@ -1,12 +1,22 @@
 """The bench without a sequence: who is there, and whether it is who the bench file says."""
 
 import json
+import re
+import socket
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
+from zeroconf import ServiceInfo, Zeroconf
 
+from ibexite.bench.file import read_bench
+from ibexite.instruments.discovery import Seen, announced, answering_broadcast
+from ibexite.instruments.open_link import open_link
+from ibexite.instruments.usb_device import Found, plugged_in
+from ibexite.station.finding import find
 from ibexite.station.looking import differences
 from tests.conftest import bench_on_links
+from tests.link_peers import Peer
 from tests.runs import troubled
 from tests.test_commands import begun
 
@@ -51,6 +61,76 @@ def test_what_a_run_is_using_is_left_alone(ibexite, project: Path) -> None:
         after = ibexite("instruments", "list")
     assert done.returncode == 3 and done.stdout.count("in use") == 6 and f"process {process.pid}" in done.stdout
     assert after.returncode == 0 and after.stdout.count("there") == 3
+
+
+# --- finding -----------------------------------------------------------------------------------------------------------
+
+
+@pytest.fixture
+def announcing() -> Iterator[Callable[[str, int], None]]:
+    """Announces services of this computer on its own network."""
+    network = Zeroconf(interfaces=["127.0.0.1"])
+
+    def announce(kind: str, port: int) -> None:
+        network.register_service(
+            ServiceInfo(kind, f"PS-36 no. {port}.{kind}", port=port, addresses=[socket.inet_aton("127.0.0.1")], server=f"psu-{port}.local.")
+        )
+
+    yield announce
+    network.unregister_all_services()
+    network.close()
+
+
+def test_what_announces_itself_is_found_and_asked_who_it_is(project: Path, announcing) -> None:
+    with bench_on_links(project, {"psu": "hislip", "eload": "vxi11"}) as server:
+        file = read_bench(project / "bench.toml")
+        ports = {name: int(re.findall(r"\d{4,5}", address)[0]) for name, address in server.addresses.items()}
+        for kind, name in (("_hislip", "psu"), ("_vxi-11", "eload"), ("_scpi-raw", "dmm"), ("_lxi", "psu")):
+            announcing(f"{kind}._tcp.local.", ports[name])
+        ways = (lambda: announced(1.0), lambda: answering_broadcast(0.3, [("127.0.0.1", ports["eload"]), ("127.0.0.1", ports["psu"])]))
+        mine = {name: one for one in find(file, open_link, ways) if (name := one.name or ("lxi" if str(ports["psu"]) in one.told else ""))}
+        strangers = [one for one in find(None, open_link, ways) if one.address in server.addresses.values()]
+    assert {name: (one.identity.split(",")[1], set(one.ways)) for name, one in mine.items() if name != "lxi"} == {
+        "psu": ("PS-36", {"_hislip"}), "eload": ("EL-45", {"_vxi-11", "broadcast"}), "dmm": ("DM-65S", {"_scpi-raw"})}  # fmt: skip
+    assert (mine["lxi"].identity, mine["lxi"].address, mine["lxi"].told) == ("", "", f"PS-36 no. {ports['psu']}")
+    assert len(strangers) == 3 and all(one.identity and not one.name for one in strangers), "no bench file is needed"
+
+
+def test_what_is_in_the_bench_file_and_not_found_is_told_and_ports_are_asked_only_where_it_is_wanted(project: Path) -> None:
+    line, broken = Peer("serial"), Peer("socket")
+    line.script.replies[:] = [b"Firnline,TC-120,1,1\n"]
+    ways = (lambda: [Seen(line.address, "serial port", "")], lambda: 1 / 0, lambda: [Seen(broken.address, "_scpi-raw", "quiet one")])
+    broken.script.replies[:] = [b"", b""]
+    file = read_bench(project / "bench.toml")
+    first, second = find(file, open_link, ways), find(None, open_link, ways, asks_ports=True)
+    told = {one.name or one.told or one.ways[0]: (one.identity, one.problem.split(" (")[0][:12]) for one in first}
+    assert told == {"serial port": ("", "not asked: w"), "quiet one": ("", "silent for 1"), **dict.fromkeys(("psu", "eload", "dmm"), ("", "nothing list"))}
+    assert [one.identity for one in second] == ["Firnline,TC-120,1,1", ""] and line.script.heard == ["*IDN?"]
+    line.close()
+    broken.close()
+
+
+def test_find_tells_it_to_people_and_programs(ibexite, project: Path) -> None:
+    with bench_on_links(project, {"psu": "hislip"}) as server:
+        (project / "bench.toml").write_text((project / "bench.toml").read_text().replace(server.addresses["dmm"], "TCPIP::127.0.0.1::9::SOCKET"))
+        shown, data = ibexite("instruments", "find").stdout, json.loads(ibexite("instruments", "find", "--format", "json").stdout)
+    assert "Firnline,PS-36,SIMULATED-psu" in shown and "but not found:\n  dmm   TCPIP::127.0.0.1::9::SOCKET   nothing listens there" in shown
+    assert {entry["name"]: bool(entry["identity"]) for entry in data if entry["name"]} == {"psu": True, "eload": True, "dmm": False}
+
+
+def test_the_devices_at_usb_plugs_are_found_in_sysfs(tmp_path: Path) -> None:
+    device = tmp_path / "devices" / "1-1"
+    interface = device / "1-1:1.0"
+    interface.mkdir(parents=True)
+    for place, text in ((device / "idVendor", "1234"), (device / "idProduct", "abcd"), (device / "serial", "SN 01"), (interface / "bInterfaceNumber", "02")):
+        place.write_text(text + "\n")
+    for number, target in ((0, interface), (1, tmp_path / "gone")):
+        entry = tmp_path / "class" / "usbmisc" / f"usbtmc{number}"
+        entry.mkdir(parents=True)
+        (entry / "device").symlink_to(target)
+    assert plugged_in(tmp_path) == [Found("/dev/usbtmc0", 0x1234, 0xABCD, "SN 01", 2)]
+    (device / "serial").unlink()
+    assert plugged_in(tmp_path)[0].serial == ""
 
 
 def test_without_a_bench_it_is_said_what_to_do(ibexite, tmp_path: Path, project: Path) -> None:

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 import click
 
 from ibexite.cli.options import bench_option, format_option, traffic_option
-from ibexite.errors import EXIT_BENCH, EXIT_PASS
+from ibexite.errors import EXIT_BENCH, EXIT_PASS, MistakeError
 from ibexite.station.looking import Looked, look_at
 from ibexite.station.project import bench_at_desk
 from ibexite.untyped import Fields
@@ -20,6 +20,7 @@ from ibexite.untyped import Fields
 if TYPE_CHECKING:
     from ibexite.bench.file import BenchFile
     from ibexite.bench.pool import Opening
+    from ibexite.station.finding import Found
 
 _COLOURS = {"there": "green", "another": "red", "in use": "yellow", "lost": "red"}
 simulate_option = click.option("--simulate", is_flag=True, help="Look at the simulated stand-ins.")
@@ -82,6 +83,64 @@ def verify_command(bench: Path | None, simulate: bool, traffic: Path | None) -> 
     good = sum(one.state == "there" for one in looked)
     click.echo(f"\n{good} of {len(looked)} are as the bench file says")
     raise click.exceptions.Exit(_exit_code(looked))
+
+
+@command.command("find")
+@bench_option
+@click.option("--ask-ports", is_flag=True, help="Ask *IDN? at serial ports that the bench file does not know, too.")
+@traffic_option
+@format_option
+def find_command(bench: Path | None, ask_ports: bool, traffic: Path | None, output: str) -> None:
+    """Finds instruments: what announces itself on the network, answers a broadcast, or is plugged in; in three seconds.
+
+    Tells who answers *IDN?, what the bench file calls it, and what is in the bench file but was not found. A bench file
+    is not needed.
+
+    \b
+    ibexite instruments find
+    """
+    from ibexite.station.finding import find
+    from ibexite.station.watching import watched
+
+    file = _bench_if_any(bench)
+    with watched(traffic, "find", lambda text: click.echo(text, err=True)) as opening:
+        found = find(file, opening, asks_ports=ask_ports)
+    if output == "json":
+        click.echo(json.dumps([_found_data(one) for one in found], indent=2))
+        return
+    there = [one for one in found if one.identity or one.ways != ("bench file",)]
+    for one in there:
+        name = click.style(one.name or "not in the bench file", bold=bool(one.name))
+        click.echo(f"  {one.identity or one.told or 'something'}   {name}")
+        more = f"   {one.problem}" if one.problem else ""
+        click.echo(click.style(f"      {_shown_address(one.address)}   by {', '.join(one.ways)}{more}", dim=True))
+    lost = [one for one in found if one not in there]
+    if not there:
+        click.echo("nothing was found")
+    if lost:
+        click.echo(f"\nin {file.path if file else ''}, but not found:")
+        for one in lost:
+            click.echo(
+                f"  {click.style(one.name, fg='red', bold=True)}   {_shown_address(one.address)}   {one.problem}"
+            )
+
+
+def _bench_if_any(given: Path | None) -> BenchFile | None:
+    """The bench file; None where there is none and none is named."""
+    from ibexite.bench.file import read_bench
+
+    try:
+        path = bench_at_desk(given, Path.cwd())
+    except MistakeError:
+        return None
+    return read_bench(path)
+
+
+def _found_data(one: Found) -> Fields:
+    return {
+        "address": one.address, "found_by": list(one.ways), "told": one.told, "identity": one.identity,
+        "problem": one.problem, "name": one.name,
+    }  # fmt: skip
 
 
 @contextlib.contextmanager
