@@ -1,23 +1,28 @@
 """The bench without a sequence: who is there, and whether it is who the bench file says."""
 
 import json
+import math
 import re
 import socket
+import statistics
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 from zeroconf import ServiceInfo, Zeroconf
 
 from ibexite.bench.file import read_bench
 from ibexite.instruments.discovery import Seen, announced, answering_broadcast
 from ibexite.instruments.open_link import open_link
 from ibexite.instruments.usb_device import Found, plugged_in
+from ibexite.station.by_hand import Spread
 from ibexite.station.finding import find
 from ibexite.station.looking import differences
 from tests.conftest import bench_on_links
 from tests.link_peers import Peer
-from tests.runs import troubled
+from tests.runs import spoilt, troubled
 from tests.test_commands import begun
 
 
@@ -131,6 +136,54 @@ def test_the_devices_at_usb_plugs_are_found_in_sysfs(tmp_path: Path) -> None:
     assert plugged_in(tmp_path) == [Found("/dev/usbtmc0", 0x1234, 0xABCD, "SN 01", 2)]
     (device / "serial").unlink()
     assert plugged_in(tmp_path)[0].serial == ""
+
+
+# --- reading by hand ---------------------------------------------------------------------------------------------------
+
+
+def test_a_signal_a_reading_of_a_role_and_one_without_a_bench_are_read_and_nothing_is_reset(ibexite, project: Path) -> None:
+    with bench_on_links(project, {"psu": "hislip", "dmm": "vxi11"}) as server:
+        supply = next(one.device for one in server.instruments if one.stand_in.name == "psu")
+        supply.receive("SOUR1:CURR 1;VOLT 9;:OUTP1 ON")
+        read = ("instruments", "read")
+        told = [
+            ibexite(*read, "v_in"), ibexite(*read, "supply", "voltage"), ibexite(*read, "meter", "dc_voltage", "--with", "range=100 V", "--with", "channel=101"),
+            ibexite(*read, "voltage", "--address", server.addresses["psu"], "--profile", "scpi-power-supply", "--traffic", "t.txt")]  # fmt: skip
+        assert supply.source.is_on, "nothing is reset or switched"
+    assert [re.fullmatch(r"([\w.]+) = (8\.9|9|9\.0)\d* V\n", done.stdout)[1] for done in told] == ["v_in", "supply.voltage", "meter.dc_voltage", "voltage"]
+    assert {line.split()[3] for line in (project / "t.txt").read_text().splitlines()[1:] if " > " in line} == {"*IDN?", "MEAS1:VOLT?"}
+
+
+def test_many_readings_come_to_a_mean_and_bad_ones_are_counted(ibexite, project: Path) -> None:
+    change_bench(project, spoilt("overload", 3, 9))
+    with bench_on_links(project, {}) as server:
+        server.instruments[0].device.receive("SOUR1:CURR 1;VOLT 9;:OUTP1 ON")
+        shown = ibexite("instruments", "read", "v_in", "--count", "4").stdout
+        data = json.loads(ibexite("instruments", "read", "i_in", "--count", "3", "--every", "1 ms", "--format", "json").stdout)
+    assert len(re.findall(r"^ +\d+\.\d\d s   (?:9|8\.9)\S* V +mean", shown, re.MULTILINE)) == 2 and len(re.findall("bad: overload", shown)) == 2
+    assert "v_in: 2 readings, mean " in shown and ", 2 bad" in shown
+    assert data["name"] == "i_in" and len(data["t"]) == len(data["values"]) == 3
+
+
+@pytest.mark.parametrize(("words", "told"), [
+    (("v_uot",), "Did you mean v_out?"), (("suply", "voltage"), "Did you mean supply?"), (("supply", "volt"), "Did you mean voltage?"), (("meter", "dc_voltage"), "it needs range"),
+    (("meter", "dc_voltage", "--with", "range=1 A"), "It is a voltage"), (("meter", "dc_voltage", "--with", "rnge=1 V"), "Did you mean range?"), (("v_out", "--with", "range=1 V"), "in the bench file"),
+    (("v_out", "--every", "1 V"), "is no time"), (("a", "b", "c"), "two words at most"), (("voltage", "--address", "ASRL1::INSTR"), "go together"),
+    (("voltage", "--address", "ASRL", "--profile", "scpi-power-supply"), "is not an address"), (("voltage", "--address", "ASRL1::INSTR", "--profile", "scpi-power"), "there is no profile")])  # fmt: skip
+def test_what_cannot_be_read_is_told(ibexite, words: tuple[str, ...], told: str) -> None:
+    done = ibexite("instruments", "read", *words)
+    assert done.returncode == 2 and told in done.stderr
+
+
+@given(st.lists(st.floats(-1e6, 1e6), min_size=2, max_size=30), st.floats(-1e9, 1e9))
+def test_mean_and_deviation_are_those_of_two_passes(values: list[float], offset: float) -> None:
+    spread = Spread()
+    for value in [offset + value for value in values] + [math.nan]:
+        spread.take(value)
+    shifted = [offset + value for value in values]
+    assert spread.mean == pytest.approx(statistics.fmean(shifted), rel=1e-9, abs=1e-6)
+    assert spread.deviation == pytest.approx(statistics.stdev(shifted), rel=1e-6, abs=1e-5 * (1 + abs(offset) * 1e-6))
+    assert (spread.least, spread.greatest, spread.count, spread.bad) == (min(shifted), max(shifted), len(values), 1)
 
 
 def test_without_a_bench_it_is_said_what_to_do(ibexite, tmp_path: Path, project: Path) -> None:

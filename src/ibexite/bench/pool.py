@@ -35,10 +35,11 @@ class Pool:
     Args:
         opening: gives an open link to an address.
         shared: names of the instruments that several views will use.
+        starts: whether they are brought into their known state, outputs off; else they stay as they are.
     """
 
-    def __init__(self, opening: Opening = open_link, shared: Iterable[str] = ()) -> None:
-        self._opening, self._shared = opening, frozenset(shared)
+    def __init__(self, opening: Opening = open_link, shared: Iterable[str] = (), *, starts: bool = True) -> None:
+        self._opening, self._shared, self._starts = opening, frozenset(shared), starts
         self._sessions: dict[str, Session] = {}
         self._turns = {name: threading.RLock() for name in sorted(self._shared)}
         self._guard = threading.RLock()  # while instruments are taken or given back
@@ -64,7 +65,7 @@ class Pool:
                     session = Session(fact.name, fact.profile, self._link(fact), user)
                     self._sessions[fact.name] = into[fact.name] = session
                     session.identify(fact.identity)
-                for fact in new:
+                for fact in new if self._starts else ():
                     self._sessions[fact.name].start()
             except BaseException:  # what is connected is given back by its user
                 for fact in new:

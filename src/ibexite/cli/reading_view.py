@@ -1,0 +1,74 @@
+"""Readings by hand in the terminal: one value, or many with what they come to."""
+
+from __future__ import annotations
+
+import json
+import math
+import time
+from typing import TYPE_CHECKING
+
+import click
+
+from ibexite import units
+from ibexite.cli.terminal_curve import draw_curve
+from ibexite.station.by_hand import Asked, Spread
+
+if TYPE_CHECKING:
+    from ibexite.bench.bench import Bench
+
+
+def read_and_show(asked: Asked, bench: Bench, times: int | None, pause: float, output: str) -> None:
+    """Reads so many times (None: until Ctrl-C), `pause` s apart, and shows each; at the end what they come to."""
+    line, spread = asked.prepare(bench), Spread()
+    at: list[float] = []
+    values: list[float] = []
+    began = time.monotonic()
+    try:
+        while times is None or len(values) < times:
+            wait = began + len(values) * pause - time.monotonic()
+            if wait > 0:
+                time.sleep(wait)
+            at.append(time.monotonic() - began)
+            values.append(line()[0])
+            spread.take(values[-1])
+            if output == "text":
+                reason = bench.bad[-1].reason.text if math.isnan(values[-1]) and bench.bad else ""
+                _show_value(asked, at[-1], values[-1], reason, spread if times != 1 else None)
+            bench.bad.clear()
+    except KeyboardInterrupt:  # that is how an endless one ends
+        pass
+    if output == "json":
+        told = [None if math.isnan(value) else value for value in values]
+        click.echo(json.dumps({"name": asked.name, "t": at[: len(told)], "values": told}))
+    elif times != 1:
+        _show_all(asked, at, values, spread)
+
+
+def _text(asked: Asked, value: float) -> str:
+    return "-" if math.isnan(value) else units.format_value(value, asked.dimension)
+
+
+def _spread_text(asked: Asked, deviation: float) -> str:
+    return "-" if math.isnan(deviation) else units.format_value(deviation, units.difference(asked.dimension), digits=3)
+
+
+def _show_value(asked: Asked, at: float, value: float, reason: str, spread: Spread | None) -> None:
+    text = _text(asked, value) if not math.isnan(value) else f"bad: {reason}"
+    if spread is None:
+        click.echo(f"{asked.name} = {text}")
+        return
+    mean = _text(asked, spread.mean) if spread.count else "-"
+    click.echo(f"{at:9.2f} s   {text:<16} mean {mean:<16} deviation {_spread_text(asked, spread.deviation)}")
+
+
+def _show_all(asked: Asked, at: list[float], values: list[float], spread: Spread) -> None:
+    if spread.count:
+        click.echo(
+            f"\n{asked.name}: {spread.count} readings, mean {_text(asked, spread.mean)}, deviation "
+            f"{_spread_text(asked, spread.deviation)}, least {_text(asked, spread.least)}, greatest "
+            f"{_text(asked, spread.greatest)}" + (f", {spread.bad} bad" if spread.bad else "")
+        )
+    if spread.count > 2:
+        value = {"name": asked.name, "unit": units.symbol_of(asked.dimension), "shown": ""}
+        for line in draw_curve(at[: len(values)], values, {"name": "t", "unit": "s", "shown": ""}, value):
+            click.echo("  " + line)

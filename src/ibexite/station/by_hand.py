@@ -1,0 +1,152 @@
+"""Instruments by hand, without a sequence: a reading or signal of a bench, or of one instrument that stands in no bench
+file. Nothing is reset or switched: what was set before stays as it is.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import math
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+from ibexite import units
+from ibexite.bench.bench import Bench
+from ibexite.bench.file import BenchFile, InstrumentEntry, RoleEntry
+from ibexite.bench.pool import Opening, Pool
+from ibexite.errors import MistakeError, did_you_mean
+from ibexite.frozen import frozen
+from ibexite.instruments.address import parse_address
+from ibexite.instruments.profile import load_profile
+from ibexite.units import Dimension
+
+ALONE = "instrument"  # name and role of one that stands in no bench file
+HOLDER = "somebody by hand"
+
+
+@frozen
+class Asked:
+    """What is to be read: its name, the instrument, and how the reading is made ready on a connected bench."""
+
+    name: str
+    instrument: str
+    dimension: Dimension
+    prepare: Callable[[Bench], Callable[[], list[float]]]
+
+
+def bench_of_one(address: str, profile: str, folder: Path) -> BenchFile:
+    """A bench of one instrument that stands in no bench file.
+
+    Raises:
+        MistakeError: the address is none, or there is no such profile.
+    """
+    parse_address(address)
+    fact = InstrumentEntry(ALONE, load_profile(profile, folder), address, "", None, None)
+    role = RoleEntry(ALONE, ALONE, 1, {}, {}, True)
+    return BenchFile(folder / "none", "", address, (ALONE,), {ALONE: fact}, {ALONE: role}, {}, "")
+
+
+def what_to_read(file: BenchFile, words: tuple[str, ...], given: dict[str, str]) -> Asked:
+    """A signal, or a reading of a role.
+
+    Args:
+        words: a signal; a role and its reading; the reading alone where there is but one role.
+        given: set-up of the reading, as texts with units.
+
+    Raises:
+        MistakeError: there is no such thing, or a set-up that it does not have.
+    """
+    if len(words) == 1 and words[0] in file.signals:
+        signal = file.signals[words[0]]
+        if given:
+            raise MistakeError(f"{words[0]} has its set-up in the bench file", where="--with")
+        instrument = file.roles[signal.role].instrument
+        return Asked(
+            words[0], instrument, signal.dimension, lambda bench: _line(bench, bench.signal_item("x", words[0]))
+        )
+    role_name, reading = words if len(words) == 2 else (ALONE, words[0])
+    role = file.roles.get(role_name)
+    if role is None:
+        known = file.roles if len(words) == 2 else [*file.signals, *file.roles]
+        raise MistakeError(f"there is no {'role' if len(words) == 2 else 'signal'} {words[0]!r}",
+                           remedy=did_you_mean(words[0], known))  # fmt: skip
+    commands = file.instruments[role.instrument].profile.readings.get(reading)
+    if commands is None or commands.curve is not None:
+        readings = file.instruments[role.instrument].profile.readings
+        single = [name for name, known in readings.items() if known.curve is None]
+        raise MistakeError(f"{role_name} has no single reading {reading!r}", remedy=did_you_mean(reading, single))
+    arguments = _arguments(given, commands.arguments)
+    dimension = commands.feature.dimension or units.PLAIN
+    name = reading if role_name == ALONE else f"{role_name}.{reading}"
+    return Asked(
+        name, role.instrument, dimension,
+        lambda bench: _line(bench, bench.role_item("x", role_name, reading, dict(arguments))),
+    )  # fmt: skip
+
+
+def _line(bench: Bench, item: object) -> Callable[[], list[float]]:
+    return bench.read_line([item], together=False, averaging=1)  # type: ignore[list-item]
+
+
+def _arguments(given: dict[str, str], known: dict[str, Dimension]) -> dict[str, float]:
+    found = {}
+    for name, text in given.items():
+        dimension = units.PLAIN if name == "channel" else known.get(name)
+        if dimension is None:
+            raise MistakeError(f"it has no {name!r}", where="--with", remedy=did_you_mean(name, [*known, "channel"]))
+        quantity = units.parse_quantity(text)
+        if quantity.dimension != dimension:
+            raise MistakeError(f"{text} is {units.describe(quantity.dimension)}", where=f"--with {name}",
+                               remedy=f"It is {units.describe(dimension)}.")  # fmt: skip
+        found[name] = float(quantity)
+    missing = [name for name in known if name not in found]
+    if missing:
+        raise MistakeError(
+            f"it needs {', '.join(missing)}", where="--with", remedy=f'Write, for example: --with {missing[0]}="10 V"'
+        )
+    return found
+
+
+@contextlib.contextmanager
+def connected(file: BenchFile, instrument: str, opening: Opening) -> Iterator[Bench]:
+    """A bench with one instrument connected as it is. Raises BenchError: it is in use, lost, or another one."""
+    bench = Bench(file, Pool(opening, starts=False))
+    try:
+        bench.connect([instrument], HOLDER)
+        yield bench
+    finally:
+        bench.close()
+
+
+class Spread:
+    """Mean and deviation of values as they come, and the least and the greatest.
+
+    Source: B. P. Welford, Note on a method for calculating corrected sums of squares and products, Technometrics 4
+    (1962), 419. Holes are left out and counted.
+    """
+
+    def __init__(self) -> None:
+        self.count = self.bad = 0
+        self.mean = self._squares = 0.0
+        self.least, self.greatest = math.inf, -math.inf
+
+    def take(self, value: float) -> None:
+        """One more, in any unit."""
+        if math.isnan(value):
+            self.bad += 1
+            return
+        self.count += 1
+        before = value - self.mean
+        self.mean += before / self.count
+        self._squares += before * (value - self.mean)
+        self.least, self.greatest = min(self.least, value), max(self.greatest, value)
+
+    @property
+    def deviation(self) -> float:
+        """Standard deviation of the sample (n - 1); NaN for fewer than two.
+
+        >>> spread = Spread()
+        >>> for value in (1.0, 2.0, 3.0): spread.take(value)
+        >>> spread.mean, spread.deviation
+        (2.0, 1.0)
+        """
+        return math.sqrt(self._squares / (self.count - 1)) if self.count > 1 else math.nan
