@@ -20,12 +20,16 @@ class Script(Troubles):
     def __init__(self) -> None:
         super().__init__()
         self.replies: list[Reply] = []
+        self.answers: dict[str, Reply] = {}  # to messages whose answer is always the same
         self.heard: list[str] = []
 
     def begin(self, message: str, device: ScpiDevice, send: Callable, close: Callable, refuse: Callable) -> Iterator[float] | None:
         """The next reply, begun; what does not ask is noted."""
         self.heard.append(message)
-        return self._replying(self.replies.pop(0), send, close) if "?" in message else iter(())
+        if "?" not in message:
+            return iter(())
+        reply = self.answers[message] if message in self.answers else self.replies.pop(0)
+        return self._replying(reply, send, close)
 
     def _replying(self, reply: Reply, send: Callable, close: Callable) -> Iterator[float]:
         if reply is None:

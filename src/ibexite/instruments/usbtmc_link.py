@@ -146,7 +146,8 @@ class UsbtmcLink:
         while True:
             try:
                 device = self._opened()
-                return device.read(HEADER.size + MOST_TRANSFER + 3, min(TURN, self.timeout))
+                left = max(0.001, deadline - time.monotonic())
+                return device.read(HEADER.size + MOST_TRANSFER + 3, min(TURN, left))
             except OSError as error:
                 if not isinstance(error, TimeoutError) or time.monotonic() >= deadline:
                     raise self._broken(error, b"".join(begun)) from None
