@@ -214,6 +214,7 @@ def test_notices_and_answers_to_other_queries_are_passed_over_and_unknown_messag
 
     def late(data: bytes, number: int, *, is_whole: bool) -> None:
         respond(b"old\n", number - 2, is_whole=True)
+        respond(b"old", number - 2, is_whole=False)  # of which the end never comes
         respond(data, ANY_ID, is_whole=is_whole)
 
     session._server.respond = late
@@ -221,6 +222,19 @@ def test_notices_and_answers_to_other_queries_are_passed_over_and_unknown_messag
     while not said:
         time.sleep(0.001)
     assert [(message.type, message.control) for message in said] == [(Type.ERROR, Nonfatal.UNKNOWN_TYPE)]
+
+
+def test_messages_of_the_client_count_by_two_and_begin_again_behind_a_clear(peer, link) -> None:
+    (session,) = peer.front.sessions.values()
+    numbers: list[int] = []
+    command = session.command
+    session.command = lambda content, number: numbers.append(number) or command(content, number)
+    peer.script.replies[:] = [b"1\n"] * 3
+    link.send(b"X\n")
+    assert [link.exchange(b"A?\n"), link.exchange(b"B?\n")] == [b"1", b"1"]
+    link.clear()
+    link.exchange(b"C?\n")
+    assert numbers == [FIRST_ID, FIRST_ID + 2, FIRST_ID + 4, FIRST_ID]
 
 
 @pytest.mark.parametrize("told_size", [b"", bytes(8), b"1234567"])

@@ -265,10 +265,8 @@ class HislipLink:
             if header.type not in (Type.DATA, Type.DATA_END):
                 self._heed(self._sync, self._sync.message(header, deadline, parts))
                 continue
-            is_answer = self._numbering.is_answer(header.parameter)
-            if not is_answer:
-                parts = []  # to a query of before (3.1.2)
-            elif reply is Reply.BLOCK and not parts:
+            is_answer = self._numbering.is_answer(header.parameter)  # else to a query of before: passed over (3.1.2)
+            if is_answer and reply is Reply.BLOCK and not parts:
                 begin = self._sync.some(min(header.length, MOST_BLOCK_HEAD), deadline)
                 if is_long_block(begin):
                     return self._long_block(begin, header, deadline)
