@@ -14,6 +14,7 @@ import pytest
 
 from ibexite import errors
 from ibexite.bench.file import read_bench
+from ibexite.cli import instruments_command
 from ibexite.cli.main import COMMANDS
 from ibexite.errors import MistakeError
 from ibexite.records.gateway import open_lookup
@@ -247,6 +248,13 @@ def test_every_command_has_help_with_a_worked_example(ibexite, command: str) -> 
     done = ibexite(command, "--help")
     assert done.returncode == 0 and f"ibexite {command}" in done.stdout.split("Options:")[0].split("\n", 2)[2]
     assert f"ibexite {command}" in (Path(__file__).parents[1] / "README.md").read_text()
+
+
+@pytest.mark.parametrize("command", sorted(instruments_command.command.commands))
+def test_every_command_of_the_instruments_has_help_with_a_worked_example(ibexite, command: str) -> None:
+    done = ibexite("instruments", command, "--help")
+    assert done.returncode == 0 and f"ibexite instruments {command}" in done.stdout.split("Options:")[0].split("\n", 2)[2]
+    assert f"ibexite instruments {command}" in (Path(__file__).parents[1] / "README.md").read_text()
 
 
 def test_errors_know_their_exit_codes_and_read_well() -> None:

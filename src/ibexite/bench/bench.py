@@ -61,7 +61,7 @@ class Bench(BenchState):
         self.user.heed, self.user.now = heed, now
         facts = [self.file.instruments[name] for name in instruments]
         self.pool.take(facts, holder, self.user, self.sessions)
-        self.touched = {session: {} for session in self.sessions.values()}
+        self.touched |= {session: {} for session in self.sessions.values() if session not in self.touched}
         self._is_sharing = self.pool.shares(self.sessions.values())
 
     def connected(self) -> dict[str, Connected]:
@@ -86,12 +86,19 @@ class Bench(BenchState):
         """Gives the instruments back."""
         self.pool.give_back(self.user)
 
+    def leave(self, instrument: str) -> None:
+        """Gives one instrument back."""
+        session = self.sessions.pop(instrument, None)
+        if session is not None:
+            self.touched.pop(session, None)
+            self.pool.give_back(self.user, [instrument])
+
     def take_said(self) -> tuple[list[What], list[float]] | None:
         """What was said on links since last asked, and when; None if nothing was."""
         return self.user.take_said() if self.user.said else None
 
-    def protect(self) -> None:
-        """Writes the protection levels into the instruments and reads them back.
+    def protect(self, only: Iterable[str] = ()) -> None:
+        """Writes the protection levels of all roles, or of some of them, into the instruments and reads them back.
 
         Raises:
             InstrumentError: an instrument did not take a level.
@@ -99,7 +106,7 @@ class Bench(BenchState):
         with self.holding():
             for role in self.roles():
                 session = self.sessions[role.instrument]
-                for setting, value in role.protect.items():
+                for setting, value in role.protect.items() if not only or role.name in only else ():
                     session.send(session.profile.settings[setting].encoder(role.channel)(value))
                     held = session.ask_setting(setting, role.channel)
                     if not abs(held - value) <= session.profile.settings[setting].room(value):

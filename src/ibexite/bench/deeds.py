@@ -96,11 +96,22 @@ def relearn(bench: BenchState, role_name: str) -> None:
         value = bench.state[key]
         if key not in known:
             del bench.state[key]
-        if not value <= ceiling * (1 + 1e-9):
-            _refuse_beyond(bench, key, value, ceiling)
+        if is_beyond(value, ceiling):
+            refuse_beyond(bench, key, value, ceiling)
 
 
-def _refuse_beyond(bench: BenchState, key: tuple[str, str], value: float, ceiling: float) -> NoReturn:
+def is_beyond(value: float, ceiling: float) -> bool:
+    """Whether a value that an instrument tells is beyond a ceiling, which may be negative (levels). The last digits of
+    an answer are not.
+
+    >>> is_beyond(17.00000001, 17.0), is_beyond(17.1, 17.0), is_beyond(-20.0, -20.0), is_beyond(nan, 1.0)
+    (False, True, False, True)
+    """
+    return not value <= ceiling + 1e-9 * abs(ceiling)
+
+
+def refuse_beyond(bench: BenchState, key: tuple[str, str], value: float, ceiling: float) -> NoReturn:
+    """Switches a role off that was found beyond a ceiling, and raises InstrumentError."""
     role = bench.file.roles[key[0]]
     session = bench.sessions[role.instrument]
     for setting, safe in session.profile.safe.items():

@@ -50,7 +50,8 @@ class Guardian:
             ) from None
 
     def watch(self, bench: BenchState, began: float) -> None:
-        """Hands over the safe commands and copies of the connections; returns when the guardian is ready.
+        """Hands over the safe commands and copies of the connections; returns when the guardian is ready. May be done
+        again when more is connected.
 
         Args:
             began: monotonic time in s at which the run began, for the times in the journal.

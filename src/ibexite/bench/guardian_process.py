@@ -71,6 +71,8 @@ def main() -> None:
                 break
             if "watch" in message:
                 plan = message["watch"]
+                for copy in handles.values():  # of a watch before: more instruments were connected since
+                    os.close(copy)
                 if any(deed["link"]["kind"] == "link" for deed in plan["deeds"]):
                     load_links(plan["paths"])
                 handles = dict(zip(plan["handles"], fds, strict=True))

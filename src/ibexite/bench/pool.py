@@ -82,10 +82,11 @@ class Pool:
 
         return self._opening(fact.address, options_for(fact, heed))
 
-    def give_back(self, user: User) -> None:
-        """A user needs nothing any more. What nobody needs is closed."""
+    def give_back(self, user: User, only: Iterable[str] | None = None) -> None:
+        """A user needs nothing any more, or some instruments no more. What nobody needs is closed."""
         with self._guard:
-            for name, session in list(self._sessions.items()):
+            for name in list(self._sessions if only is None else only):
+                session = self._sessions[name]
                 session.remove(user)
                 if not session.users:
                     session.link.close()

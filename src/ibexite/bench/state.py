@@ -29,6 +29,7 @@ class BenchState:
         self.state: dict[Key, float] = {}  # what is believed of each setting
         self.touched: dict[Session, dict[Key, None]] = {}  # what was sent to each and not asked back since
         self.mistrusted: set[str] = set()  # roles whose state was found to be another than believed
+        self.left_alone: set[str] = set()  # roles that others have switched on: they are not made safe from here
         self.is_ramping = False  # the first source was switched on and nothing was waited for since
         self.bad: list[Bad] = []
         self.user = User(after_recovery=self._state_after_recovery)
@@ -59,6 +60,8 @@ class BenchState:
     def safe_roles(self) -> Iterator[tuple[RoleEntry, Session]]:
         """The roles that have something to switch off and are connected, in the stated order."""
         for name in self.file.safe_order:
+            if name in self.left_alone:
+                continue
             role = self.file.roles[name]
             session = self.sessions.get(role.instrument)
             if session is not None and session.profile.safe:

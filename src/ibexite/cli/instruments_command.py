@@ -2,40 +2,41 @@
 
 from __future__ import annotations
 
-import contextlib
 import json
 import shlex
-from collections.abc import Iterator
-from contextlib import AbstractContextManager
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 
-from ibexite.cli.options import bench_option, format_option, parameters, traffic_option, with_option
-from ibexite.cli.reading_view import read_and_show
-from ibexite.errors import EXIT_BENCH, EXIT_PASS, MistakeError
+from ibexite.cli.desk_bench import bench_if_any, desk_bench, simulate_option, watched
+from ibexite.cli.hand_commands import HAND_COMMANDS
+from ibexite.cli.options import bench_option, format_option, traffic_option
+from ibexite.errors import EXIT_BENCH, EXIT_PASS
 from ibexite.station.looking import Looked, look_at
-from ibexite.station.project import bench_at_desk
 from ibexite.untyped import Fields
 
 if TYPE_CHECKING:
-    from ibexite.bench.file import BenchFile
-    from ibexite.bench.pool import Opening
     from ibexite.station.finding import Found
 
 _COLOURS = {"there": "green", "another": "red", "in use": "yellow", "lost": "red"}
-simulate_option = click.option("--simulate", is_flag=True, help="Look at the simulated stand-ins.")
 
 
 @click.group("instruments")
 def command() -> None:
-    """Looks at the instruments of a bench, without a sequence.
+    """The instruments of a bench without a sequence: who is there, what do they read, what happens if I set this?
 
     \b
     ibexite instruments list
     ibexite instruments verify --bench analog.toml
+    ibexite instruments read v_out --every "500 ms"
+    ibexite instruments set supply voltage 12 V
+    ibexite instruments talk supply
     """
+
+
+for _one in HAND_COMMANDS:
+    command.add_command(_one)
 
 
 @command.command("list")
@@ -52,7 +53,7 @@ def list_command(bench: Path | None, simulate: bool, traffic: Path | None, outpu
     ibexite instruments list
     ibexite instruments list --bench analog.toml --format json
     """
-    with _bench(bench, simulate, traffic) as (file, opening):
+    with desk_bench(bench, simulate, traffic) as (file, opening):
         looked = look_at(file, opening)
     if output == "json":
         click.echo(json.dumps([_as_data(one) for one in looked], indent=2))
@@ -74,7 +75,7 @@ def verify_command(bench: Path | None, simulate: bool, traffic: Path | None) -> 
     \b
     ibexite instruments verify
     """
-    with _bench(bench, simulate, traffic) as (file, opening):
+    with desk_bench(bench, simulate, traffic) as (file, opening):
         looked = look_at(file, opening)
     for one in looked:
         expected = f", as {one.fact.identity!r} expects" if one.fact.identity else "; the bench file takes any"
@@ -103,8 +104,8 @@ def find_command(bench: Path | None, ask_ports: bool, traffic: Path | None, outp
     """
     from ibexite.station.finding import find
 
-    file = _bench_if_any(bench)
-    with _watched(traffic, "find") as opening:
+    file = bench_if_any(bench)
+    with watched(traffic, "find") as opening:
         found = find(file, opening, asks_ports=ask_ports)
     if output == "json":
         click.echo(json.dumps([_found_data(one) for one in found], indent=2))
@@ -126,86 +127,11 @@ def find_command(bench: Path | None, ask_ports: bool, traffic: Path | None, outp
             )
 
 
-@command.command("read")
-@click.argument("words", nargs=-1, required=True, metavar="SIGNAL | ROLE READING | READING")
-@click.option("--address", help="Of an instrument that is in no bench file; with --profile.")
-@click.option("--profile", help="A shipped profile, or the name of a file.")
-@with_option
-@click.option("--every", default="0 s", show_default=True, help="Time between two readings.")
-@click.option("--count", type=click.IntRange(1), help="So many readings; with --every alone until Ctrl-C.")
-@bench_option
-@simulate_option
-@traffic_option
-@format_option
-def read_command(words: tuple[str, ...], given: tuple[str, ...], every: str, count: int | None, **where: Any) -> None:
-    """Reads a signal or a reading of a role by hand. Nothing is reset or switched.
-
-    Several readings are shown with their mean and deviation so far; at the end with least, greatest, and a curve.
-
-    \b
-    ibexite instruments read v_out
-    ibexite instruments read supply voltage --every "500 ms" --count 20
-    ibexite instruments read voltage --address TCPIP::192.0.2.10::5025::SOCKET --profile scpi-power-supply
-    """
-    from ibexite import units
-    from ibexite.station.by_hand import bench_of_one, connected, what_to_read
-
-    pause = units.parse_quantity(every)
-    if pause.dimension != units.SECOND or not 0 <= float(pause) <= 86_400 or len(words) > 2:
-        what = "two words at most say what to read" if len(words) > 2 else f"{every!r} is no time up to a day"
-        raise MistakeError(what, remedy='Write, for example: ibexite instruments read v_out --every "2 s"')
-    times = count or (1 if every == "0 s" else None)
-    if bool(where["address"]) != bool(where["profile"]):
-        raise MistakeError("--address and --profile go together")
-    if where["address"]:
-        bench: Any = contextlib.nullcontext(bench_of_one(where["address"], where["profile"], Path.cwd()))
-        watching: Any = _watched(where["traffic"], where["address"])
-    else:
-        bench, watching = _bench(where["bench"], where["simulate"], where["traffic"]), None
-    with contextlib.ExitStack() as stack:
-        entered = stack.enter_context(bench)
-        file, opening = entered if watching is None else (entered, stack.enter_context(watching))
-        asked = what_to_read(file, words, parameters(given))
-        connected_bench = stack.enter_context(connected(file, asked.instrument, opening))
-        read_and_show(asked, connected_bench, times, float(pause), where["output"])
-
-
-def _bench_if_any(given: Path | None) -> BenchFile | None:
-    """The bench file; None where there is none and none is named."""
-    from ibexite.bench.file import read_bench
-
-    try:
-        path = bench_at_desk(given, Path.cwd())
-    except MistakeError:
-        return None
-    return read_bench(path)
-
-
 def _found_data(one: Found) -> Fields:
     return {
         "address": one.address, "found_by": list(one.ways), "told": one.told, "identity": one.identity,
         "problem": one.problem, "name": one.name,
     }  # fmt: skip
-
-
-@contextlib.contextmanager
-def _bench(given: Path | None, simulate: bool, traffic: Path | None) -> Iterator[tuple[BenchFile, Opening]]:
-    """The bench file, moved to its stand-ins if that is wanted, and what opens its links."""
-    from ibexite.bench.file import read_bench
-
-    file = read_bench(bench_at_desk(given, Path.cwd()))
-    with contextlib.ExitStack() as stack:
-        if simulate:
-            from ibexite.station.simulated_bench import SimulatedBench
-
-            file = stack.enter_context(SimulatedBench(file, "FC00400"))
-        yield file, stack.enter_context(_watched(traffic, f"bench {file.name}"))
-
-
-def _watched(traffic: Path | None, what: str) -> AbstractContextManager[Opening]:
-    from ibexite.station.watching import watched
-
-    return watched(traffic, what, lambda text: click.echo(text, err=True))
 
 
 def _show(one: Looked, width: int) -> None:

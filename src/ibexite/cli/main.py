@@ -20,7 +20,7 @@ COMMANDS = {
     "preview": "show steps, set points and the expected time",
     "run": "run a sequence for one unit",
     "retest": "run tests of a stored run again and merge them",
-    "instruments": "look at the instruments of a bench: list, find, verify, read",
+    "instruments": "the instruments of a bench by hand: list, find, verify, read, set, send, talk",
     "measure": "run one reusable measurement, or list them",
     "new": "make a project, a sequence or a measurement from a template",
     "tidy": "rewrite a sequence in the canonical layout",

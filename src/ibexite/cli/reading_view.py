@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import math
 import time
-from typing import TYPE_CHECKING
+from collections.abc import Callable
 
 import click
 
@@ -13,13 +13,13 @@ from ibexite import units
 from ibexite.cli.terminal_curve import draw_curve
 from ibexite.station.by_hand import Asked, Spread
 
-if TYPE_CHECKING:
-    from ibexite.bench.bench import Bench
+Take = Callable[[], tuple[float, str]]
+"""Takes a reading: its value, and why it is bad where it is NaN."""
 
 
-def read_and_show(asked: Asked, bench: Bench, times: int | None, pause: float, output: str) -> None:
+def read_and_show(asked: Asked, take: Take, times: int | None, pause: float, output: str) -> None:
     """Reads so many times (None: until Ctrl-C), `pause` s apart, and shows each; at the end what they come to."""
-    line, spread = asked.prepare(bench), Spread()
+    spread = Spread()
     at: list[float] = []
     values: list[float] = []
     began = time.monotonic()
@@ -29,12 +29,11 @@ def read_and_show(asked: Asked, bench: Bench, times: int | None, pause: float, o
             if wait > 0:
                 time.sleep(wait)
             at.append(time.monotonic() - began)
-            values.append(line()[0])
-            spread.take(values[-1])
+            value, reason = take()
+            values.append(value)
+            spread.take(value)
             if output == "text":
-                reason = bench.bad[-1].reason.text if math.isnan(values[-1]) and bench.bad else ""
-                _show_value(asked, at[-1], values[-1], reason, spread if times != 1 else None)
-            bench.bad.clear()
+                _show_value(asked, at[-1], value, reason, spread if times != 1 else None)
     except KeyboardInterrupt:  # that is how an endless one ends
         pass
     if output == "json":
@@ -42,6 +41,11 @@ def read_and_show(asked: Asked, bench: Bench, times: int | None, pause: float, o
         click.echo(json.dumps({"name": asked.name, "t": at[: len(told)], "values": told}))
     elif times != 1:
         _show_all(asked, at, values, spread)
+
+
+def value_text(asked: Asked, value: float, reason: str) -> str:
+    """A reading for people."""
+    return f"bad: {reason}" if math.isnan(value) else units.format_value(value, asked.dimension)
 
 
 def _text(asked: Asked, value: float) -> str:
@@ -53,7 +57,7 @@ def _spread_text(asked: Asked, deviation: float) -> str:
 
 
 def _show_value(asked: Asked, at: float, value: float, reason: str, spread: Spread | None) -> None:
-    text = _text(asked, value) if not math.isnan(value) else f"bad: {reason}"
+    text = value_text(asked, value, reason)
     if spread is None:
         click.echo(f"{asked.name} = {text}")
         return

@@ -43,7 +43,11 @@ def _framed(
     cells: list[list[int]], extent: tuple[float, float], points: list[tuple[float, float]], x_meta: Fields,
     y_meta: Fields, is_log: bool,
 ) -> list[str]:  # fmt: skip
-    top, bottom = column_text(extent[1], y_meta, 4), column_text(extent[0], y_meta, 4)
+    top = bottom = ""
+    for digits in range(4, 16):  # as many as tell the ends apart
+        top, bottom = column_text(extent[1], y_meta, digits), column_text(extent[0], y_meta, digits)
+        if top != bottom:
+            break
     margin = max(len(top), len(bottom))
     lines = [f"{y_meta['name']} against {x_meta['name']}" + (" (logarithmic)" if is_log else "")]
     for number, row in enumerate(cells):

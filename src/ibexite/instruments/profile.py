@@ -15,10 +15,12 @@ from ibexite.errors import MistakeError, UnitError, did_you_mean
 from ibexite.frozen import frozen
 from ibexite.instruments.answers import CurveCommands, curve_commands
 from ibexite.plain_file import is_file
+from ibexite.protocols.scpi import INFINITY, response_value
 from ibexite.toml_reader import TomlTable, read_toml
 from ibexite.units import Dimension, Unit
 
 SHIPPED = Path(__file__).with_name("profiles")
+_SWITCH_WORDS = {"ON": 1.0, "OFF": 0.0}
 ALL_DIGITS = 15  # with as many every decimal number survives a float (IEEE 754 binary64)
 
 
@@ -58,6 +60,19 @@ class SettingCommands:
         if factor == 1 and not offset:
             return lambda value: f"{before}{value + 0.0:.{digits}g}{after}"  # + 0.0: never "-0"
         return lambda value: f"{before}{(value - offset) / factor + 0.0:.{digits}g}{after}"
+
+    def told(self, reply: str) -> float:
+        """The value that a reply to `ask` tells, in base units (1.0 or 0.0 for on/off). Raises ValueError."""
+        is_switch = self.feature.dimension is None
+        if is_switch and reply.upper() in _SWITCH_WORDS:
+            return _SWITCH_WORDS[reply.upper()]
+        number = response_value(reply)
+        if abs(number) >= 0.999 * INFINITY:
+            raise ValueError(reply)
+        if is_switch:
+            return float(number != 0)
+        factor, offset = float(self.unit.factor), float(self.unit.offset)
+        return round(number * factor + offset, 12) if offset else number * factor
 
     def room(self, value: float) -> float:
         """How far an answer may lie from the value that was set: 0.1 % and a ten-thousandth of the range, at least its
@@ -103,6 +118,12 @@ class Profile:
     path: Path
     sha256: str
     is_compound: bool  # several queries may be joined in one message (IEEE 488.2)
+
+
+def bare_profile() -> Profile:
+    """That of an instrument of which nothing is known: it can be asked, and nobody knows how it is switched off."""
+    nothing = InstrumentClass("instrument", "nothing is known of it", {}, {}, {}, "", ())
+    return Profile("none", nothing, {}, {}, {}, (), {}, "", "", "", (), 2.0, 0.0, 0.0, "\n", "\n", Path(), "", True)
 
 
 def load_profile(name: str, folder: Path) -> Profile:

@@ -20,6 +20,7 @@ from ibexite.protocols.scpi import INFINITY, joined, response_value
 
 MAX_ERRORS_READ = 200  # a queue of a sweep in which each point was refused; one that never ends is no queue
 IDENTITY = "*IDN?"
+MOST_TOLD = 1000  # bytes of a reply that may be long
 
 
 What = tuple[str, str, str]
@@ -216,6 +217,20 @@ class Session:
             return self.exchange_as_it_is(message)
         except LinkError as error:
             raise _naming(error, message) from None
+
+    def query_whole(self, text: str) -> Data:
+        """The whole reply to a query, blocks and all. It is not repeated. Of a long one the length is told."""
+        message = self.message(text)
+        self._tell_message(message)
+        try:
+            data = self.link.exchange(message.data, Reply.MESSAGE)
+        except LinkError as error:
+            error = _naming(error, message)
+            self._recover(error)
+            raise error from None
+        shown = bytes(data).decode("latin-1")
+        self._answered(shown if len(shown) <= MOST_TOLD else f"{shown[:MOST_TOLD]}… ({len(data)} bytes)")
+        return data
 
     def _answered(self, line: str) -> str:
         if self.unproven:
@@ -416,25 +431,14 @@ class Session:
         Raises:
             InstrumentError: it is no number, and neither on nor off.
         """
-        reply = reply.strip()
-        commands = self.profile.settings[setting]
-        words = {"ON": 1.0, "OFF": 0.0} if commands.feature.dimension is None else {}
         try:
-            if reply.upper() in words:
-                return words[reply.upper()]
-            number = response_value(reply)
-            if abs(number) >= 0.999 * INFINITY:
-                raise ValueError
+            return self.profile.settings[setting].told(reply.strip())
         except ValueError:
             raise InstrumentError(
-                f"answered {reply!r} to {self.question(setting, channel)}",
+                f"answered {reply.strip()!r} to {self.question(setting, channel)}",
                 where=self.name,
                 remedy=f"Check {setting}.ask of profile {self.profile.name}.",
             ) from None
-        if commands.feature.dimension is None:
-            return float(number != 0)
-        return round(number * float(commands.unit.factor) + float(commands.unit.offset), 12) if commands.unit.offset \
-            else number * float(commands.unit.factor)  # fmt: skip
 
 
 def _naming(error: LinkError, message: Message) -> LinkError:

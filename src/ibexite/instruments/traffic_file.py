@@ -9,6 +9,7 @@ from __future__ import annotations
 import time
 from collections.abc import Callable
 from pathlib import Path
+from typing import Protocol
 
 from ibexite.errors import LinkError, MistakeError
 from ibexite.instruments.link import Data, Link, LinkOptions, Reply, Rescue
@@ -77,10 +78,17 @@ class TrafficFile:
             self.problem = self.problem or error.strerror or str(error)
 
 
+class Telling(Protocol):
+    """What takes what is said."""
+
+    def tell(self, name: str, direction: str, text: str, took: float | None = None) -> None:
+        """One message of one instrument; `took` in s."""
+
+
 class TracedLink:
     """A link that tells what is said on it."""
 
-    def __init__(self, name: str, link: Link, file: TrafficFile) -> None:
+    def __init__(self, name: str, link: Link, file: Telling) -> None:
         self._name, self._link, self._file = name, link, file
         self._asked_at = 0.0
         self.address, self.timeout = link.address, link.timeout

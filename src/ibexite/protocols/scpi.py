@@ -177,6 +177,17 @@ def joined(questions: Iterable[str]) -> str:
     return first + "".join((";" if q.startswith("*") else ";:") + q.removeprefix(":") for q in more)
 
 
+def asks_and_changes(message: str) -> tuple[bool, bool]:
+    """Whether a reply comes to a message, and whether there is more in it than questions. Also of one that is no SCPI.
+
+    >>> asks_and_changes("MEAS:VOLT? 10,(@101)"), asks_and_changes('OUTP ON;OUTP?'), asks_and_changes('DISP "on?"')
+    ((True, False), (True, True), (False, True))
+    """
+    heads = [unit.split()[0] for unit in split_outside(message, ";") if unit.strip()]
+    questions = [head.endswith("?") for head in heads]
+    return any(questions), not all(questions)
+
+
 def response_value(text: str) -> float:
     """The number of a reply: NR1, NR2, NR3, hexadecimal, octal or binary (IEEE 488.2, 8.7.2 to 8.7.7), and nothing that
     Python alone takes for one.

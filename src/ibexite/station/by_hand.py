@@ -12,15 +12,15 @@ from pathlib import Path
 from ibexite import units
 from ibexite.bench.bench import Bench
 from ibexite.bench.file import BenchFile, InstrumentEntry, RoleEntry
+from ibexite.bench.hand import HOLDER
 from ibexite.bench.pool import Opening, Pool
 from ibexite.errors import MistakeError, did_you_mean
 from ibexite.frozen import frozen
 from ibexite.instruments.address import parse_address
-from ibexite.instruments.profile import load_profile
+from ibexite.instruments.profile import bare_profile, load_profile
 from ibexite.units import Dimension
 
 ALONE = "instrument"  # name and role of one that stands in no bench file
-HOLDER = "somebody by hand"
 
 
 @frozen
@@ -34,14 +34,14 @@ class Asked:
 
 
 def bench_of_one(address: str, profile: str, folder: Path) -> BenchFile:
-    """A bench of one instrument that stands in no bench file.
+    """A bench of one instrument that stands in no bench file. Without a profile it can be asked, and no more.
 
     Raises:
         MistakeError: the address is none, or there is no such profile.
     """
     parse_address(address)
-    fact = InstrumentEntry(ALONE, load_profile(profile, folder), address, "", None, None)
-    role = RoleEntry(ALONE, ALONE, 1, {}, {}, True)
+    fact = InstrumentEntry(ALONE, load_profile(profile, folder) if profile else bare_profile(), address, "", None, None)
+    role = RoleEntry(ALONE, ALONE, 1, {}, {}, allows_raw=True)
     return BenchFile(folder / "none", "", address, (ALONE,), {ALONE: fact}, {ALONE: role}, {}, "")
 
 
@@ -115,6 +115,37 @@ def connected(file: BenchFile, instrument: str, opening: Opening) -> Iterator[Be
         yield bench
     finally:
         bench.close()
+
+
+def reading_of(bench: Bench, line: Callable[[], list[float]]) -> tuple[float, str]:
+    """One reading, and why it is bad where it is NaN. Raises BenchError."""
+    (value,) = line()
+    reason = bench.bad[-1].reason.text if math.isnan(value) and bench.bad else ""
+    bench.bad.clear()
+    return value, reason
+
+
+def instrument_of(file: BenchFile, name: str) -> str:
+    """The instrument behind a role, an instrument's name, or an address that stands in the bench file. Raises
+    MistakeError."""
+    if name in file.roles:
+        return file.roles[name].instrument
+    if name in file.instruments:
+        return name
+    known = [*file.roles, *file.instruments]
+    raise MistakeError(f"there is no role or instrument {name!r}", remedy=did_you_mean(name, known))
+
+
+def is_address(text: str) -> bool:
+    """Whether a text is meant as an address, right or wrong, and not as a name."""
+    return "::" in text or " " in text or text.startswith("ASRL")
+
+
+def at_address(file: BenchFile | None, address: str) -> str:
+    """The instrument of a bench file that is at an address, "" if none is. Raises MistakeError: it is no address."""
+    place = parse_address(address).place()
+    facts = file.instruments.values() if file else ()
+    return next((fact.name for fact in facts if parse_address(fact.address).place() == place), "")
 
 
 class Spread:

@@ -1,0 +1,118 @@
+"""Asks the process that holds a bench by hand (ibexite.station.keeper), and starts it where there is none."""
+
+from __future__ import annotations
+
+import json
+import os
+import socket
+import subprocess
+import sys
+import time
+from pathlib import Path
+from typing import Any
+
+from ibexite import errors
+from ibexite.bench.file import BenchFile
+from ibexite.errors import BenchError, IbexiteError
+from ibexite.frozen import frozen
+from ibexite.station.hand_place import HandPlace
+from ibexite.untyped import Fields
+
+START_WITHIN = 15.0  # s
+
+
+@frozen
+class Kept:
+    """What came of a deed: what is to be told, a reply, the roles that are on now and those of them that were not
+    before, the error if there was one, and whether an instrument reported one by itself."""
+
+    told: list[str]
+    reply: Any
+    on: list[str]
+    fresh: list[str]
+    error: IbexiteError | None
+    has_reported: bool = False
+
+
+class NotThere(Exception):
+    """Nobody holds the bench; nothing was carried out."""
+
+
+def ask(place: HandPlace, request: Fields) -> Kept:
+    """Asks the process that holds a bench.
+
+    Raises:
+        NotThere: there is none. BenchError: it ended while it carried this out.
+    """
+    with socket.socket(socket.AF_UNIX, socket.SOCK_STREAM) as link:
+        try:
+            link.connect(str(place.socket))
+            link.sendall(json.dumps(request).encode() + b"\n")
+            with link.makefile("rb") as lines:
+                if not lines.readline():
+                    raise NotThere
+                line = lines.readline()
+        except OSError:
+            raise NotThere from None
+    if not line:
+        raise BenchError(
+            "the process that holds the bench by hand ended while it carried this out",
+            remedy="Its guardian switches off what was on. Look at the instruments.",
+        )
+    answer: Fields = json.loads(line)
+    return Kept(
+        answer["told"], answer["reply"], answer["on"], answer["fresh"], _error_of(answer["error"]), answer["reported"]
+    )
+
+
+def carry_out(file: BenchFile, spec: Fields, deed: Fields) -> Kept:
+    """Has a deed carried out by the process that holds the bench; starts it if there is none.
+
+    Args:
+        spec: what that process is to open: see ibexite.station.keeper.bench_of.
+        deed: the request.
+
+    Raises:
+        BenchError: it cannot be started, or ended while it carried this out.
+    """
+    place = HandPlace.of(file)
+    request = {**deed, "owner": os.getppid()}
+    deadline = time.monotonic() + START_WITHIN
+    while time.monotonic() < deadline:
+        try:
+            return ask(place, request)
+        except NotThere:
+            _start(spec)
+    raise BenchError("the process that holds the bench by hand does not answer", where=str(place.socket))
+
+
+def _start(spec: Fields) -> None:
+    try:
+        process = subprocess.Popen(
+            [sys.executable, "-m", "ibexite.station.keeper", json.dumps(spec)],
+            stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, start_new_session=True,
+        )  # fmt: skip
+    except OSError as error:
+        raise BenchError(f"the process that holds the bench by hand cannot be started ({error.strerror})") from None
+    assert process.stdout
+    with process.stdout:
+        answer: Fields = json.loads(process.stdout.readline() or b"{}")
+    if answer.get("error"):
+        raise _error_of(answer["error"]) or BenchError("it did not start")
+    if answer.get("ready") == "another":
+        time.sleep(0.05)  # it makes itself ready, or is about to end
+
+
+def _error_of(told: list[str] | None) -> IbexiteError | None:
+    if told is None:
+        return None
+    name, what, where, remedy = told
+    kind: type[IbexiteError] = getattr(errors, name, BenchError)
+    return kind(what, where=where, remedy=remedy)
+
+
+def spec_of(file: BenchFile, address: str = "", profile: str = "") -> Fields:
+    """How another process opens the same bench."""
+    if address:
+        return {"address": address, "profile": profile, "folder": str(Path.cwd())}
+    return {"bench": str(file.path.absolute())}
