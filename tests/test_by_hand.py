@@ -302,6 +302,17 @@ def test_a_line_that_is_interrupted_leaves_no_reply_behind(project: Path, ibexit
         assert terminal.ended() == 0
 
 
+def test_a_prompt_that_cannot_switch_off_says_so(project: Path, ibexite) -> None:
+    path = project / "bench.toml"
+    path.write_text(troubled('command = "OUTP1 OFF", how = "lost", nth = 1, times = 999', "psu")(path.read_text()))
+    with served(project, ibexite, {}) as hand:
+        done = subprocess.run(
+            [*IBEXITE, "instruments", "talk", "supply"], cwd=project, input="output on\nload.input on", capture_output=True, text=True, timeout=60, check=False
+        )
+        assert done.returncode == 3 and "supply is not off: output did not go off" in done.stderr
+        assert "load was switched off" in done.stdout and "supply was switched off" not in done.stdout and not hand.eload.sink.is_on
+
+
 def test_with_simulate_the_stand_ins_end_with_the_command(ibexite) -> None:
     done = ibexite("instruments", "set", "supply", "output", "on", "--simulate")
     assert done.returncode == 0 and "supply is on; the stand-ins end with this command" in done.stderr

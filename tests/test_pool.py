@@ -163,3 +163,20 @@ def test_what_could_not_be_opened_is_not_held(file: BenchFile) -> None:
     again = Bench(file, Pool(SlowLink.opening))
     again.connect(["psu", "eload", "dmm"])
     again.close()
+
+
+def test_while_an_instrument_is_slow_to_connect_its_user_is_heeded(tmp_path: Path) -> None:
+    class StoppedError(BenchError):
+        """The run is to end."""
+
+    def stop() -> None:
+        raise StoppedError("stopped")
+
+    def opening(address: str, options: LinkOptions) -> MemoryLink:
+        options.heed()  # as a link does in each turn of waiting
+        return MemoryLink.opening(address, options)
+
+    bench = Bench(memory_bench(tmp_path), Pool(opening))
+    with pytest.raises(StoppedError):
+        bench.connect(["psu"], heed=stop)
+    bench.close()

@@ -62,7 +62,7 @@ class Pool:
             self.locks.take([(fact.name, fact.address) for fact in new if not fact.is_private], holder)
             try:
                 for fact in new:
-                    session = Session(fact.name, fact.profile, self._link(fact), user)
+                    session = Session(fact.name, fact.profile, self._link(fact, user), user)
                     self._sessions[fact.name] = into[fact.name] = session
                     session.identify(fact.identity)
                 for fact in new if self._starts else ():
@@ -76,9 +76,10 @@ class Pool:
                 into[fact.name] = self._sessions[fact.name]
                 into[fact.name].add(user)
 
-    def _link(self, fact: InstrumentEntry) -> Link:
-        def heed() -> None:
-            self._sessions[fact.name].user.heed()
+    def _link(self, fact: InstrumentEntry, first: User) -> Link:
+        def heed() -> None:  # also while it is opened, for whoever waits for that
+            session = self._sessions.get(fact.name)
+            (session.user if session else first).heed()
 
         return self._opening(fact.address, options_for(fact, heed))
 

@@ -251,7 +251,8 @@ def _carried_out_here(file: BenchFile, opening: Opening, request: dict[str, Any]
 
 @contextlib.contextmanager
 def _hand(file: BenchFile, opening: Opening) -> Iterator[Hand]:
-    """Instruments in the hand of this process; at the end what was switched on goes off, and what does not is told."""
+    """Instruments in the hand of this process; at the end what was switched on goes off, which is told. If something
+    does not, the exit code is 3."""
     from ibexite.bench.guardian import Guardian
     from ibexite.bench.hand import Hand
     from ibexite.bench.pool import Pool
@@ -261,9 +262,15 @@ def _hand(file: BenchFile, opening: Opening) -> Iterator[Hand]:
         try:
             yield hand
         finally:
-            for deed in hand.end():
+            on = hand.on()
+            deeds = hand.end()
+            for deed in deeds:
                 if deed.problem:
                     click.echo(click.style(f"{deed.role} is not off: {deed.problem}", fg="red", bold=True), err=True)
+                elif deed.role in on:
+                    click.echo(f"{deed.role} was switched off")
+    if any(deed.problem for deed in deeds):
+        raise click.exceptions.Exit(EXIT_BENCH)
 
 
 # --- talk -------------------------------------------------------------------------------------------------------------
@@ -300,9 +307,6 @@ def talk_command(where_to: str, profile: str, **where: Any) -> None:
             for text in hand.take_told():
                 click.echo(text)
             is_ended = prompt(Talk(hand, role, instrument), hand, role or instrument)
-            on = hand.on()
-        for name in on:
-            click.echo(f"{name} was switched off")
     if is_ended:
         raise click.exceptions.Exit(EXIT_ABORTED)
 

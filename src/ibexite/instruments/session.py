@@ -220,6 +220,7 @@ class Session:
 
     def query_whole(self, text: str) -> Data:
         """The whole reply to a query, blocks and all. It is not repeated. Of a long one the length is told."""
+        self.settle_link()
         message = self.message(text)
         self._tell_message(message)
         try:

@@ -37,6 +37,7 @@ from ibexite.untyped import Fields
 
 LOOK = 0.2  # s between two looks at what it depends on
 GUARDIAN_LOOK = 2.0  # s between two looks at the guardian
+IDLE = 10.0  # s that it waits for whoever has started it
 PATIENCE = 5.0  # s; for a request that was begun
 
 
@@ -92,13 +93,14 @@ class Keeper:
 
     def serve(self, listener: socket.socket) -> None:
         """Until nothing is on any more, or whoever switched it on is gone."""
-        looked = time.monotonic()
+        looked = asked = time.monotonic()
         while not self.is_to_end:
             if select.select([listener], [], [], LOOK)[0]:
+                asked = time.monotonic()
                 with contextlib.suppress(OSError), listener.accept()[0] as client:
                     self._answer(client)
             self.hand.beat()
-            if self._owners.is_one_gone():
+            if self._owners.is_one_gone() or (not self._on and time.monotonic() - asked > IDLE):
                 break
             if time.monotonic() - looked > GUARDIAN_LOOK:
                 looked = time.monotonic()
