@@ -10,6 +10,7 @@ from typing import Any
 from ibexite import units
 from ibexite.bench import deeds
 from ibexite.bench.completion import Completion
+from ibexite.bench.error_queue import looking
 from ibexite.bench.file import BenchFile
 from ibexite.bench.interface import TRIES, Connected, Discrepancy, GuardianLike, Key, SafeDeed
 from ibexite.bench.limiting import Limiting
@@ -230,7 +231,9 @@ class Bench(BenchState):
     ) -> Callable[[], list[float]]:
         """Makes a read line ready."""
         line = ReadLine(items, together=together, averaging=averaging, bad=self.bad, tries=tries, settled=settled)
-        return self._held(line, [item.session for item in items])
+        sessions = [item.session for item in items]
+        names = ", ".join(item.name for item in items)
+        return self._held(looking(line, sessions, f"read {names}"), sessions)
 
     # --- what is not in the loop over points -------------------------------------------------------------------------
 
@@ -293,7 +296,7 @@ class Bench(BenchState):
     def read_errors(self) -> list[str]:
         """What the error queues of all instruments hold."""
         with self.holding():
-            first = self.ask_of_each(lambda profile: profile.error_query)
+            first = self.ask_of_each(lambda profile: "" if profile.errors_read == "never" else profile.error_query)
             found = {s.name: [f"{s.name} reports {e}" for e in s.errors_after(reply)] for s, reply in first.items()}
             self.user.pass_on(self.sessions, errors=found)
         return self.user.take_errors() + [error for errors in found.values() for error in errors]

@@ -7,6 +7,7 @@ from math import inf, nan
 from typing import NoReturn
 
 from ibexite import units
+from ibexite.bench.error_queue import AT_ONCE, are_read, look_for_errors
 from ibexite.bench.state import BenchState
 from ibexite.errors import InstrumentError
 from ibexite.instruments.session import Session
@@ -25,9 +26,12 @@ def do(bench: BenchState, role_name: str, action: str) -> None:
     command = session.profile.actions.get(action)
     if command is None:
         raise InstrumentError(f"profile {session.profile.name} has no action {action!r}", where=role_name)
-    session.send(command.replace("{channel}", str(role.channel)), may_repeat=False)
+    text = command.replace("{channel}", str(role.channel))
+    session.send(text, may_repeat=False)
     session.forget()
     relearn(bench, role_name)
+    if are_read(session, *AT_ONCE):
+        look_for_errors(session, text)
 
 
 def raw_send(bench: BenchState, role_name: str, text: str) -> None:
@@ -40,6 +44,8 @@ def raw_send(bench: BenchState, role_name: str, text: str) -> None:
     session.send(text, may_repeat=False)
     session.forget()
     relearn(bench, role_name)
+    if are_read(session, *AT_ONCE):
+        look_for_errors(session, text)
 
 
 def raw_query(bench: BenchState, role_name: str, text: str, kind: Type, tries: int) -> tuple[float | str, str, str]:
@@ -53,6 +59,8 @@ def raw_query(bench: BenchState, role_name: str, text: str, kind: Type, tries: i
         if changes:
             session.forget()
             relearn(bench, role_name)
+        if are_read(session, *AT_ONCE):
+            look_for_errors(session, text)
         if isinstance(kind, Text):
             return response_text(reply), "", reply
         try:

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from functools import lru_cache
 
 from ibexite import units
+from ibexite.bench.error_queue import are_read, look_for_errors
 from ibexite.bench.interface import Key
 from ibexite.errors import CeilingError
 from ibexite.instruments.session import Session
@@ -54,7 +55,8 @@ def make_set_line(
     back to that; `touched` keeps what each instrument has not been asked for since. The function is generated, for it
     is called at every point of a sweep.
 
-    It raises CeilingError (a value beyond a ceiling or range, or not a number: nothing was sent) and LinkError.
+    It raises CeilingError (a value beyond a ceiling or range, or not a number: nothing was sent), LinkError, and
+    InstrumentError where its error queue is read as often as that.
     """
     names = [f"value_{i}" for i in range(len(targets))]
     bound: Bindings = {"state": state}
@@ -74,21 +76,33 @@ def make_set_line(
             target.session.profile.settings[target.setting].encoder(target.channel)
         )
         bound[f"send_{i}"], bound[f"touched_{i}"] = target.session.send, touched[target.session]
+    bound["look_for_errors"] = look_for_errors
     for group in _groups(targets):
         texts = [f"encode_{i}({names[i]})" for i in group]
-        end = targets[group[0]].session.profile.terminator
+        session = targets[group[0]].session
+        end = session.profile.terminator
         lines += [f"    state[key_{i}] = {names[i]}; touched_{i}[key_{i}] = None" for i in group]
         lines.append(f"    send_{group[0]}({f' + {end!r} + '.join(texts)})")
+        if are_read(session, "setting") or (are_read(session, "line") and _is_last(targets, group[-1])):
+            said = " + '; ' + ".join(texts)
+            lines.append(f"    look_for_errors(target_{group[0]}.session, {said})")
     exec("\n".join(lines), bound)
     made: SetLine = bound["set_line"]
     return made
 
 
+def _is_last(targets: list[Target], place: int) -> bool:
+    """Whether no more is sent to that instrument in the line."""
+    return all(target.session is not targets[place].session for target in targets[place + 1 :])
+
+
 def _groups(targets: list[Target]) -> list[list[int]]:
-    """The places of the targets, those of one instrument that follow one another together."""
+    """The places of the targets, those of one instrument that follow one another together; each by itself where errors
+    are looked for after each."""
     groups: list[list[int]] = []
     for i, target in enumerate(targets):
-        if not i or targets[i - 1].session is not target.session:
+        session = target.session
+        if not i or targets[i - 1].session is not session or are_read(session, "setting"):
             groups.append([])
         groups[-1].append(i)
     return groups

@@ -20,6 +20,7 @@ from ibexite.toml_reader import TomlTable, read_toml
 from ibexite.units import Dimension, Unit
 
 SHIPPED = Path(__file__).with_name("profiles")
+ERRORS_READ = ("setting", "line", "test", "never")
 _SWITCH_WORDS = {"ON": 1.0, "OFF": 0.0}
 ALL_DIGITS = 15  # with as many every decimal number survives a float (IEEE 754 binary64)
 
@@ -107,6 +108,7 @@ class Profile:
     start: tuple[str, ...]  # sent after connecting: the known state, outputs off
     safe: dict[str, bool]  # settings that make it safe, and their safe value
     error_query: str  # "" when it has no error queue
+    errors_read: str  # when that is asked: one of ERRORS_READ
     complete_query: str  # answers when all settings before it were carried out; "" when it has none
     limiting_query: str  # read-and-clear: never repeated; "" when it cannot tell
     tripped_queries: tuple[str, ...]  # each answers 1 while a protection has switched it off
@@ -123,7 +125,9 @@ class Profile:
 def bare_profile() -> Profile:
     """That of an instrument of which nothing is known: it can be asked, and nobody knows how it is switched off."""
     nothing = InstrumentClass("instrument", "nothing is known of it", {}, {}, {}, "", ())
-    return Profile("none", nothing, {}, {}, {}, (), {}, "", "", "", (), 2.0, 0.0, 0.0, "\n", "\n", Path(), "", True)
+    return Profile(
+        "none", nothing, {}, {}, {}, (), {}, "", "never", "", "", (), 2.0, 0.0, 0.0, "\n", "\n", Path(), "", True
+    )
 
 
 def load_profile(name: str, folder: Path) -> Profile:
@@ -170,6 +174,7 @@ def _profile(path: Path, name: str) -> Profile:
         tuple(table.texts("start", [])),
         safe_values,
         table.text("error_query", ""),
+        _errors_read(table),
         table.text("complete_query", "*OPC?"),
         table.text("limiting_query", ""),
         tuple(table.texts("tripped_queries", [])),
@@ -185,6 +190,13 @@ def _profile(path: Path, name: str) -> Profile:
     quirks.finish()
     table.finish()
     return profile
+
+
+def _errors_read(table: TomlTable) -> str:
+    when = table.text("errors_read", "test")
+    if when not in ERRORS_READ:
+        table.fail("errors_read", f"{when!r} is no such time", did_you_mean(when, ERRORS_READ))
+    return when
 
 
 def _actions(table: TomlTable, instrument_class: InstrumentClass) -> dict[str, str]:

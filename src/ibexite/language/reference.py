@@ -295,6 +295,7 @@ KEYS = {
     "yes_above": "bench file, of a signal: it is yes above this value",
     "start": "profile: commands after connecting, which bring it into its known state with outputs off",
     "error_query": "profile: asks the error queue; empty where there is none",
+    "errors_read": "profile: when that is asked: after each setting or line (an error names it), once a test, or never",
     "limiting_query": "profile: not 0 if it limited since last asked; reading clears it",
     "tripped_queries": "profile: each answers 1 while a protection has switched the output off",
     "complete_query": "profile: answers 1 when all settings were carried out; *OPC? without it, empty for none",
