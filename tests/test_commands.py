@@ -212,13 +212,15 @@ def test_simulate_serves_the_bench_at_its_addresses(ibexite, project: Path) -> N
     change(project, "bench.toml", "50251", str(ports[0]))
     change(project, "bench.toml", "50252", str(ports[1]))
     change(project, "bench.toml", "127.0.0.1::50253", "192.0.2.7::50253")
-    process = subprocess.Popen([*IBEXITE, "simulate", "bench.toml", "--unit", WEAK], cwd=project, stdout=subprocess.PIPE,
+    trouble = ("--trouble", 'eload: query = "*IDN?", how = "garbage"')
+    process = subprocess.Popen([*IBEXITE, "simulate", "bench.toml", "--unit", WEAK, *trouble], cwd=project, stdout=subprocess.PIPE,
                                text=True, env={**os.environ, "PYTHONUNBUFFERED": "1"})  # fmt: skip
     assert process.stdout
     lines = [process.stdout.readline() for _ in range(4)]
     assert f"::{ports[0]}::SOCKET" in lines[1] and "127.0.0.1" in lines[3]
     change(project, "bench.toml", "192.0.2.7::50253", re.search(r"127.0.0.1::\d+", lines[3])[0])  # type: ignore[index]
     assert read_bench(project / "bench.toml").instruments["psu"].address.endswith(f"::{ports[0]}::SOCKET")
+    assert "another instrument answers: '#!?_Fir'" in ibexite("run", "fm2_final.ibx", "--serial", WEAK, "--yes", "--no-report").stdout
     done = ibexite("run", "fm2_final.ibx", "--serial", WEAK, "--yes", "--no-report")
     assert (done.returncode, "FAIL (trial)" in done.stdout) == (1, True)
     killed_in_the_open(project, ports)

@@ -14,7 +14,8 @@ from ibexite.instruments.link import Link, LinkOptions
 from ibexite.instruments.open_link import open_link
 from ibexite.instruments.profile import load_profile
 from ibexite.instruments.serial_stream import SerialStream
-from ibexite.instruments.session import Session, User
+from ibexite.instruments.session import Session
+from ibexite.instruments.user import User
 from tests.link_peers import Peer
 
 

@@ -53,6 +53,18 @@ def opened(peer: Peer, tmp_path: Path) -> Iterator[Callable[..., Link]]:
     file.close()
 
 
+def test_a_reply_may_be_allowed_a_time_of_its_own(opened, peer) -> None:
+    late = (peer.timeout + 0.3, b"late\n")
+    link = opened(late, b"", b"soon\n")
+    link.allow(peer.timeout + 5)
+    assert link.exchange(b"A?\n") == b"late" and link.timeout == peer.timeout + 5
+    link.allow(0.2)
+    with pytest.raises(LinkError, match=r"silent for 0\.2 s"):
+        link.exchange(b"B?\n")
+    link.reopen()
+    assert link.timeout == 0.2, "connecting has its own"
+
+
 ANYTHING = bytes(range(256)) * 3
 
 

@@ -17,7 +17,8 @@ from ibexite.errors import InstrumentError, LinkError
 from ibexite.instruments.link import LinkOptions
 from ibexite.instruments.open_link import open_link
 from ibexite.instruments.profile import SHIPPED, load_profile
-from ibexite.instruments.session import Session, User
+from ibexite.instruments.session import Session
+from ibexite.instruments.user import User
 from tests.runs import lines
 
 

@@ -34,13 +34,14 @@ def happened(how: str, line: str, message: str = "", pause: float | None = None)
     ("slow", "NOTE?", {}, [b"1", "0.002 s", b".", "0.002 s", b"5", "0.002 s", b"\n", "0.002 s"]), ("comma", "NOTE?", {}, [b"1,5\n"]), ("two values", "NOTE?", {}, [b"1.5,1\n"]), ("no end", "NOTE?", {}, [b"1.5"]),
     ("unasked", "NOTE?", {}, [b"+1.0000000E+00\n", b"1.5\n"]), ("unasked behind", "NOTE?", {}, [b"1.5\n", "0.03 s", b"READY\n"]), ("repeated", "NOTE 7", {}, ["7", "7"]),
     ("stalled", "NOTE 7", {"pause": 2.0}, ["2.0 s", "7"]), ("refuse", "NOTE 7", {}, ["refused 0.25 s", "reset"]), ("restart", "NOTE 7", {}, ["closed"]),
+    ("different", "NOTE?", {}, [b"+1.6510000E+00\n"]), ("half-open", "NOTE?", {}, ["inf s"]), ("errors", "NOTE?", {}, [b"1.5\n"]),
     ("before", "NOTE 7", {"message": "NOTE 8"}, ["8", "7"]), ("instead", "NOTE 7", {"message": "NOTE 8"}, ["8"]), ("behind", "NOTE 7", {"message": "NOTE 8"}, ["7", "8"]),
 ])  # fmt: skip
 def test_what_becomes_of_a_message(how: str, line: str, more: dict, found: list) -> None:
     assert happened(how, line, **more) == found
 
 
-OF_COMMANDS = ("before", "behind")  # a query is answered as always
+OF_COMMANDS = ("before", "behind", "errors")  # a query is answered as always
 
 
 @pytest.mark.parametrize("how", [how for how in WAYS if how not in OF_COMMANDS])
@@ -62,3 +63,32 @@ def test_a_flood_of_one_instrument_does_not_silence_another_that_is_waited_for_f
     run = perform(lines, change=lambda text: flooding(text).replace('wiring = { 1 = "output" }', 'wiring = { 1 = "output" }, answer_time = "60 ms"'))
     mended = [line for line in run.traffic if "! " in line]
     assert len(mended) == 1 and mended[0].startswith("psu! cut off in the middle of a reply") and run.verdict == "pass", mended
+
+
+LINES = 'test t "T"\n    set supply.voltage = 8 V\n    wait 30 ms\n    read v_in\n    check v_in >= 1 V\n'
+
+
+@pytest.mark.parametrize(("name", "trouble", "verdict", "told"), [
+    ("psu", 'query = "SOUR1:VOLT?", how = "different"', "error", "voltage was set to 8 V, but the instrument has 8.801 V"), ("psu", 'command = "SOUR1:VOLT 8", how = "lost"', "error", "voltage was set to 8 V"),
+    ("psu", 'command = "SOUR1:VOLT 8", how = "errors"', "error", '-222,"Data out of range;as it was told to"; psu reports '), ("psu", 'query = "SOUR1:VOLT?", how = "half-open"', "pass", ""),
+    ("dmm", 'query = "READ?", how = "half-open"', "pass", ""), ("psu", 'query = "OUTP1?", how = "different", nth = 2, times = 99', "error", "output"),
+    ("dmm", 'query = "READ?", how = "late", pause = ["0 s", "20 ms"], times = 9', "pass", "")])  # fmt: skip
+def test_what_a_run_makes_of_it(perform, name: str, trouble: str, verdict: str, told: str) -> None:
+    run = perform(LINES, change=troubled(trouble, name))
+    assert run.verdict == verdict and told in run.outcome.reason.text + "".join(reason for _, reason in run.ended.values()), run.ended
+    assert ("connected anew" in "".join(run.traffic) or "connecting anew" in "".join(run.traffic)) == ("half-open" in trouble)
+
+
+def test_a_random_pause_is_another_one_each_time_and_the_same_in_each_run() -> None:
+    trouble, gauge = Trouble("NOTE", "late", times=9, pause=0.5, longest=2.0), Gauge()
+    ends = (lambda data: None, lambda reset: None, lambda seconds: None)
+    first, second = ([list(troubles.begin("NOTE?", gauge, *ends))[0] for _ in range(9)] for troubles in (Troubles([trouble]), Troubles([trouble])))
+    assert first == second and len(set(first)) == 9 and 0.5 <= min(first) < 1 and 1.5 < max(first) <= 2
+
+
+@pytest.mark.parametrize(("text", "told"), [
+    ('dmmm: query = "READ?", how = "late"', "Did you mean dmm?"), ('dmm: query = "READ?", how = "latte"', "Did you mean late?"), ("dmm", "Write, for example: --trouble 'dmm:"), ("dmm: how", "Write, for example: --trouble 'dmm:"),
+    ('dmm: how = "late"', "either query or command"), ('dmm: query = "R", how = "late", pause = ["2 s", "1 s"]', "the lower end first"), ('dmm: query = "R", how = "late", often = 3', "often")])  # fmt: skip
+def test_a_trouble_that_is_none_is_refused(ibexite, text: str, told: str) -> None:
+    done = ibexite("simulate", "bench.toml", "--trouble", text)
+    assert done.returncode == 2 and told in done.stderr, done.stderr

@@ -46,6 +46,10 @@ class MemoryLink:
         self.before_reopening: Callable[[], None] = lambda: None
         self.after_reopening: Callable[[], None] = lambda: None
 
+    def allow(self, seconds: float) -> None:
+        """From now on a reply may take so long."""
+        self.timeout = seconds
+
     @classmethod
     def opening(cls, address: str, options: LinkOptions) -> Self:
         link = cls(address, options)

@@ -17,14 +17,15 @@ from ibexite.bench.limiting import Limiting
 from ibexite.bench.pool import Pool
 from ibexite.bench.proof import prove
 from ibexite.bench.query import Item
-from ibexite.bench.read_line import ReadLine
+from ibexite.bench.read_line import ReadLine, allowing_line
 from ibexite.bench.restoring import restore
 from ibexite.bench.safety import make_safe
 from ibexite.bench.set_line import SetLine, Target, make_set_line
 from ibexite.bench.state import BenchState
 from ibexite.errors import InstrumentError
 from ibexite.holes import Bad
-from ibexite.instruments.session import Session, What
+from ibexite.instruments.session import Session
+from ibexite.instruments.user import What
 from ibexite.values import Type
 from ibexite.verdicts import BAD_READINGS, Reason
 
@@ -233,7 +234,8 @@ class Bench(BenchState):
         line = ReadLine(items, together=together, averaging=averaging, bad=self.bad, tries=tries, settled=settled)
         sessions = [item.session for item in items]
         names = ", ".join(item.name for item in items)
-        return self._held(looking(line, sessions, f"read {names}"), sessions)
+        taking = looking(allowing_line(line, items), sessions, f"read {names}")
+        return self._held(taking, sessions)
 
     # --- what is not in the loop over points -------------------------------------------------------------------------
 

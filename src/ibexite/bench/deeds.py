@@ -27,9 +27,12 @@ def do(bench: BenchState, role_name: str, action: str) -> None:
     if command is None:
         raise InstrumentError(f"profile {session.profile.name} has no action {action!r}", where=role_name)
     text = command.replace("{channel}", str(role.channel))
-    session.send(text, may_repeat=False)
-    session.forget()
-    relearn(bench, role_name)
+    with session.allowing(session.profile.waits.acting):
+        session.send(text, may_repeat=False)
+        if session.profile.complete_query:  # an action may take long, and has a time-out of its own
+            session.check_complete(session.query(session.profile.complete_query))
+        session.forget()
+        relearn(bench, role_name)
     if are_read(session, *AT_ONCE):
         look_for_errors(session, text)
 

@@ -7,6 +7,7 @@ import hashlib
 import math
 import re
 import shlex
+import tomllib
 from collections.abc import Callable, Collection
 from pathlib import Path
 from typing import TypeVar
@@ -22,6 +23,7 @@ from ibexite.units import Dimension
 from ibexite.untyped import Fields
 
 HEARTBEAT = 10.0  # s
+_TROUBLE_FORM = """Write, for example: --trouble 'dmm: query = "READ?", how = "garbage", nth = 3'"""
 
 
 @frozen
@@ -43,6 +45,7 @@ class TroubleEntry:
     command: str = ""
     pause: float | None = None  # s
     message: str = ""
+    longest: float | None = None  # s; then the pause is a random one from `pause` to this
 
 
 @frozen
@@ -289,16 +292,39 @@ def _trouble(entry: TomlTable) -> TroubleEntry:
         entry.fail(
             "query", "either query or command says which messages are meant", 'Write, for example: query = "MEAS"'
         )
-    pause = entry.quantity("pause", units.SECOND) if "pause" in entry else None
-    if pause is not None and not 0 <= pause <= 3600:
-        entry.fail("pause", "not between 0 s and 1 h")
+    pause, longest = _pause(entry)
     nth, times = entry.integer("nth", 1), entry.integer("times", 1)
     for key, number in (("nth", nth), ("times", times)):
         if number < 1:
             entry.fail(key, f"{number} is less than 1", "So it would never come about.")
-    found = TroubleEntry(query, entry.text("how"), nth, times, command, pause, entry.text("message", ""))
+    found = TroubleEntry(query, entry.text("how"), nth, times, command, pause, entry.text("message", ""), longest)
     entry.finish()
     return found
+
+
+def _pause(entry: TomlTable) -> tuple[float | None, float | None]:
+    """The pause of a trouble: one time, or two between which it is another one each time."""
+    if "pause" not in entry:
+        return None, None
+    is_random = isinstance(entry.value("pause"), list)
+    ends = entry.extent("pause", units.SECOND) if is_random else (entry.quantity("pause", units.SECOND),)
+    assert ends
+    if not all(0 <= end <= 3600 for end in ends):
+        entry.fail("pause", "not between 0 s and 1 h")
+    return ends[0], ends[1] if len(ends) > 1 else None
+
+
+def trouble_of(text: str) -> tuple[str, TroubleEntry]:
+    """An instrument and a trouble, from a text as `dmm: query = "READ?", how = "late"`. Raises MistakeError."""
+    where = f"--trouble {text!r}"
+    name, colon, pairs = text.partition(":")
+    try:
+        data = tomllib.loads(f"trouble = {{ {pairs} }}")["trouble"]
+    except tomllib.TOMLDecodeError as error:
+        raise MistakeError(str(error), where=where, remedy=_TROUBLE_FORM) from None
+    if not colon:
+        raise MistakeError("it names no instrument", where=where, remedy=_TROUBLE_FORM)
+    return name.strip(), _trouble(TomlTable(data, where, ""))
 
 
 def _refuse_shared_addresses(table: TomlTable, instruments: dict[str, InstrumentEntry]) -> None:

@@ -147,7 +147,8 @@ def _start(handle: int) -> subprocess.Popen[bytes]:
 
 def _silence(bench: BenchState) -> float:
     """How long the run may give no sign of life, in s. While a link is opened nothing beats."""
-    return bench.file.heartbeat + max((s.link.timeout for s in bench.sessions.values()), default=0.0)
+    waits = [max(s.profile.timeout, s.profile.waits.connecting) for s in bench.sessions.values()]
+    return bench.file.heartbeat + max(waits, default=0.0)
 
 
 def _deeds(bench: BenchState, rescues: dict[str, Rescue]) -> list[Fields]:

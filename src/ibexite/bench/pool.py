@@ -15,7 +15,8 @@ from ibexite.bench.file import InstrumentEntry
 from ibexite.bench.lock import AddressLocks
 from ibexite.instruments.link import Link, LinkOptions
 from ibexite.instruments.open_link import open_link
-from ibexite.instruments.session import Session, User
+from ibexite.instruments.session import Session
+from ibexite.instruments.user import User
 
 Opening = Callable[[str, LinkOptions], Link]
 
@@ -26,7 +27,8 @@ def options_for(
     """How the link of an instrument is used; `timeout` in s, that of its profile without it."""
     profile = fact.profile
     ends = profile.reply_terminator.encode("latin-1"), profile.terminator.encode("latin-1")
-    return LinkOptions(fact.name, timeout or profile.timeout, ends[0], heed, ends[1], fact.link)
+    waits = (timeout, timeout) if timeout else (profile.waits.connecting, profile.waits.sending)
+    return LinkOptions(fact.name, timeout or profile.timeout, ends[0], heed, ends[1], fact.link, *waits)
 
 
 class Pool:

@@ -6,8 +6,10 @@ any is waited for, one open query on each; the channels of one scanner become on
 
 from __future__ import annotations
 
+import contextlib
 import math
-from collections.abc import Sequence
+import time
+from collections.abc import Callable, Sequence
 from math import nan
 
 from ibexite import units
@@ -15,6 +17,7 @@ from ibexite.bench.interface import TRIES
 from ibexite.bench.query import BadReading, Item, Query
 from ibexite.errors import LinkError
 from ibexite.holes import Bad
+from ibexite.instruments.profile import MOST_PAUSE
 from ibexite.instruments.session import Reconnected, Session
 from ibexite.units import Dimension
 from ibexite.untyped import Measured
@@ -53,7 +56,10 @@ class ReadLine:
         """The values in base units, in the order of the line: numbers and curves; NaN for a bad one."""
         try:
             return self._once() if self._is_set_up and self._is_plain else self._take_all()
-        except Reconnected:  # once more from the set-ups on; other instruments may still be answering
+        except Reconnected as error:  # once more from the set-ups on; other instruments may still be answering
+            if not all(item.commands.may_repeat for item in self.items):
+                remedy = f"Its profile says that a reading must not be repeated. {error.remedy}"
+                raise LinkError(error.what, where=error.where, remedy=remedy) from None
             for session in self._sessions:
                 session.settle_link()
         try:
@@ -129,13 +135,38 @@ class ReadLine:
         return values
 
     def _again(self, query: Query, values: list[float], bad: list[Bad]) -> None:
-        """Repeats a query with a bad reply; what stays bad is kept as missing, with its reason."""
-        for _ in range(self._tries - 1):
+        """Repeats a query with a bad reply, after a pause that grows: it may be busy. What stays bad is kept as
+        missing, with its reason."""
+        session = query.session
+        pause = session.profile.waits.repeating
+        for _ in range(self._tries - 1 if query.items[0].commands.may_repeat else 0):
+            session.user.heed()
+            time.sleep(pause)
+            pause = min(2 * pause, MOST_PAUSE)
             query.send()
             bad = query.take(values)
             if not bad:
                 return
         self.bad.extend(bad)
+
+
+def allowing_line(line: ReadLine, items: Sequence[Item]) -> Callable[[], list[Measured]]:
+    """A read line in which instruments have the time-outs of its readings, where their profiles say them; the line
+    itself where they do not."""
+    waits: dict[Session, float] = {}
+    for item in items:
+        if item.commands.timeout is not None:
+            waits[item.session] = max(waits.get(item.session, 0.0), item.commands.timeout)
+    if not waits:
+        return line
+
+    def take() -> list[Measured]:
+        with contextlib.ExitStack() as stack:
+            for session, seconds in waits.items():
+                stack.enter_context(session.allowing(seconds))
+            return line()
+
+    return take
 
 
 def mean_of(values: Sequence[float], dimension: Dimension) -> float:

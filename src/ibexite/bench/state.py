@@ -14,7 +14,8 @@ from ibexite.bench.questions import ask_all, asked_at_once, in_one
 from ibexite.errors import InstrumentError, LinkError
 from ibexite.holes import Bad
 from ibexite.instruments.profile import Profile
-from ibexite.instruments.session import Reconnected, Session, User
+from ibexite.instruments.session import Reconnected, Session
+from ibexite.instruments.user import User
 
 _NOTHING = nullcontext()
 

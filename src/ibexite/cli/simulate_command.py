@@ -12,20 +12,25 @@ import click
 @click.command("simulate")
 @click.argument("bench", type=click.Path(path_type=Path))
 @click.option("--unit", "serial", default="FC00400", show_default=True, help="Serial number of the simulated unit.")
-def command(bench: Path, serial: str) -> None:
-    """Serves the simulated stand-ins of a bench as real TCP servers, until Ctrl-C.
+@click.option(
+    "--trouble", "troubles", multiple=True, metavar="INSTRUMENT: …",
+    help="Something that goes wrong, as in the bench file (again for more).",
+)  # fmt: skip
+def command(bench: Path, serial: str, troubles: tuple[str, ...]) -> None:
+    """Serves the simulated stand-ins of a bench on the links of its addresses, until Ctrl-C.
 
     Instruments whose address is on this machine are served there; for others a free port is taken and shown.
 
     \b
     ibexite simulate bench.toml --unit FC00412
+    ibexite simulate bench.toml --trouble 'dmm: query = "READ?", how = "late", pause = ["0 s", "2 s"], times = 99'
     """
     from ibexite.bench.file import read_bench
     from ibexite.errors import BenchError
     from ibexite.simulate.server import BenchServer
-    from ibexite.station.stand_ins import make_plan
+    from ibexite.station.stand_ins import make_plan, with_troubles
 
-    file = read_bench(bench)
+    file = with_troubles(read_bench(bench), troubles)
     try:
         server = BenchServer(make_plan(file, serial, own_ports=False))
     except OSError as error:

@@ -58,8 +58,8 @@ class Failures:
         """A query while the answer to the one before has not been taken."""
         return self.error("the answer to another query may still be on its way")
 
-    def unreachable(self, error: OSError) -> LinkError:
-        """No connection could be made."""
+    def unreachable(self, error: OSError, seconds: float) -> LinkError:
+        """No connection could be made, within so many seconds."""
         if isinstance(error, ConnectionRefusedError):
             what, remedy = (
                 "nothing listens there (connection refused)",
@@ -67,7 +67,7 @@ class Failures:
             )
         elif isinstance(error, TimeoutError):
             what, remedy = (
-                f"no answer to the connection within {self.timeout:g} s",
+                f"no answer to the connection within {seconds:g} s",
                 "Check cable, address and network.",
             )
         else:

@@ -13,7 +13,7 @@ from typing import Any
 from ibexite.errors import LinkError
 from ibexite.instruments.address import Hislip
 from ibexite.instruments.failures import Failures, hint_of
-from ibexite.instruments.link import Data, LinkOptions, Reply, Rescue, plan_of
+from ibexite.instruments.link import Data, LinkOptions, Reply, Rescue, connecting, plan_of
 from ibexite.instruments.patience import MOST_AT_ONCE
 from ibexite.instruments.replies import content_of
 from ibexite.instruments.tcp_stream import TcpStream, waiting_poll
@@ -31,7 +31,7 @@ class _Channel:
 
     def __init__(self, place: Hislip, options: LinkOptions, failures: Failures) -> None:
         self.stream = TcpStream(place.host, place.port, options, failures)
-        self._failures, self._timeout = failures, options.timeout
+        self._failures = failures
         self.left = b""  # what has come and was not taken yet
         self.is_torn = False  # left in the middle of a message
 
@@ -121,10 +121,15 @@ class HislipLink:
 
     # --- opening and closing -----------------------------------------------------------------------------------------
 
+    def allow(self, seconds: float) -> None:
+        """From now on a reply may take so long."""
+        self.timeout = self._failures.timeout = seconds
+        self._sync.stream.timeout = self._async.stream.timeout = seconds
+
     def open(self) -> None:
         """Connects both channels, agrees on sizes and mode, and takes the lock. Raises LinkError."""
         try:
-            with self._failures.opening("HiSLIP"):
+            with self._failures.opening("HiSLIP"), connecting(self, self._options):
                 self._open()
         except BaseException:
             self.close()

@@ -12,7 +12,8 @@ What always holds, of every kind (tests/test_link_contract.py):
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import contextlib
+from collections.abc import Callable, Iterator
 from enum import Enum
 from typing import Protocol
 
@@ -38,9 +39,10 @@ class Reply(Enum):
 
 @frozen
 class LinkOptions:
-    """How a link is used: its name in messages, the time-out in s, what ends replies and what ends commands. `heed` is
-    called while a reply is waited for; what it raises ends the wait. `keys` are what the bench file says of the link,
-    see ibexite.instruments.link_keys."""
+    """How a link is used: its name in messages, the time-out in s of a reply, what ends replies and what ends commands.
+    `heed` is called while a reply is waited for; what it raises ends the wait. `keys` are what the bench file says of
+    the link, see ibexite.instruments.link_keys. `connecting` and `sending` are time-outs of their own, in s; 0: that of
+    a reply."""
 
     name: str
     timeout: float
@@ -48,6 +50,18 @@ class LinkOptions:
     heed: Callable[[], None] = lambda: None
     command_end: bytes = b"\n"
     keys: Fields = {}  # never changed
+    connecting: float = 0.0
+    sending: float = 0.0
+
+    @property
+    def to_connect(self) -> float:
+        """How long it may take until the link is open, each of its steps, in s."""
+        return self.connecting or self.timeout
+
+    @property
+    def to_send(self) -> float:
+        """How long nothing may be taken of what is sent, in s."""
+        return self.sending or self.timeout
 
 
 @frozen
@@ -70,23 +84,33 @@ def plan_of(address: str, options: LinkOptions) -> Fields:
     return {
         "kind": "link", "address": address, "name": options.name, "timeout": options.timeout, "keys": options.keys,
         "end": options.command_end.decode("latin-1"), "terminator": options.terminator.decode("latin-1"),
+        "connecting": options.connecting, "sending": options.sending,
     }  # fmt: skip
 
 
 def options_of(plan: Fields) -> LinkOptions:
     """The options in a plan."""
     ends = plan["terminator"].encode("latin-1"), plan["end"].encode("latin-1")
-    return LinkOptions(plan["name"], plan["timeout"], ends[0], command_end=ends[1], keys=plan["keys"])
+    return LinkOptions(
+        plan["name"], plan["timeout"], ends[0], command_end=ends[1], keys=plan["keys"], connecting=plan["connecting"],
+        sending=plan["sending"],
+    )  # fmt: skip
 
 
 class Link(Protocol):
     """A connection to an instrument."""
 
     address: str
-    timeout: float
     is_waiting: bool
     before_reopening: Callable[[], None]
     after_reopening: Callable[[], None]
+
+    @property
+    def timeout(self) -> float:
+        """How long a reply may take, in s."""
+
+    def allow(self, seconds: float) -> None:
+        """From now on a reply may take so long; `timeout` says how long that is."""
 
     def open(self) -> None:
         """Connects. Raises LinkError: nothing answers there, refused, unreachable, too slow."""
@@ -131,3 +155,14 @@ class Link(Protocol):
 
     def status_byte(self) -> int:
         """The status byte (IEEE 488.2, 11.2), by a serial poll where the protocol has one. Raises LinkError."""
+
+
+@contextlib.contextmanager
+def connecting(link: Link, options: LinkOptions) -> Iterator[None]:
+    """Within it the link is being opened: its steps have the time-out of that."""
+    usual = link.timeout
+    link.allow(options.to_connect)
+    try:
+        yield
+    finally:
+        link.allow(usual)

@@ -28,7 +28,7 @@ class PatientStream:
     poll: Callable[[int], Any]  # both are methods of some of them
 
     def __init__(self, options: LinkOptions) -> None:
-        self._options = options
+        self._options, self.timeout = options, options.timeout
         self._turn = min(TURN, options.timeout)
 
     def patiently(self, error: OSError) -> bytes:
@@ -36,7 +36,7 @@ class PatientStream:
         if not isinstance(error, TimeoutError | BlockingIOError):
             raise error
         try:
-            return self.more(time.monotonic() + self._options.timeout - self._turn)
+            return self.more(time.monotonic() + self.timeout - self._turn)
         except TimeoutError:
             raise error from None
 

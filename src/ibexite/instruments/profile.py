@@ -8,6 +8,7 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 from ibexite import units
 from ibexite.classes import Feature, InstrumentClass, instrument_classes
@@ -20,6 +21,8 @@ from ibexite.toml_reader import TomlTable, read_toml
 from ibexite.units import Dimension, Unit
 
 SHIPPED = Path(__file__).with_name("profiles")
+TIMEOUT, REPEAT_PAUSE = 2.0, 0.02  # s, unless a profile says otherwise
+SHORTEST, LONGEST, MOST_PAUSE = 1e-3, 3600.0, 10.0  # s
 ERRORS_READ = ("setting", "line", "test", "never")
 _SWITCH_WORDS = {"ON": 1.0, "OFF": 0.0}
 ALL_DIGITS = 15  # with as many every decimal number survives a float (IEEE 754 binary64)
@@ -94,6 +97,19 @@ class ReadingCommands:
     arguments: dict[str, Dimension]
     unit: Unit  # in which the instrument answers
     curve: CurveCommands | None = None
+    timeout: float | None = None  # s, of its replies; None: that of the instrument
+    may_repeat: bool = True  # asked twice it means the same
+
+
+@frozen
+class Waits:
+    """Time-outs in s of what takes another time than a reply, and the pause before a query is repeated."""
+
+    connecting: float  # until the link is open, each of its steps
+    sending: float  # until something is taken of what is sent
+    acting: float  # until an action is carried out
+    starting: float  # until it is in its known state
+    repeating: float  # before a bad reading is asked for again; twice as long each time
 
 
 @frozen
@@ -112,13 +128,14 @@ class Profile:
     complete_query: str  # answers when all settings before it were carried out; "" when it has none
     limiting_query: str  # read-and-clear: never repeated; "" when it cannot tell
     tripped_queries: tuple[str, ...]  # each answers 1 while a protection has switched it off
-    timeout: float  # s
+    timeout: float  # s, of a reply
     settling: float  # s until a changed setting is true
     answer_time: float  # s that a reading takes, for the preview; 0 where nobody knows
     terminator: str
     reply_terminator: str
     path: Path
     sha256: str
+    waits: Waits
     is_compound: bool  # several queries may be joined in one message (IEEE 488.2)
 
 
@@ -126,8 +143,9 @@ def bare_profile() -> Profile:
     """That of an instrument of which nothing is known: it can be asked, and nobody knows how it is switched off."""
     nothing = InstrumentClass("instrument", "nothing is known of it", {}, {}, {}, "", ())
     return Profile(
-        "none", nothing, {}, {}, {}, (), {}, "", "never", "", "", (), 2.0, 0.0, 0.0, "\n", "\n", Path(), "", True
-    )
+        "none", nothing, {}, {}, {}, (), {}, "", "never", "", "", (), TIMEOUT, 0.0, 0.0, "\n", "\n", Path(), "",
+        Waits(TIMEOUT, TIMEOUT, TIMEOUT, TIMEOUT, REPEAT_PAUSE), True,
+    )  # fmt: skip
 
 
 def load_profile(name: str, folder: Path) -> Profile:
@@ -178,18 +196,36 @@ def _profile(path: Path, name: str) -> Profile:
         table.text("complete_query", "*OPC?"),
         table.text("limiting_query", ""),
         tuple(table.texts("tripped_queries", [])),
-        quirks.quantity("timeout", units.SECOND, 2.0),
+        _timeout(quirks, "timeout", TIMEOUT),
         quirks.quantity("settling", units.SECOND, 0.0),
         quirks.quantity("answer_time", units.SECOND, 0.0),
         end := quirks.text("terminator", "\n"),
         quirks.text("reply_terminator", end),
         path,
         hashlib.sha256(path.read_bytes()).hexdigest(),
+        _waits(quirks),
         quirks.flag("compound", True),
     )
     quirks.finish()
     table.finish()
     return profile
+
+
+def _waits(quirks: TomlTable) -> Waits:
+    timeout = _timeout(quirks, "timeout", TIMEOUT)
+    connecting, sending = _timeout(quirks, "connect_timeout", timeout), _timeout(quirks, "send_timeout", timeout)
+    acting, starting = _timeout(quirks, "action_timeout", timeout), _timeout(quirks, "start_timeout", timeout)
+    pause = quirks.quantity("repeat_pause", units.SECOND, REPEAT_PAUSE)
+    if not 0 <= pause <= MOST_PAUSE:
+        quirks.fail("repeat_pause", f"not between 0 s and {MOST_PAUSE:g} s", "It is doubled each time.")
+    return Waits(connecting, sending, acting, starting, pause)
+
+
+def _timeout(table: TomlTable, key: str, default: float | None) -> Any:
+    seconds = table.quantity(key, units.SECOND, default)
+    if seconds is not None and not SHORTEST <= seconds <= LONGEST:
+        table.fail(key, f"not between {SHORTEST * 1000:g} ms and {LONGEST:g} s", "So long is waited for an answer.")
+    return seconds
 
 
 def _errors_read(table: TomlTable) -> str:
@@ -267,6 +303,8 @@ def _reading(table: TomlTable, instrument_class: InstrumentClass, key: str) -> R
         dimensions,
         unit,
         curve_commands(table, feature, unit),
+        _timeout(table, "timeout", None),
+        table.flag("repeat", True),
     )
     table.finish()
     return reading

@@ -88,7 +88,7 @@ class ProgramStream(PatientStream):
 
     def send(self, data: bytes) -> None:
         """Sends all of it. Raises OSError: it has ended, or takes nothing for the time-out."""
-        deadline = time.monotonic() + self._options.timeout
+        deadline = time.monotonic() + self._options.to_send
         out = self._file("stdin")
         while data:
             left = deadline - time.monotonic()

@@ -37,6 +37,10 @@ class RpcClient:
         self.is_calling = False
         self.poll = self._stream.poll
 
+    def allow(self, seconds: float) -> None:
+        """From now on a call may take so long."""
+        self._stream.timeout = seconds
+
     def open(self, host: str, port: int) -> None:
         """Connects. Raises LinkError."""
         self._stream.host, self._stream.port = host, port
@@ -88,7 +92,7 @@ class RpcClient:
     def _in_parts(self, data: bytes) -> bytes:
         """A reply that came in several pieces or fragments, within one time-out for all of them."""
         records = Records()
-        deadline = time.monotonic() + self._options.timeout
+        deadline = time.monotonic() + self._stream.timeout
         while True:
             if not data:
                 raise self._failures.ended()

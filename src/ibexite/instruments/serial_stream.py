@@ -47,7 +47,7 @@ class SerialStream(PatientStream):
             self._port = serial.Serial(
                 self._place.device, keys.get("baud", 9600), bytesize=keys.get("bits", 8),
                 parity=PARITIES[keys.get("parity", "none")], stopbits=keys.get("stop_bits", 1),
-                timeout=self._turn, write_timeout=self._options.timeout, exclusive=True,
+                timeout=self._turn, write_timeout=self._options.to_send, exclusive=True,
                 xonxoff=keys.get("flow") == "xon_xoff", rtscts=keys.get("flow") == "rts_cts",
             )  # fmt: skip
             self._port.reset_input_buffer()
@@ -99,7 +99,7 @@ class SerialStream(PatientStream):
 
     def _take_echo(self, data: bytes) -> None:
         """What was sent comes back first."""
-        deadline = time.monotonic() + self._options.timeout
+        deadline = time.monotonic() + self.timeout
         got = b""
         while len(got) < len(data):
             got += self._open_port().read(len(data) - len(got))

@@ -8,23 +8,20 @@ repeated. What was sent without being asked for puts all answers since the last 
 
 from __future__ import annotations
 
+import contextlib
 import re
-import time
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterator
 from typing import NamedTuple
 
 from ibexite.errors import InstrumentError, LinkError
 from ibexite.instruments.link import Data, Link, Reply, StrayError
 from ibexite.instruments.profile import Profile
+from ibexite.instruments.user import User, What
 from ibexite.protocols.scpi import INFINITY, joined, response_value
 
 MAX_ERRORS_READ = 200  # a queue of a sweep in which each point was refused; one that never ends is no queue
 IDENTITY = "*IDN?"
 MOST_TOLD = 1000  # bytes of a reply that may be long
-
-
-What = tuple[str, str, str]
-"""What was said: instrument; ">" to it, "<" by it, "!" about its link; the bytes, each as one character (Latin-1)."""
 
 
 class Message(NamedTuple):
@@ -36,53 +33,6 @@ class Message(NamedTuple):
 
 class Reconnected(LinkError):
     """The link was opened anew and the instrument is as it was; set-ups of readings are to be sent again, and asked."""
-
-
-class User:
-    """Whoever talks on sessions: what was said, what time it is, whether to go on. With what others that use
-    the same instruments pass on."""
-
-    def __init__(
-        self,
-        *,
-        now: Callable[[], float] = time.monotonic,
-        heed: Callable[[], None] = lambda: None,
-        after_recovery: Callable[[Session], None] = lambda session: None,
-    ) -> None:
-        """`now` tells the time in s. `heed` is called while an instrument is waited for; what it raises ends the wait.
-        `after_recovery` asks back the state of an instrument whose link was opened anew."""
-        self.now, self.heed, self.after_recovery = now, heed, after_recovery
-        self.said: list[What] = []
-        self.said_at: list[float] = []
-        self.doubts: dict[str, str] = {}  # by instrument: why answers since the last proof may belong to others
-        self._errors: list[str] = []
-        self._limiting: set[str] = set()
-
-    def take_said(self) -> tuple[list[What], list[float]]:
-        """What was said since last asked, and when."""
-        taken, self.said, self.said_at = (self.said, self.said_at), [], []
-        return taken
-
-    def pass_on(
-        self, sessions: dict[str, Session], *, errors: dict[str, list[str]] | None = None,
-        limiting: Iterable[str] = (),
-    ) -> None:  # fmt: skip
-        """Tells the other users of some sessions what was read from them and is cleared by that."""
-        for name, session in sessions.items():
-            for other in session.users:
-                if other is not self:
-                    other._errors += (errors or {}).get(name, [])
-                    other._limiting |= {name} & set(limiting)
-
-    def take_errors(self) -> list[str]:
-        """Errors that others have read."""
-        taken, self._errors = self._errors, []
-        return taken
-
-    def take_limiting(self) -> set[str]:
-        """Instruments of which others have read that they limited."""
-        taken, self._limiting = self._limiting, set()
-        return taken
 
 
 class Session:
@@ -233,6 +183,16 @@ class Session:
         self._answered(shown if len(shown) <= MOST_TOLD else f"{shown[:MOST_TOLD]}… ({len(data)} bytes)")
         return data
 
+    @contextlib.contextmanager
+    def allowing(self, seconds: float) -> Iterator[None]:
+        """Within it a reply may take so long."""
+        usual = self.link.timeout
+        self.link.allow(seconds)
+        try:
+            yield
+        finally:
+            self.link.allow(usual)
+
     def _answered(self, line: str) -> str:
         if self.unproven:
             self.unproven.clear()  # commands are carried out in order: what came before the query is done
@@ -351,10 +311,11 @@ class Session:
 
     def start(self) -> None:
         """Brings it into its known state, outputs off, error queue empty."""
-        for command in self.profile.start:
-            self.send(command)
-        if self.profile.complete_query:
-            self.check_complete(self.query(self.profile.complete_query))
+        with self.allowing(self.profile.waits.starting):
+            for command in self.profile.start:
+                self.send(command)
+            if self.profile.complete_query:
+                self.check_complete(self.query(self.profile.complete_query))
         self.selected, self.configured = "", {}
 
     def check_complete(self, reply: str) -> None:

@@ -17,6 +17,7 @@ from ibexite.protocols.scpi import response_value
 class Stream(Protocol):
     """What moves the bytes."""
 
+    timeout: float  # s, of a reply
     is_fresh: bool  # when it was opened nothing of before can arrive
     seconds_per_byte: float  # that a slow line needs for a byte, beyond the time-out; 0 for one that is not slow
 
@@ -71,6 +72,10 @@ class StreamLink:
     def _take_over(self) -> None:
         """Has at hand what the loop over points calls."""
         self._send_bytes, self._receive_bytes, self._poll = self._stream.send, self._stream.receive, self._stream.poll
+
+    def allow(self, seconds: float) -> None:
+        """From now on a reply may take so long."""
+        self.timeout = self._stream.timeout = self._failures.timeout = seconds
 
     def open(self) -> None:
         """Connects. Raises LinkError: nothing listens, refused, unreachable, too slow."""

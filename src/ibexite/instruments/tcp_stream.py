@@ -62,12 +62,12 @@ class TcpStream(PatientStream):
         """Connects. Raises LinkError: nothing listens, refused, unreachable, too slow."""
         self.close()
         try:
-            self.socket = socket.create_connection((self.host, self.port), self._options.timeout)
+            self.socket = socket.create_connection((self.host, self.port), self._options.to_connect)
         except OSError as error:
-            raise self._failures.unreachable(error) from None
+            raise self._failures.unreachable(error, self._options.to_connect) from None
         self.socket.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
         self.poll = waiting_poll(self.socket)
-        can_turn = set_timeouts(self.socket, receiving=self._turn, sending=self._options.timeout)
+        can_turn = set_timeouts(self.socket, receiving=self._turn, sending=self._options.to_send)
         self.receive = self.socket.recv if can_turn else self._receive_in_turn
         self.send = self.socket.sendall
 

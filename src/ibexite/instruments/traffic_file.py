@@ -91,7 +91,16 @@ class TracedLink:
     def __init__(self, name: str, link: Link, file: Telling) -> None:
         self._name, self._link, self._file = name, link, file
         self._asked_at = 0.0
-        self.address, self.timeout = link.address, link.timeout
+        self.address = link.address
+
+    @property
+    def timeout(self) -> float:
+        """That of the link itself."""
+        return self._link.timeout
+
+    def allow(self, seconds: float) -> None:
+        """From now on a reply may take so long."""
+        self._link.allow(seconds)
 
     @property
     def is_waiting(self) -> bool:

@@ -36,6 +36,10 @@ class UsbtmcLink:
         self.before_reopening: Callable[[], None] = lambda: None
         self.after_reopening: Callable[[], None] = lambda: None
 
+    def allow(self, seconds: float) -> None:
+        """From now on a reply may take so long."""
+        self.timeout = self._failures.timeout = seconds
+
     def open(self) -> None:
         """Finds the device file and opens it. Raises LinkError."""
         path = self._place.device or self._path()
@@ -155,7 +159,7 @@ class UsbtmcLink:
 
     def _write(self, data: bytes) -> None:
         try:
-            self._opened().write(data, self.timeout)
+            self._opened().write(data, self._options.to_send)
         except OSError as error:
             raise self._broken(error) from None
 

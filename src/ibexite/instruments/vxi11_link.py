@@ -15,7 +15,7 @@ from ibexite.errors import LinkError
 from ibexite.frozen import replaced
 from ibexite.instruments.address import Vxi11
 from ibexite.instruments.failures import Failures
-from ibexite.instruments.link import Data, LinkOptions, Reply, Rescue, plan_of
+from ibexite.instruments.link import Data, LinkOptions, Reply, Rescue, connecting, plan_of
 from ibexite.instruments.replies import content_of
 from ibexite.instruments.rpc_client import RpcClient, port_of
 from ibexite.protocols import vxi11
@@ -49,10 +49,16 @@ class Vxi11Link:
 
     # --- opening and closing -----------------------------------------------------------------------------------------
 
+    def allow(self, seconds: float) -> None:
+        """From now on a reply may take so long."""
+        self.timeout = self._failures.timeout = seconds
+        self._timeout_ms = vxi11.milliseconds(seconds)
+        self._core.allow(seconds + GRACE)
+
     def open(self) -> None:
         """Finds the port, connects, and creates the link. Raises LinkError."""
         place = self._place
-        with self._failures.opening("VXI-11"):
+        with self._failures.opening("VXI-11"), connecting(self, self._options):
             port = self._options.keys.get("port") or port_of(
                 place.host, place.port_mapper, core(Core.CREATE_LINK), self._options, self._failures
             )
@@ -85,7 +91,6 @@ class Vxi11Link:
                 "Another computer drives it. Wait until that has ended; two at a time would reset each other.",
             )
         self._check(made.error, "create a link")
-        self._timeout_ms = vxi11.milliseconds(self.timeout)
         self._link, self._abort_port = made.link, made.abort_port
         self._most_written = max(64, min(made.most_written, MOST_BYTES))
         self._has_lock, self._is_open = wants_lock, True

@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
+from math import inf
 from typing import Protocol
 
 from ibexite.protocols.framing import Framer
@@ -95,6 +96,9 @@ class Conversation:
     def _step(self, trouble: Iterator[float]) -> None:
         """The next step of a trouble; behind the last one the messages that have waited."""
         pause = next(trouble, None)
+        if pause == inf:  # it is held for ever, and nobody waits for that
+            self.instrument.held -= 1
+            return
         if pause is not None:
             self.loop.after(pause, lambda: self._step(trouble))
             return

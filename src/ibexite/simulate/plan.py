@@ -25,6 +25,7 @@ class Trouble:
     command: str = ""
     pause: float | None = None  # s; None: as is usual in this way
     message: str = ""
+    longest: float | None = None  # s; then the pause is a random one from `pause` to this, another one each time
 
 
 @dataclass(frozen=True, slots=True)

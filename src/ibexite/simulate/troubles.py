@@ -2,19 +2,23 @@
 them.
 
 A way is a function of one message that has arrived. It carries out, answers and closes as it likes, and yields the
-seconds for which it pauses. No sockets and no clock in here; ibexite.simulate.server has both.
+seconds for which it pauses (infinity: for ever). No sockets and no clock in here; ibexite.simulate.server has both.
 """
 
 from __future__ import annotations
 
+import random
 import re
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from math import inf
 
-from ibexite.simulate.device import ScpiDevice
+from ibexite.protocols.scpi import ScpiError
+from ibexite.simulate.device import ERROR_QUEUE_LENGTH, ScpiDevice
 from ibexite.simulate.plan import Trouble
 
 ANY = "any"
+_NUMBER = re.compile(rb"[+-]?[0-9.]+(E[+-]?[0-9]+)?")
 _COMMON = re.compile(r"\*[A-Z]+\??")  # IEEE 488.2: *IDN?, *RST, …
 
 
@@ -157,6 +161,29 @@ def _behind(x: Exchange) -> Iterator[float]:
     yield from ()
 
 
+def _half_open(x: Exchange) -> Iterator[float]:
+    yield inf
+
+
+def _errors(x: Exchange) -> Iterator[float]:
+    for _ in range(ERROR_QUEUE_LENGTH + 1):
+        x.device.report(ScpiError(-222, "as it was told to"))
+    x.plainly()
+    yield from ()
+
+
+def _different(reply: bytes) -> bytes:
+    """Another number, by a tenth, or 0 for 1: the last that there is among several answers in one message."""
+    answers = reply.split(b";")
+    for place in reversed(range(len(answers))):
+        first, comma, rest = answers[place].partition(b",")
+        if _NUMBER.fullmatch(first):
+            other = f"{1 - int(first)}" if first in (b"0", b"1") else f"{1.1 * float(first) + 0.001:+.7E}"
+            answers[place] = other.encode() + comma + rest
+            break
+    return b";".join(answers) + b"\n"
+
+
 WAYS: dict[str, tuple[str, Way]] = {  # how: what becomes of a message, in words and in deed
     "silent": ("it is carried out, and not answered", _answering(lambda reply: None)),
     "late": ("the reply comes after `pause`", _late),
@@ -206,6 +233,9 @@ WAYS: dict[str, tuple[str, Way]] = {  # how: what becomes of a message, in words
     "before": ("`message` is carried out before it", _before),
     "instead": ("`message` is carried out in its place", _instead),
     "behind": ("`message` is carried out after it", _behind),
+    "half-open": ("nothing is answered any more on this link, whatever comes; a new one works", _half_open),
+    "errors": ("as always, with its error queue full", _errors),
+    "different": ("a number that is another one by a tenth, 0 for 1", _answering(_different)),
 }  # fmt: skip
 NEEDS_MESSAGE = ("before", "instead", "behind")
 _PAUSES = {
@@ -223,6 +253,7 @@ class Troubles:
     def __init__(self, troubles: Sequence[Trouble] = ()) -> None:
         self._troubles = troubles
         self._seen = [0] * len(troubles)
+        self._random = random.Random(len(troubles))  # the same pauses each time
         self.done = 0  # how often something went wrong
 
     def at(self, message: str) -> Trouble | None:
@@ -241,6 +272,8 @@ class Troubles:
     ) -> Iterator[float] | None:  # fmt: skip
         """The trouble with a message, begun; None if there is none this time."""
         trouble = self.at(message)
+        if trouble is not None and trouble.longest is not None:
+            trouble = replace(trouble, pause=self._random.uniform(trouble.pause or 0.0, trouble.longest))
         return None if trouble is None else begun(trouble, message, device, send, close, refuse)
 
 

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterable
 
-from ibexite.bench.file import BenchFile, InstrumentEntry, SimulatedEntry
+from ibexite.bench.file import BenchFile, InstrumentEntry, SimulatedEntry, TroubleEntry, trouble_of
 from ibexite.errors import MistakeError, did_you_mean
+from ibexite.frozen import replaced
 from ibexite.instruments.address import Address, Hislip, Program, RawSocket, Serial, Usbtmc, Vxi11, parse_address
 from ibexite.simulate.nature import UNWIRED
 from ibexite.simulate.plan import KINDS, STIMULUS, SimulationPlan, StandIn, Trouble
@@ -78,6 +80,10 @@ def _raw_presets(file: BenchFile, presets: dict[str, list[float | None]]) -> dic
     return raw
 
 
+def _trouble(t: TroubleEntry) -> Trouble:
+    return Trouble(t.query, t.how, t.nth, t.times, t.command, t.pause, t.message, t.longest)
+
+
 def _stand_in(
     file: BenchFile, fact: InstrumentEntry, product: str, own_ports: bool, presets: dict[str, list[float]]
 ) -> StandIn:
@@ -118,7 +124,9 @@ def _stand_in(
         port,
         wiring,
         simulated.answer_time,
-        tuple(Trouble(t.query, t.how, t.nth, t.times, t.command, t.pause, t.message) for t in simulated.trouble),
+        tuple(
+            Trouble(t.query, t.how, t.nth, t.times, t.command, t.pause, t.message, t.longest) for t in simulated.trouble
+        ),
         presets,
         link,
         device,
@@ -164,3 +172,19 @@ def _channels_of(file: BenchFile, fact: InstrumentEntry, known: tuple[str, ...])
         signal.channel: signal.name if signal.name in known else UNWIRED
         for signal in file.signals.values() if signal.role in roles
     }  # fmt: skip
+
+
+def with_troubles(file: BenchFile, texts: Iterable[str]) -> BenchFile:
+    """The bench with more troubles of its stand-ins, each a text as ibexite.bench.file.trouble_of reads it; they go
+    before those of the file. Raises MistakeError."""
+    instruments = dict(file.instruments)
+    for text in texts:
+        name, trouble = trouble_of(text)
+        fact = instruments.get(name)
+        if fact is None:
+            what = f"{name!r} is no instrument of this bench"
+            raise MistakeError(what, where="--trouble", remedy=did_you_mean(name, instruments))
+        before = fact.simulated or SimulatedEntry(_identity_for(fact), {}, 0.0, ())
+        simulated = replaced(before, trouble=(trouble, *before.trouble))
+        instruments[name] = replaced(fact, simulated=simulated)
+    return replaced(file, instruments=instruments)
