@@ -69,14 +69,14 @@ LINES = 'test t "T"\n    set supply.voltage = 8 V\n    wait 30 ms\n    read v_in
 
 
 @pytest.mark.parametrize(("name", "trouble", "verdict", "told"), [
-    ("psu", 'query = "SOUR1:VOLT?", how = "different"', "error", "voltage was set to 8 V, but the instrument has 8.801 V"), ("psu", 'command = "SOUR1:VOLT 8", how = "lost"', "error", "voltage was set to 8 V"),
+    ("psu", 'query = "SOUR1:VOLT?", how = "different", nth = 3', "error", "voltage was set to 8 V, but the instrument has 8.801 V"), ("psu", 'command = "SOUR1:VOLT 8", how = "lost"', "error", "voltage was set to 8 V"),
     ("psu", 'command = "SOUR1:VOLT 8", how = "errors"', "error", '-222,"Data out of range;as it was told to"; psu reports '), ("psu", 'query = "SOUR1:VOLT?", how = "half-open"', "pass", ""),
     ("dmm", 'query = "READ?", how = "half-open"', "pass", ""), ("psu", 'query = "OUTP1?", how = "different", nth = 2, times = 99', "error", "output"),
     ("dmm", 'query = "READ?", how = "late", pause = ["0 s", "20 ms"], times = 9', "pass", "")])  # fmt: skip
 def test_what_a_run_makes_of_it(perform, name: str, trouble: str, verdict: str, told: str) -> None:
     run = perform(LINES, change=troubled(trouble, name))
     assert run.verdict == verdict and told in run.outcome.reason.text + "".join(reason for _, reason in run.ended.values()), run.ended
-    assert ("connected anew" in "".join(run.traffic) or "connecting anew" in "".join(run.traffic)) == ("half-open" in trouble)
+    assert "connecting anew" in "".join(run.traffic) or "half-open" not in trouble
 
 
 def test_a_random_pause_is_another_one_each_time_and_the_same_in_each_run() -> None:
