@@ -14,6 +14,7 @@ import pytest
 
 from ibexite.bench import guardian_process
 from ibexite.bench.guardian import Guardian
+from ibexite.demo.project import make_project
 from ibexite.simulate.server import FRONTS
 from tests.conftest import HEADER, bench_on_links, children_of
 from tests.test_commands import begun, change, settled
@@ -216,3 +217,20 @@ def test_without_its_guardian_a_run_does_not_go_on_but_is_made_safe(project: Pat
     assert "the guardian process does not answer" in out and "outputs off: load, supply" in out
     assert "the guardian process had ended before the run did" in out
     assert process.returncode == 3
+
+
+def test_two_runs_have_two_guardians(project: Path, tmp_path: Path) -> None:
+    second = tmp_path / "second"
+    make_project(second)
+    with bench_on_links(project, {"psu": "hislip"}) as one, bench_on_links(second, {"eload": "vxi11"}) as other:
+        first, journal = begun(project, simulate=False)
+        beside, _ = begun(second, simulate=False)
+        guardians = [children_of(process, "guardian_process") for process in (first, beside)]
+        first.kill()
+        first.communicate()
+        settled(journal)
+        is_on = [server.instruments[0].device.source.is_on for server in (one, other)]
+        beside.terminate()
+        beside.communicate(timeout=60)
+        assert not other.instruments[0].device.source.is_on and beside.returncode == 4
+    assert is_on == [False, True] and [len(found) for found in guardians] == [1, 1] and guardians[0] != guardians[1]
