@@ -54,7 +54,7 @@ guardian.Guardian = Nobody
 
 
 def to_first_setting(folder: Path, program: str) -> float:
-    """Seconds from the start of a run to its first setting, from its journal, whose times of messages are those of the same clock."""
+    """Seconds from the start of a run to its first setting: the times in a journal are those of the same clock."""
     for path in (folder / "records").rglob("*.jsonl"):
         path.unlink()
     began = time.monotonic()
