@@ -13,7 +13,8 @@ from typing import Any
 from ibexite.errors import LinkError
 from ibexite.instruments.address import Hislip
 from ibexite.instruments.failures import Failures, hint_of
-from ibexite.instruments.link import Data, LinkOptions, Reply, Rescue, connecting, plan_of
+from ibexite.instruments.link import Data, LinkOptions, Reply, connecting
+from ibexite.instruments.message_link import MessageLink
 from ibexite.instruments.patience import MOST_AT_ONCE
 from ibexite.instruments.replies import content_of
 from ibexite.instruments.tcp_stream import TcpStream, waiting_poll
@@ -97,16 +98,13 @@ class _Channel:
         return taken
 
 
-class HislipLink:
+class HislipLink(MessageLink):
     """One session with an instrument."""
 
     def __init__(self, address: str, place: Hislip, options: LinkOptions) -> None:
-        self.address, self.timeout = address, options.timeout
-        self._place, self._options, self._terminator = place, options, options.terminator
-        self._failures = Failures(options.name, address, options.timeout)
+        super().__init__(address, options)
+        self._place = place
         self._sync, self._async = (_Channel(place, options, self._failures) for _ in range(2))
-        self.before_reopening: Callable[[], None] = lambda: None
-        self.after_reopening: Callable[[], None] = lambda: None
         self._reset()
 
     def _reset(self) -> None:
@@ -123,7 +121,7 @@ class HislipLink:
 
     def allow(self, seconds: float) -> None:
         """From now on a reply may take so long."""
-        self.timeout = self._failures.timeout = seconds
+        super().allow(seconds)
         self._sync.stream.timeout = self._async.stream.timeout = seconds
 
     def open(self) -> None:
@@ -173,23 +171,11 @@ class HislipLink:
         if answer not in (Lock.SUCCESS, Lock.IMPOSSIBLE):  # one that cannot lock is used without
             raise self._failures.error(f"answered {answer} when its lock was asked for", "That is no answer of HiSLIP.")
 
-    def reopen(self) -> None:
-        """Closes and connects anew, and clears the device: nothing of an earlier exchange can arrive."""
-        self.before_reopening()
-        self.close()
-        self.open()
-        self.clear()
-        self.after_reopening()
-
     def close(self) -> None:
         """Closes both channels; the lock goes away with them."""
         self._sync.stream.close()
         self._async.stream.close()
         self._reset()
-
-    def rescue(self) -> Rescue:
-        """Where to open a session anew: the messages of this one are numbered."""
-        return Rescue(plan_of(self.address, self._options), None)
 
     # --- exchanges ---------------------------------------------------------------------------------------------------
 
@@ -223,15 +209,6 @@ class HislipLink:
         self._numbering.has_delivered = True
         self.is_waiting = False
         return found
-
-    def exchange(self, data: bytes, reply: Reply = Reply.LINE) -> Data:
-        """Sends a query and receives its reply: `ask` and `receive` in one."""
-        self.ask(data)
-        return self.receive(reply)
-
-    def ask_known(self, data: bytes, wanted: bytes) -> Data:
-        """As `exchange`: nothing of before can arrive."""
-        return self.exchange(data)
 
     def look(self, seconds: float = 0.0) -> None:
         """Raises StrayError if a response waits, or comes within so many seconds, that nobody asked for; LinkError if

@@ -8,12 +8,11 @@ from __future__ import annotations
 
 import errno
 import time
-from collections.abc import Callable
 
 from ibexite.errors import LinkError
 from ibexite.instruments.address import Usbtmc
-from ibexite.instruments.failures import Failures
-from ibexite.instruments.link import TURN, Data, LinkOptions, Reply, Rescue, plan_of
+from ibexite.instruments.link import TURN, Data, LinkOptions, Reply
+from ibexite.instruments.message_link import MessageLink
 from ibexite.instruments.replies import content_of
 from ibexite.instruments.usb_device import UsbDevice, open_device, plugged_in
 from ibexite.protocols import usbtmc
@@ -23,22 +22,14 @@ from ibexite.protocols.usbtmc import HEADER, MOST_TRANSFER, UsbtmcError
 MESSAGE_AVAILABLE = 0x10  # bit of the status byte (IEEE 488.2, 11.2)
 
 
-class UsbtmcLink:
+class UsbtmcLink(MessageLink):
     """One open device file."""
 
     def __init__(self, address: str, place: Usbtmc, options: LinkOptions) -> None:
-        self.address, self.timeout = address, options.timeout
-        self._place, self._options, self._terminator = place, options, options.terminator
-        self._failures = Failures(options.name, address, options.timeout)
+        super().__init__(address, options)
+        self._place = place
         self._device: UsbDevice | None = None
         self._tag = 0
-        self.is_waiting = False
-        self.before_reopening: Callable[[], None] = lambda: None
-        self.after_reopening: Callable[[], None] = lambda: None
-
-    def allow(self, seconds: float) -> None:
-        """From now on a reply may take so long."""
-        self.timeout = self._failures.timeout = seconds
 
     def open(self) -> None:
         """Finds the device file and opens it. Raises LinkError."""
@@ -69,14 +60,6 @@ class UsbtmcLink:
             "it is not plugged in", f"There is: {seen}." if seen else "No USBTMC instrument is: is it switched on?"
         )
 
-    def reopen(self) -> None:
-        """Closes and opens anew, and clears the device: nothing of an earlier exchange can arrive."""
-        self.before_reopening()
-        self.close()
-        self.open()
-        self.clear()
-        self.after_reopening()
-
     def close(self) -> None:
         """Closes the device file."""
         device, self._device = self._device, None
@@ -89,10 +72,6 @@ class UsbtmcLink:
             device.close()
         self.is_waiting = False
 
-    def rescue(self) -> Rescue:
-        """How it is opened anew: its messages are numbered."""
-        return Rescue(plan_of(self.address, self._options), None)
-
     # --- exchanges ---------------------------------------------------------------------------------------------------
 
     def send(self, data: bytes) -> None:
@@ -101,27 +80,11 @@ class UsbtmcLink:
             part = data[start : start + MOST_TRANSFER]
             self._write(usbtmc.data_out(self._next_tag(), part, is_end=start + MOST_TRANSFER >= len(data)))
 
-    def ask(self, data: bytes) -> None:
-        """Sends a query whose reply `receive` takes. Raises as `send`."""
-        if self.is_waiting:
-            raise self._failures.outstanding()
-        self.is_waiting = True
-        self.send(data)
-
     def receive(self, reply: Reply = Reply.LINE) -> Data:
         """The next reply. Raises LinkError; then it must be reopened."""
         found = content_of(self._message(), reply, self._terminator, self._failures)
         self.is_waiting = False
         return found
-
-    def exchange(self, data: bytes, reply: Reply = Reply.LINE) -> Data:
-        """Sends a query and receives its reply: `ask` and `receive` in one."""
-        self.ask(data)
-        return self.receive(reply)
-
-    def ask_known(self, data: bytes, wanted: bytes) -> Data:
-        """As `exchange`: nothing of before can arrive."""
-        return self.exchange(data)
 
     def _message(self) -> bytes:
         """A whole response, in as many parts as it needs, within the time-out, and one more for all parts together."""

@@ -14,8 +14,8 @@ from typing import TypeVar
 from ibexite.errors import LinkError
 from ibexite.frozen import replaced
 from ibexite.instruments.address import Vxi11
-from ibexite.instruments.failures import Failures
-from ibexite.instruments.link import Data, LinkOptions, Reply, Rescue, connecting, plan_of
+from ibexite.instruments.link import Data, LinkOptions, Reply, connecting
+from ibexite.instruments.message_link import MessageLink
 from ibexite.instruments.replies import content_of
 from ibexite.instruments.rpc_client import RpcClient, port_of
 from ibexite.protocols import vxi11
@@ -31,27 +31,24 @@ T = TypeVar("T")
 _WRITE, _READ = core(Core.DEVICE_WRITE), core(Core.DEVICE_READ)
 
 
-class Vxi11Link:
+class Vxi11Link(MessageLink):
     """One link to a device."""
 
     def __init__(self, address: str, place: Vxi11, options: LinkOptions) -> None:
-        self.address, self.timeout = address, options.timeout
-        self._place, self._options, self._terminator = place, options, options.terminator
-        self._failures = Failures(options.name, address, options.timeout)
+        super().__init__(address, options)
+        self._place = place
         self._calling = replaced(options, timeout=options.timeout + GRACE)
         self._core = RpcClient(self._calling, self._failures)
         self._timeout_ms = vxi11.milliseconds(self.timeout)
         self._link, self._abort_port, self._most_written = 0, 0, 0
         self._ends_at_terminator = bool(options.keys.get("reads_to_terminator", False))
-        self.is_waiting = self._has_lock = self._is_open = False
-        self.before_reopening: Callable[[], None] = lambda: None
-        self.after_reopening: Callable[[], None] = lambda: None
+        self._has_lock = self._is_open = False
 
     # --- opening and closing -----------------------------------------------------------------------------------------
 
     def allow(self, seconds: float) -> None:
         """From now on a reply may take so long."""
-        self.timeout = self._failures.timeout = seconds
+        super().allow(seconds)
         self._timeout_ms = vxi11.milliseconds(seconds)
         self._core.allow(seconds + GRACE)
 
@@ -98,14 +95,10 @@ class Vxi11Link:
     def reopen(self) -> None:
         """Ends the call that is going on, closes, connects anew, and clears the device: nothing of an earlier exchange
         can arrive."""
-        self.before_reopening()
         if self._core.is_calling and self._is_open:
             self._abort()
         self._is_open = False
-        self.close()
-        self.open()
-        self.clear()
-        self.after_reopening()
+        super().reopen()
 
     def _abort(self) -> None:
         """Ends what the device is at, over the abort channel; whether it heeds that or not, the link is given up."""
@@ -132,10 +125,6 @@ class Vxi11Link:
                 pass  # closing the connection does all of that as well
         self._core.close()
         self.is_waiting = False
-
-    def rescue(self) -> Rescue:
-        """Where to create a link anew: the calls of this one are numbered."""
-        return Rescue(plan_of(self.address, self._options), None)
 
     # --- exchanges ---------------------------------------------------------------------------------------------------
 
@@ -169,24 +158,12 @@ class Vxi11Link:
             arguments = vxi11.device_write(self._link, part, self.timeout, is_end=is_end)
             data = data[self._taken(self._core.call(_WRITE, arguments), part) :]
 
-    def ask(self, data: bytes) -> None:
-        """Sends a query whose reply `receive` takes. Raises as `send`."""
-        if self.is_waiting:
-            raise self._failures.outstanding()
-        self.is_waiting = True
-        self.send(data)
-
     def receive(self, reply: Reply = Reply.LINE) -> Data:
         """The next reply. Raises LinkError; then it must be reopened."""
         message = self._in_parts(reply) if self._ends_at_terminator else self._in_one(reply)
         found = content_of(message, reply, self._terminator, self._failures)
         self.is_waiting = False
         return found
-
-    def exchange(self, data: bytes, reply: Reply = Reply.LINE) -> Data:
-        """Sends a query and receives its reply: `ask` and `receive` in one."""
-        self.ask(data)
-        return self.receive(reply)
 
     def _in_one(self, reply: Reply) -> bytes:
         """A whole response message, which nearly always comes at once."""
@@ -225,10 +202,6 @@ class Vxi11Link:
                 framer.feed(data)
                 if framer.next_message() is not None:
                     return b"".join(parts)
-
-    def ask_known(self, data: bytes, wanted: bytes) -> Data:
-        """As `exchange`: nothing of before can arrive."""
-        return self.exchange(data)
 
     def look(self, seconds: float = 0.0) -> None:
         """Raises StrayError if after so many seconds a reply waits that nobody asked for; LinkError if the connection
