@@ -19,6 +19,7 @@ from ibexite.instruments.tcp_stream import set_timeouts
 from ibexite.protocols import hislip, onc_rpc, vxi11
 from ibexite.protocols.framing import definite_block
 from ibexite.protocols.hislip import Message, Type
+from ibexite.protocols.onc_rpc import LAST_FRAGMENT
 from ibexite.protocols.vxi11 import Core
 
 CORES = sorted(os.sched_getaffinity(0))
@@ -85,25 +86,34 @@ def messages(listener: socket.socket) -> None:
 
 
 def calls(listener: socket.socket) -> None:
-    """The core channel of VXI-11."""
-    accept = bytes(4 + 4 + 4 + 4)  # accepted, no verifier, success
-    words = struct.Struct("!II")
+    """The core channel of VXI-11. The answers to the two calls that are timed are made once, but for their numbers."""
+    accept = (1).to_bytes(4, "big") + bytes(16)  # a reply: accepted, no verifier, success
+    write, read = Core.DEVICE_WRITE.to_bytes(4, "big"), Core.DEVICE_READ.to_bytes(4, "big")
+    took = accept + bytes(4)
+    part_of = lambda part, is_end: onc_rpc.record(  # noqa: E731
+        bytes(4) + accept + struct.pack("!II", 0, vxi11.REASON_END if is_end else 0) + onc_rpc.opaque(part)
+    )
+    one = part_of(ANSWER, True)[8:]
+    mark, mark_of_one = (LAST_FRAGMENT | 32).to_bytes(4, "big"), (LAST_FRAGMENT | len(one) + 4).to_bytes(4, "big")
+    ask_block = QUERY_BLOCK + bytes(-len(QUERY_BLOCK) % 4)
     while True:
         connection = accepted(listener)
-        answer = ANSWER
+        left = b""  # of a block
         while data := connection.recv(1 << 17):
-            xid, procedure = data[4:8], int.from_bytes(data[24:28], "big")
-            if procedure == Core.CREATE_LINK:
-                result = struct.pack("!4I", 0, 1, 1, 1 << 20)
-            elif procedure == Core.DEVICE_WRITE:
-                answer = BLOCK if data.endswith(QUERY_BLOCK + bytes(-len(QUERY_BLOCK) % 4)) else ANSWER
-                result = words.pack(0, int.from_bytes(data[60:64], "big"))
-            elif procedure == Core.DEVICE_READ:
-                part, answer = answer[: 1 << 20], answer[1 << 20 :]
-                result = words.pack(0, 0 if answer else vxi11.REASON_END) + onc_rpc.opaque(part)
+            procedure = data[24:28]
+            if procedure == write:
+                left = BLOCK if data.endswith(ask_block) else b""
+                connection.sendall(mark + data[4:8] + took + data[60:64])
+            elif procedure == read and not left:
+                connection.sendall(mark_of_one + data[4:8] + one)
+            elif procedure == read:
+                part, left = left[: 1 << 20], left[1 << 20 :]
+                answer = part_of(part, not left)
+                connection.sendall(answer[:4] + data[4:8] + answer[8:])
             else:
-                result = bytes(4)
-            connection.sendall(onc_rpc.record(xid + (1).to_bytes(4, "big") + bytes(4) + accept[4:] + result))
+                made = procedure == Core.CREATE_LINK.to_bytes(4, "big")
+                result = struct.pack("!4I", 0, 1, 1, 1 << 20) if made else bytes(4)
+                connection.sendall(onc_rpc.record(data[4:8] + accept + result))
 
 
 class Bare:
