@@ -47,6 +47,9 @@ class StubLink:
 
     reopen = open
 
+    def allow(self, seconds: float) -> None:
+        """From now on a reply may take so long."""
+
     def close(self) -> None:
         """Nothing is open."""
 
