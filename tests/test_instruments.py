@@ -48,7 +48,9 @@ def test_list_and_verify_tell_who_is_there_who_is_another_and_who_is_lost(ibexit
         done = ibexite("instruments", "list", "--format", "json")
         verified = ibexite("instruments", "verify", "--traffic", "traffic.txt")
         shown = ibexite("instruments", "list").stdout
+        as_data = json.loads(ibexite("instruments", "verify", "--format", "json").stdout)
     told = {entry["name"]: (entry["state"], entry["told"]) for entry in json.loads(done.stdout)}
+    assert {entry["name"]: (entry["state"], entry["told"]) for entry in as_data} == told and as_data[2]["expected"] == "Firnline,DM-7.*"
     assert done.returncode == verified.returncode == 3
     assert told["psu"] == ("there", "") and told["eload"][0] == "lost" and told["dmm"] == ("another", "model DM-65S instead of DM-7.*")
     assert "psu is Firnline,PS-36,SIMULATED-psu" in verified.stdout and "dmm is another one: model DM-65S" in verified.stdout

@@ -59,13 +59,14 @@ class BenchState:
         return [key for key in self.state if self.file.roles[key[0]].instrument == instrument]
 
     def safe_roles(self) -> Iterator[tuple[RoleEntry, Session]]:
-        """The roles that have something to switch off and are connected, in the stated order."""
+        """The roles that have something to switch off and are connected, in the stated order. To what has not said that
+        it is the instrument of the bench file nothing is sent: nothing was switched on there."""
         for name in self.file.safe_order:
             if name in self.left_alone:
                 continue
             role = self.file.roles[name]
             session = self.sessions.get(role.instrument)
-            if session is not None and session.profile.safe:
+            if session is not None and session.profile.safe and session.is_known:
                 yield role, session
 
     # --- asking ------------------------------------------------------------------------------------------------------

@@ -69,7 +69,8 @@ def list_command(bench: Path | None, simulate: bool, traffic: Path | None, outpu
 @bench_option
 @simulate_option
 @traffic_option
-def verify_command(bench: Path | None, simulate: bool, traffic: Path | None) -> None:
+@format_option
+def verify_command(bench: Path | None, simulate: bool, traffic: Path | None, output: str) -> None:
     """Compares who answers with what the bench file expects, in words. The exit code is 3 if anything differs.
 
     \b
@@ -77,6 +78,9 @@ def verify_command(bench: Path | None, simulate: bool, traffic: Path | None) -> 
     """
     with desk_bench(bench, simulate, traffic) as (file, opening):
         looked = look_at(file, opening)
+    if output == "json":
+        click.echo(json.dumps([_as_data(one) | {"expected": one.fact.identity} for one in looked], indent=2))
+        raise click.exceptions.Exit(_exit_code(looked))
     for one in looked:
         expected = f", as {one.fact.identity!r} expects" if one.fact.identity else "; the bench file takes any"
         text = {"there": f"is {one.identity}{expected}", "another": f"is another one: {one.told}"}

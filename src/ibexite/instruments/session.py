@@ -43,6 +43,7 @@ class Session:
         self.user, self.users = user, [user]
         self.end = profile.terminator.encode("latin-1")
         self.identity = ""
+        self.is_known = False  # it is the one that the bench file means: before, nothing is sent to it but the question
         self.selected = ""  # the scan list that was selected last
         self.configured: dict[str, str] = {}  # what was configured for each channel
         self.when_forgotten: list[Callable[[], None]] = []  # told when the set-ups of readings were lost
@@ -297,7 +298,8 @@ class Session:
             InstrumentError: another instrument answers at this address.
         """
         self.identity = self.query(IDENTITY).strip()
-        if expected and not re.match(expected, self.identity):
+        self.is_known = not expected or re.match(expected, self.identity) is not None
+        if not self.is_known:
             raise InstrumentError(
                 f"another instrument answers: {self.identity!r}",
                 where=f"{self.name} at {self.link.address}",

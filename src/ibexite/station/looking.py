@@ -65,7 +65,7 @@ def _look(fact: InstrumentEntry, opening: Opening, deadline: float) -> tuple[str
     except BenchError as error:
         return "in use", "", error.what, error.remedy
     try:
-        options = options_for(fact, timeout=max(0.1, 0.8 * (deadline - time.monotonic())))
+        options = options_for(fact, timeout=max(0.1, round(0.8 * (deadline - time.monotonic()), 1)))
         link = opening(fact.address, options)
         try:
             reply = bytes(link.exchange(IDENTITY.encode() + options.command_end))
