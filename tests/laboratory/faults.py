@@ -63,7 +63,7 @@ after unit
 
 _INSIDE = ("OUTP1 OFF", "INP OFF", "SOUR1:VOLT 5", "CURR 0.05", "*RST")  # what an instrument does by itself
 FAULTS: dict[str, tuple[str, float | None, str]] = {
-    **{f"reply: {how}": (how, 0.2 if how == "late" else None, "") for how in WAYS if how not in ("before", "instead", "behind", "different")},
+    **{f"reply: {how}": (how, {"late": 0.2, "half-open": 0.5}.get(how), "") for how in WAYS if how not in ("before", "instead", "behind", "different")},
     "reply: very slow": ("slow", 0.15, ""), "reply: soon again": ("twice", 0.002, ""), "reply: later again": ("twice", 0.05, ""), "reply: much later": ("late", 0.3, ""),
     "reply: a little too late": ("late", 0.13, ""), "reply: refuse for long": ("refuse", 1.0, ""), "reply: reset before": ("before", None, "*RST"),
     **{f"setting: {how}": (how, None, "") for how in ("lost", "drop", "reset", "close", "stalled", "repeated", "restart", "refuse", "word", "silent")},

@@ -162,7 +162,7 @@ def _behind(x: Exchange) -> Iterator[float]:
 
 
 def _half_open(x: Exchange) -> Iterator[float]:
-    yield inf
+    yield x.pause
 
 
 def _errors(x: Exchange) -> Iterator[float]:
@@ -233,13 +233,14 @@ WAYS: dict[str, tuple[str, Way]] = {  # how: what becomes of a message, in words
     "before": ("`message` is carried out before it", _before),
     "instead": ("`message` is carried out in its place", _instead),
     "behind": ("`message` is carried out after it", _behind),
-    "half-open": ("nothing is answered any more on this link, whatever comes; a new one works", _half_open),
+    "half-open": ("none, nor to what follows on this link, for `pause` (for ever without one)", _half_open),
     "errors": ("as always, with its error queue full", _errors),
     "different": ("a number that is another one by a tenth, 0 for 1", _answering(_different)),
 }  # fmt: skip
 NEEDS_MESSAGE = ("before", "instead", "behind")
 _PAUSES = {
     "late": 4.0,
+    "half-open": inf,
     "refuse": 0.25,
     "stalled": 0.13,
     "slow": 0.002,
