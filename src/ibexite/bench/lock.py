@@ -60,7 +60,7 @@ class AddressLocks:
             os.close(fd)
             raise BenchError(
                 f"{name} is in use by {_who(told)}", where=address,
-                remedy="Wait until that run has ended; two at a time would reset each other's instruments.",
+                remedy="Wait until that has ended; two at a time would reset each other's instruments.",
             )  # fmt: skip
         self._held[name] = fd
         with contextlib.suppress(OSError):

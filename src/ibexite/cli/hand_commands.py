@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from ibexite.cli.desk_bench import bench_if_any, desk_bench, simulate_option, watched
-from ibexite.cli.options import bench_option, format_option, parameters, traffic_option, with_option
+from ibexite.cli.options import bench_option, format_option, parameters, traffic_option
 from ibexite.errors import EXIT_ABORTED, EXIT_BENCH, EXIT_PASS, MistakeError
 
 if TYPE_CHECKING:
@@ -29,7 +29,9 @@ profile_option = click.option("--profile", default="", help="Of an instrument th
 @click.argument("words", nargs=-1, required=True, metavar="SIGNAL | ROLE READING | READING")
 @click.option("--address", help="Of an instrument that is in no bench file; with --profile.")
 @click.option("--profile", help="A shipped profile, or the name of a file.")
-@with_option
+@click.option(
+    "--with", "given", multiple=True, metavar="NAME=VALUE", help='Set-up of a reading, as --with range="10 V".'
+)
 @click.option("--every", default="0 s", show_default=True, help="Time between two readings.")
 @click.option("--count", type=click.IntRange(1), help="So many readings; with --every alone until Ctrl-C.")
 @bench_option

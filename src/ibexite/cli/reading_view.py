@@ -28,7 +28,7 @@ def read_and_show(asked: Asked, take: Take, times: int | None, pause: float, out
             wait = began + len(values) * pause - time.monotonic()
             if wait > 0:
                 time.sleep(wait)
-            at.append(time.monotonic() - began)
+            at.append(time.monotonic() - began if at else 0.0)
             value, reason = take()
             values.append(value)
             spread.take(value)

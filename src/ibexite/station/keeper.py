@@ -45,19 +45,25 @@ class Owners:
     """The processes that have switched something on: when one goes away, all goes off."""
 
     def __init__(self) -> None:
-        self._handles: dict[int, int] = {}
+        self._handles: dict[int, int] = {}  # by their numbers, where the system has such; -1: it is gone
 
     def add(self, process: int) -> None:
         """One more; one that is gone already counts as gone."""
         if process not in self._handles:
             try:
-                self._handles[process] = os.pidfd_open(process)
+                self._handles[process] = os.pidfd_open(process) if hasattr(os, "pidfd_open") else 0
             except OSError:
                 self._handles[process] = -1
 
     def is_one_gone(self) -> bool:
         """Whether any of them has ended."""
-        handles = list(self._handles.values())
+        try:
+            for process, handle in self._handles.items():
+                if not handle:
+                    os.kill(process, 0)
+        except OSError:
+            return True
+        handles = [handle for handle in self._handles.values() if handle]
         return -1 in handles or bool(handles and select.select(handles, [], [], 0)[0])
 
 
