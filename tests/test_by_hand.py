@@ -273,6 +273,8 @@ def test_the_end_of_a_prompt_switches_off(project: Path, ibexite, tmp_path: Path
         if how == "the terminal is closed":
             os.close(terminal.handle)
             terminal.process.wait(60)
+        elif how == "its guardian is killed":
+            os.kill(children_of(terminal.process, "guardian_process")[0], signal.SIGKILL)
         elif isinstance(how, str):
             terminal.type(how)
         else:

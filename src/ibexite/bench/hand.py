@@ -141,7 +141,8 @@ class Hand:
                 self.bench.protect([role_name])
             if safe is not None:
                 self.bench.left_alone.discard(role_name)
-            self._watch()
+            with contextlib.suppress(*[BenchError] * (value == safe)):  # to switch off needs nobody's leave
+                self._watch()
             self.bench.set_line([key])(value)
             if not self.bench.is_switch(key):
                 self.bench.verify([key], (self.bench.state[key],))
@@ -205,12 +206,13 @@ class Hand:
     # --- safety ------------------------------------------------------------------------------------------------------
 
     def _watch(self) -> None:
-        """A guardian watches all that is connected; nothing may be switched on before."""
+        """A guardian watches all that is connected: before, nothing may go on. Raises BenchError: it does not."""
         watched = (set(self.bench.sessions), set(self.bench.left_alone))
-        if watched == self._watched:
-            return
         if self._guardian is None:
             self._guardian = self._guard()
+        elif watched == self._watched:
+            self._guardian.look()
+            return
         self.bench.rescued_by(self._guardian, self._began)
         self._watched = watched
 

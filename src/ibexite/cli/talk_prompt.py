@@ -122,6 +122,9 @@ def _beating(hand: Hand, signals: _Signals) -> Iterator[None]:
         while not done.wait(BEAT):
             hand.beat()
             signals.send_again()
+            if not hand.is_watched():
+                click.echo("\nthe guardian process has ended; nothing stays on without it")
+                signal.pthread_kill(threading.main_thread().ident or 0, signal.SIGTERM)
 
     hand.beat()
     signals.take()  # those of before have been heeded
