@@ -126,7 +126,10 @@ def test_what_others_have_switched_on_stays_on_until_it_is_switched_from_here(ha
     hand.psu.receive("SOUR1:VOLT 5;:OUTP1 ON;:FOO")
     first = hand.do("set", "supply", "voltage", "6 V")
     assert "supply is on already" in first.stdout and 'in its error queue: -113,"Undefined header;FOO"' in first.stdout
-    assert hand.psu.source.is_on and hand.psu.source.voltage == 6
+    assert hand.psu.source.is_on and hand.psu.source.voltage == 6 and "supply is on;" not in first.stderr
+    assert hand.do("list").returncode == 0, "nobody holds it"
+    subprocess.run([*IBEXITE, "instruments", "talk", "supply"], cwd=hand.project, input="voltage 7 V", capture_output=True, text=True, timeout=60, check=True)
+    assert hand.psu.source.is_on and hand.psu.source.voltage == 7
     hand.do("set", "supply", "output", "on")
     hand.do("set", "supply", "output", "off")
     assert hand.are_off()
