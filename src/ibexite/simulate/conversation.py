@@ -17,7 +17,7 @@ from ibexite.simulate.device import ScpiDevice
 from ibexite.simulate.locks import DeviceLock
 from ibexite.simulate.loop import Loop
 from ibexite.simulate.plan import StandIn
-from ibexite.simulate.troubles import Troubles
+from ibexite.simulate.troubles import Frozen, Troubles
 
 
 @dataclass(slots=True)
@@ -43,6 +43,10 @@ class Client(Protocol):
 
     def close(self, with_reset: bool) -> None:
         """Ends the link."""
+
+    def freeze(self, seconds: float) -> None:
+        """For so many seconds (infinity: for ever) nothing is taken on this link, nor acknowledged where it knows
+        that."""
 
 
 def messages_of(content: bytes) -> list[str]:
@@ -96,6 +100,8 @@ class Conversation:
     def _step(self, trouble: Iterator[float]) -> None:
         """The next step of a trouble; behind the last one the messages that have waited."""
         pause = next(trouble, None)
+        if isinstance(pause, Frozen):
+            self.client.freeze(pause)
         if pause == inf:  # it is held for ever, and nobody waits for that
             self.instrument.held -= 1
             return

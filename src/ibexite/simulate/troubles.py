@@ -47,6 +47,10 @@ class Exchange:
             self.send(reply + b"\n")
 
 
+class Frozen(float):
+    """A pause in s in which the link is as dead as if its cable were pulled."""
+
+
 Way = Callable[[Exchange], Iterator[float]]
 
 
@@ -162,7 +166,7 @@ def _behind(x: Exchange) -> Iterator[float]:
 
 
 def _half_open(x: Exchange) -> Iterator[float]:
-    yield x.pause
+    yield Frozen(x.pause)
 
 
 def _errors(x: Exchange) -> Iterator[float]:
@@ -233,7 +237,7 @@ WAYS: dict[str, tuple[str, Way]] = {  # how: what becomes of a message, in words
     "before": ("`message` is carried out before it", _before),
     "instead": ("`message` is carried out in its place", _instead),
     "behind": ("`message` is carried out after it", _behind),
-    "half-open": ("none, nor to what follows on this link, for `pause` (for ever without one)", _half_open),
+    "half-open": ("none, and for `pause` (for ever without one) nothing on this link is acknowledged", _half_open),
     "errors": ("as always, with its error queue full", _errors),
     "different": ("a number that is another one by a tenth, 0 for 1", _answering(_different)),
 }  # fmt: skip

@@ -67,6 +67,10 @@ class _Channel:
     def close(self, with_reset: bool = False) -> None:
         self._connection.close(with_reset)
 
+    def freeze(self, seconds: float) -> None:
+        """Nothing is taken for so long."""
+        self._connection.freeze(seconds)
+
     def refuse(self, error: HislipError) -> None:
         """Tells what is wrong, and ends it."""
         self.send(fatal(error))
@@ -171,6 +175,12 @@ class _Session:
     def send(self, data: bytes, number: int, *, briefly: bool = False) -> None:
         """Sends a reply or a part of one."""
         self._server.respond(data, number, is_whole=data.endswith(b"\n"))
+
+    def freeze(self, seconds: float) -> None:
+        """Nothing is taken for so long, on both channels."""
+        for channel in (self._sync, self._async):
+            if channel is not None:
+                channel.freeze(seconds)
 
     def close(self, with_reset: bool = False) -> None:
         """Ends both channels."""

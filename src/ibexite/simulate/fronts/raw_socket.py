@@ -43,6 +43,10 @@ class _Lines:
         """Ends the link."""
         self._connection.close(with_reset)
 
+    def freeze(self, seconds: float) -> None:
+        """Nothing is taken for so long."""
+        self._connection.freeze(seconds)
+
     def _gone(self) -> None:
         self._instrument.clients -= 1
 

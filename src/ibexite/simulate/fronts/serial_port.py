@@ -59,6 +59,9 @@ class SerialFront:
         while data and select.select([], [self._line], [], BRIEFLY if briefly else PATIENCE)[1]:
             data = data[os.write(self._line, data[:1024]) :]
 
+    def freeze(self, seconds: float) -> None:
+        """A line acknowledges nothing; what it carries waits."""
+
     def close(self, with_reset: bool) -> None:
         """The plug is pulled, and another one is there at once."""
         cut = self._cutter()

@@ -3,12 +3,18 @@ for a bounded time only."""
 
 from __future__ import annotations
 
+import ctypes
 import socket
 import struct
+import sys
 from collections.abc import Callable
+from math import inf
 
 from ibexite.simulate.loop import Loop
 
+# A socket filter of one instruction, which keeps nothing of any packet: struct sock_fprog of linux/filter.h.
+_RETURN_NOTHING = ctypes.create_string_buffer(struct.pack("=HBBI", 0x06, 0, 0, 0), 8)
+_ATTACH, _DETACH, _DROP_ALL = 26, 27, struct.pack("@HP", 1, ctypes.addressof(_RETURN_NOTHING))
 PATIENCE = 10.0  # s; a reply that is not taken whole by then is the last one
 BRIEFLY = 0.05  # s; the same while something goes wrong: the other instruments are to answer meanwhile
 
@@ -55,7 +61,7 @@ class Connection:
         self, loop: Loop, connection: socket.socket, hear: Callable[[bytes], None], gone: Callable[[], None]
     ) -> None:
         self._loop, self._connection, self._hear, self._gone = loop, connection, hear, gone
-        self.is_open = True
+        self.is_open, self._is_frozen = True, False
         loop.watch(connection, self._receive)
 
     def _receive(self) -> None:
@@ -85,6 +91,34 @@ class Connection:
         self.is_open = False
         if with_reset:
             self._connection.setsockopt(socket.SOL_SOCKET, socket.SO_LINGER, struct.pack("ii", 1, 0))
-        self._loop.forget(self._connection)
+        if not self._is_frozen:
+            self._loop.forget(self._connection)
         self._connection.close()
         self._gone()
+
+    def freeze(self, seconds: float) -> None:
+        """For so many seconds nothing is taken any more. Where the system can be told so (Linux) what arrives is
+        dropped before it is acknowledged: to the other side it is as if the cable were pulled."""
+        if not self.is_open or self._is_frozen:
+            return
+        self._is_frozen = True
+        self._loop.at_end(self._end_frozen)  # the loop closes what it watches, and this it does not
+        self._loop.forget(self._connection)
+        _filter(self._connection, _ATTACH, _DROP_ALL)
+        if seconds != inf:
+            self._loop.after(seconds, self._thaw)
+
+    def _end_frozen(self) -> None:
+        if self._is_frozen:
+            self.close()
+
+    def _thaw(self) -> None:
+        if self.is_open:
+            self._is_frozen = False
+            _filter(self._connection, _DETACH, bytes(4))
+            self._loop.watch(self._connection, self._receive)
+
+
+def _filter(connection: socket.socket, option: int, value: bytes) -> None:
+    if sys.platform == "linux":
+        connection.setsockopt(socket.SOL_SOCKET, option, value)

@@ -131,6 +131,9 @@ class _Opened:
         if self._reading is not None:
             self._reading(0)
 
+    def freeze(self, seconds: float) -> None:
+        """What the device has taken waits."""
+
     def close(self, with_reset: bool) -> None:
         """The plug is pulled, and put in again."""
         self._connection.close(with_reset=False)

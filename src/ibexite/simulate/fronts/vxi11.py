@@ -324,6 +324,10 @@ class _Link:
         self._drop_output()
         self._instrument.device.take_output()
 
+    def freeze(self, seconds: float) -> None:
+        """Nothing is taken for so long."""
+        self._core.connection.freeze(seconds)
+
     def close(self, with_reset: bool) -> None:
         """Ends the connection."""
         self._core.connection.close(with_reset)
