@@ -166,7 +166,7 @@ class HislipLink(MessageLink):
             others = self._ask_async(Message(Type.ASYNC_LOCK_INFO), Type.ASYNC_LOCK_INFO_RESPONSE).parameter
             raise self._failures.error(
                 f"it is locked by another client ({others} of them hold a lock)",
-                "Another computer drives it, or it has not noticed yet that a link of before is dead. Wait until it is free.",
+                "Another computer drives it, or it has not noticed yet that a link of before is dead. Wait for that.",
             )
         if answer not in (Lock.SUCCESS, Lock.IMPOSSIBLE):  # one that cannot lock is used without
             raise self._failures.error(f"answered {answer} when its lock was asked for", "That is no answer of HiSLIP.")

@@ -85,7 +85,7 @@ class Vxi11Link(MessageLink):
         if made.error == Error.LOCKED:
             raise self._failures.error(
                 "it is locked by another client",
-                "Another computer drives it, or it has not noticed yet that a link of before is dead. Wait until it is free.",
+                "Another computer drives it, or it has not noticed yet that a link of before is dead. Wait for that.",
             )
         self._check(made.error, "create a link")
         self._link, self._abort_port = made.link, made.abort_port
