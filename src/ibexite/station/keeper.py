@@ -52,8 +52,10 @@ class Owners:
         if process not in self._handles:
             try:
                 self._handles[process] = os.pidfd_open(process) if hasattr(os, "pidfd_open") else 0
-            except OSError:
+            except ProcessLookupError:
                 self._handles[process] = -1
+            except OSError:  # a sandbox that does not let it
+                self._handles[process] = 0
 
     def is_one_gone(self) -> bool:
         """Whether any of them has ended."""
