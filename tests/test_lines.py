@@ -119,6 +119,22 @@ def test_a_late_reply_is_never_taken_for_the_next(kind: str, late: float, tmp_pa
     peer.close()
 
 
+def test_of_two_questions_who_it_is_the_second_answer_is_not_taken_for_the_next_reply(tmp_path: Path) -> None:
+    peer = Peer("serial")
+    session = Session("psu", load_profile("scpi-power-supply", tmp_path), opened(peer.address, 0.3), User())
+    session.identity = "Firnline,PS"
+    peer.script.answers["*IDN?"] = (0.1, b"Firnline,PS\n")
+    peer.script.replies[:] = [(0.75, b"17\n"), b"5\n", b"6\n"]
+    with pytest.raises(LinkError):
+        session.query("VOLT?")  # nor does it say in time who it is
+    assert [session.query("VOLT?"), session.query("VOLT?")] == ["5", "6"]
+    peer.script.answers["*IDN?"] = b"Firnline,PS\n"
+    peer.script.replies[:] = [(0.4, b"7\n"), b"8\n"]
+    assert session.query("VOLT?") == "8", "nor is it waited for one that was thrown away"
+    session.link.close()
+    peer.close()
+
+
 # --- programs ----------------------------------------------------------------------------------------------------------
 
 GAUGE = """#!/bin/sh

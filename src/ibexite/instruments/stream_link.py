@@ -66,6 +66,8 @@ class StreamLink:
         self.before_reopening: Callable[[], None] = lambda: None
         self.after_reopening: Callable[[], None] = lambda: None
         self.is_waiting = False
+        self._asked = b""  # the last query
+        self._known_asked = 0  # questions with a known answer that no answer has come to for certain
         self._framer = Framer(options.terminator)
         self._take_over()
 
@@ -115,7 +117,7 @@ class StreamLink:
             raise self._failures.outstanding()
         if self._poll(0):
             raise self._uncalled()
-        self.is_waiting = True
+        self.is_waiting, self._asked = True, data
         try:
             self._send_bytes(data)
         except OSError as error:
@@ -140,7 +142,7 @@ class StreamLink:
             raise self._failures.outstanding()
         if self._poll(0):
             raise self._uncalled()
-        self.is_waiting = True
+        self.is_waiting, self._asked = True, data
         try:
             self._send_bytes(data)
         except OSError as error:
@@ -155,27 +157,35 @@ class StreamLink:
         return self._whole(found, reply)
 
     def ask_known(self, data: bytes, wanted: bytes) -> Data:
-        """Asks what has a known answer; see ibexite.instruments.link.Link."""
+        """Asks what has a known answer; see ibexite.instruments.link.Link. Where it was asked before and the answer did
+        not come, as many are waited for: behind the first of them the others are on their way, unless they were thrown
+        away when the link was opened anew, of which silence for the time-out tells."""
         if self._stream.is_fresh:
             return self.exchange(data)
         self.is_waiting = True
+        self._known_asked += 2 if self._asked == data else 1
+        self._asked = b""
         deadline = time.monotonic() + self.timeout
-        found = b""
+        found, seen = b"", 0
         try:
             self._send_bytes(data)
-            while True:
+            while seen < self._known_asked:
                 while (line := self._framer.next_line()) is not None:
                     found = line
                     if line.strip() == wanted:
-                        self.is_waiting = False
-                        return line
-                self._framer.feed(self._stream.more(deadline))
+                        seen += 1
+                        deadline = time.monotonic() + self.timeout
+                if seen < self._known_asked:
+                    self._framer.feed(self._stream.more(deadline))
         except TooLong:
             raise self._failures.endless() from None
         except OSError as error:
-            if found and isinstance(error, TimeoutError):
+            if not (found and isinstance(error, TimeoutError)):
+                raise self._failures.broken(error, self._framer.pending) from None
+            if not seen:
                 return found
-            raise self._failures.broken(error, self._framer.pending) from None
+        self.is_waiting, self._known_asked = False, 0
+        return wanted
 
     def look(self, seconds: float = 0.0) -> None:
         """Raises StrayError if something waits, or comes within so many seconds, that nobody asked for; LinkError if
