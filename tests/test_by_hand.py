@@ -7,8 +7,10 @@ import pty
 import re
 import select
 import signal
+import socket
 import subprocess
 import termios
+import threading
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
@@ -17,8 +19,10 @@ from typing import NamedTuple
 import pytest
 
 from ibexite.bench.file import read_bench
+from ibexite.errors import BenchError
 from ibexite.simulate.device import ScpiDevice
 from ibexite.station.hand_place import HandPlace
+from ibexite.station.kept import NotThere, ask
 from tests.conftest import IBEXITE, bench_on_links, children_of
 from tests.runs import troubled
 
@@ -64,8 +68,8 @@ def until(is_so: Callable[[], bool]) -> bool:
 
 def keeper_of(project: Path) -> int:
     """The process that holds what is on."""
-    socket = str(HandPlace.of(read_bench(project / "bench.toml")).socket)
-    listening = [line.split()[6] for line in Path("/proc/net/unix").read_text().splitlines() if line.endswith(socket)]
+    path = str(HandPlace.of(read_bench(project / "bench.toml")).socket)
+    listening = [line.split()[6] for line in Path("/proc/net/unix").read_text().splitlines() if line.endswith(path)]
     for number in (int(path.name) for path in Path("/proc").iterdir() if path.name.isdigit()):
         with contextlib.suppress(OSError):
             if any(str(handle.readlink()) == f"socket:[{listening[0]}]" for handle in Path(f"/proc/{number}/fd").iterdir()):
@@ -172,6 +176,28 @@ def test_what_was_set_on_goes_off_when(project: Path, ibexite, how: str, kind: s
     assert ("the guardian switched off supply" in after) == (how in ("killed", "hung"))
 
 
+@pytest.mark.parametrize(("said", "error"), [(b"", NotThere), (b'{"taken": true}\n', BenchError), (b'{"taken": true}\n{"told": [', BenchError)])
+def test_what_was_taken_is_never_sent_again(project: Path, said: bytes, error: type[Exception]) -> None:
+    """Also if it was killed with bytes on their way to it, which resets the connection."""
+    place = HandPlace.of(read_bench(project / "bench.toml"))
+    with socket.socket(socket.AF_UNIX) as listener:
+        listener.bind(str(place.socket))
+        listener.listen()
+
+        def take() -> None:
+            client, _ = listener.accept()
+            client.recv(1 if said else 4096)
+            client.sendall(said)
+            client.close()
+
+        thread = threading.Thread(target=take)
+        thread.start()
+        with pytest.raises(error):
+            ask(place, {"do": "send", "text": "x" * 100})
+        thread.join()
+    place.socket.unlink()
+
+
 def test_two_at_once_share_the_bench_and_it_goes_off_in_its_order(hand: Hand) -> None:
     words = [
         ("set", "supply", "output", "on"),
@@ -200,6 +226,14 @@ def test_an_output_that_does_not_go_off_is_told_and_the_guardian_goes_on(project
         first = hand.do("set", "supply", "output", "off")
         assert first.returncode == 3 and "output did not go off" in first.stderr and "supply is on" in first.stderr
         assert until(lambda: hand.do("set", "supply", "output", "off").returncode == 0) and hand.are_off()
+
+
+def test_what_is_found_on_at_the_end_alone_is_told_too(project: Path, ibexite) -> None:
+    path = project / "bench.toml"
+    path.write_text(troubled('query = "OUTP1?;*IDN?", how = "different", times = 999', "psu")(path.read_text()))
+    with served(project, ibexite, {}) as hand:
+        done = hand.do("set", "supply", "voltage", "5 V")
+    assert done.returncode == 3 and "supply is not off: output did not go off" in done.stderr and done.stdout == "supply.voltage = 5 V\n"
 
 
 # --- talk --------------------------------------------------------------------------------------------------------------

@@ -35,15 +35,12 @@ class Hand:
     Args:
         pool: one that does not start its instruments.
         guard: starts a guardian; called before the first thing that may switch something on.
-        heed: called while an instrument is waited for; what it raises ends the wait.
     """
 
-    def __init__(
-        self, file: BenchFile, pool: Pool, guard: Callable[[], Guardian], heed: Callable[[], None] = lambda: None
-    ) -> None:
+    def __init__(self, file: BenchFile, pool: Pool, guard: Callable[[], Guardian]) -> None:
         self.file, self.bench, self.told = file, Bench(file, pool), list[str]()
         self.has_reported = False  # the last deed made an instrument report an error
-        self._guard, self._heed_others = guard, heed
+        self._guard = guard
         self._guardian: Guardian | None = None
         self._watched: object = None
         self._changed_at = -inf  # monotonic s
@@ -60,10 +57,6 @@ class Hand:
         if self._guardian is not None:
             self._guardian.beat()
 
-    def _heed(self) -> None:
-        self.beat()
-        self._heed_others()
-
     # --- reaching ----------------------------------------------------------------------------------------------------
 
     def role(self, name: str) -> RoleEntry:
@@ -72,6 +65,13 @@ class Hand:
         if role is None:
             raise MistakeError(f"there is no role {name!r}", remedy=did_you_mean(name, self.file.roles))
         return role
+
+    def _setting(self, role_name: str, setting: str) -> tuple[RoleEntry, SettingCommands]:
+        role = self.role(role_name)
+        settings = self.file.instruments[role.instrument].profile.settings
+        if setting not in settings:
+            raise MistakeError(f"{role_name} has no setting {setting!r}", remedy=did_you_mean(setting, settings))
+        return role, settings[setting]
 
     def reach(self, instrument: str) -> Session:
         """The session of an instrument, connected as it is. What is on already, and what waits in its error queue, is
@@ -83,7 +83,7 @@ class Hand:
         if instrument in self.bench.sessions:
             return self.bench.sessions[instrument]
         try:
-            self.bench.connect([instrument], HOLDER, heed=self._heed)
+            self.bench.connect([instrument], HOLDER, heed=self.beat)
             session = self.bench.sessions[instrument]
             self.told += [f"{instrument} had in its error queue: {entry}" for entry in self._errors(session)]
             found_on = [role.name for role in self._roles_at(instrument) if self.is_on(role)]
@@ -127,11 +127,8 @@ class Hand:
             MistakeError: there is no such thing, or it is no such value. CeilingError: beyond; nothing was sent.
             BenchError: it was not taken, or an output is on beyond a ceiling and was switched off.
         """
-        role = self.role(role_name)
-        settings = self.file.instruments[role.instrument].profile.settings
-        if setting not in settings:
-            raise MistakeError(f"{role_name} has no setting {setting!r}", remedy=did_you_mean(setting, settings))
-        value = value_of(f"{role_name}.{setting}", settings[setting], text)
+        role, commands = self._setting(role_name, setting)
+        value = value_of(f"{role_name}.{setting}", commands, text)
         session = self.reach(role.instrument)
         key = (role_name, setting)
         safe = session.profile.safe.get(setting)
@@ -196,12 +193,9 @@ class Hand:
 
     def tell_setting(self, role_name: str, setting: str) -> None:
         """Asks a setting back and tells it. Raises MistakeError, BenchError."""
-        role = self.role(role_name)
-        settings = self.file.instruments[role.instrument].profile.settings
-        if setting not in settings:
-            raise MistakeError(f"{role_name} has no setting {setting!r}", remedy=did_you_mean(setting, settings))
+        role, commands = self._setting(role_name, setting)
         held = self.reach(role.instrument).ask_setting(setting, role.channel)
-        self.told.append(f"{role_name}.{setting} = {shown(settings[setting], held)}")
+        self.told.append(f"{role_name}.{setting} = {shown(commands, held)}")
 
     # --- safety ------------------------------------------------------------------------------------------------------
 

@@ -13,7 +13,7 @@ import click
 
 from ibexite.cli.desk_bench import bench_if_any, desk_bench, simulate_option, watched
 from ibexite.cli.options import bench_option, format_option, parameters, traffic_option
-from ibexite.errors import EXIT_ABORTED, EXIT_BENCH, EXIT_PASS, MistakeError
+from ibexite.errors import EXIT_ABORTED, EXIT_BENCH, EXIT_PASS, BenchError, MistakeError
 
 if TYPE_CHECKING:
     from ibexite.bench.file import BenchFile
@@ -100,7 +100,7 @@ def _kept_reading(
         try:
             kept = ask(place, request)
         except NotThere:
-            raise MistakeError("what held the bench by hand has ended", remedy="Read it again.") from None
+            raise BenchError("what held the bench by hand has ended", remedy="Read it again.") from None
         if kept.error is not None:
             raise kept.error
         value = kept.reply["value"]
@@ -221,12 +221,12 @@ def _end_of(role: str, file: BenchFile) -> str:
 
 
 def _show(kept: Kept, file: BenchFile, instead: str) -> None:
-    from ibexite.station.talking import shown_reply
+    from ibexite.instruments.traffic_file import shown
 
     for text in kept.told:
         click.echo(text)
     if kept.reply is not None:
-        click.echo(shown_reply(kept.reply.encode("latin-1")))
+        click.echo(shown(kept.reply.encode("latin-1")))
     for role in kept.on:
         ends = f"; {instead or _end_of(role, file)}" if role in kept.fresh else ""
         click.echo(click.style(f"{role} is on{ends}", fg="yellow"), err=True)

@@ -89,6 +89,8 @@ class StreamLink:
     def reopen(self) -> None:
         """Closes and connects anew. Whoever holds a copy of the connection is told before and after."""
         self.before_reopening()
+        if not self.is_waiting:
+            self._asked = b""  # it was answered
         self.close()
         self.open()
         self.after_reopening()

@@ -48,13 +48,7 @@ class TrafficFile:
 
     def open(self, address: str, options: LinkOptions) -> Link:
         """A link, opened, of which everything is told. Raises as the opening itself."""
-        try:
-            link = self._opening(address, options)
-        except LinkError as error:
-            self.tell(options.name, "!", error.what)
-            raise
-        self.tell(options.name, "!", f"connected to {address}")
-        return TracedLink(options.name, link, self)
+        return traced(self._opening, address, options, self)
 
     def tell(self, name: str, direction: str, text: str, took: float | None = None) -> None:
         """Writes a line; `took` in s."""
@@ -83,6 +77,17 @@ class Telling(Protocol):
 
     def tell(self, name: str, direction: str, text: str, took: float | None = None) -> None:
         """One message of one instrument; `took` in s."""
+
+
+def traced(opening: Opening, address: str, options: LinkOptions, file: Telling) -> Link:
+    """A link, opened, of which everything is told. Raises as the opening itself."""
+    try:
+        link = opening(address, options)
+    except LinkError as error:
+        file.tell(options.name, "!", error.what)
+        raise
+    file.tell(options.name, "!", f"connected to {address}")
+    return TracedLink(options.name, link, file)
 
 
 class TracedLink:

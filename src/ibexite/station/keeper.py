@@ -30,7 +30,7 @@ from ibexite.errors import IbexiteError
 from ibexite.file_lock import try_lock
 from ibexite.instruments.link import Link, LinkOptions
 from ibexite.instruments.open_link import open_link
-from ibexite.instruments.traffic_file import TracedLink, TrafficFile
+from ibexite.instruments.traffic_file import TrafficFile, traced
 from ibexite.station.by_hand import bench_of_one, reading_of, what_to_read
 from ibexite.station.hand_place import HandPlace
 from ibexite.untyped import Fields
@@ -77,9 +77,7 @@ class Traffic:
 
     def open(self, address: str, options: LinkOptions) -> Link:
         """A link, opened."""
-        link: Link = TracedLink(options.name, open_link(address, options), self)
-        self.tell(options.name, "!", f"connected to {address}")
-        return link
+        return traced(open_link, address, options, self)
 
     def tell(self, name: str, direction: str, text: str, took: float | None = None) -> None:
         """Writes a line."""
@@ -125,7 +123,9 @@ class Keeper:
         answer = self._carried_out(request)
         if not answer["on"]:  # off before it is told, so that the next command finds the instruments free
             self.is_to_end = True
-            answer["told"] += [f"{d.role} is not off: {d.problem}" for d in self.hand.end() if d.problem]
+            problems = [f"{deed.role} is not off: {deed.problem}" for deed in self.hand.end() if deed.problem]
+            if problems and answer["error"] is None:
+                answer["error"] = ["BenchError", "; ".join(problems), "", "The guardian goes on trying."]
         try:
             client.sendall(json.dumps(answer).encode() + b"\n")
         except OSError:  # whoever asked does not know what is on

@@ -44,17 +44,19 @@ def ask(place: HandPlace, request: Fields) -> Kept:
     Raises:
         NotThere: there is none. BenchError: it ended while it carried this out.
     """
+    taken = line = b""
     with socket.socket(socket.AF_UNIX, socket.SOCK_STREAM) as link:
         try:
             link.connect(str(place.socket))
             link.sendall(json.dumps(request).encode() + b"\n")
             with link.makefile("rb") as lines:
-                if not lines.readline():
-                    raise NotThere
+                taken = lines.readline()
                 line = lines.readline()
-        except OSError:
-            raise NotThere from None
-    if not line:
+        except OSError:  # what has come by then tells how far it got
+            pass
+    if not taken:
+        raise NotThere
+    if not line.endswith(b"\n"):
         raise BenchError(
             "the process that holds the bench by hand ended while it carried this out",
             remedy="Its guardian switches off what was on. Look at the instruments.",

@@ -3,6 +3,7 @@ text. No terminal in here."""
 
 from __future__ import annotations
 
+import shlex
 from collections.abc import Callable, Iterator
 
 from ibexite import units
@@ -10,6 +11,7 @@ from ibexite.bench.file import RoleEntry
 from ibexite.bench.hand import Hand, shown
 from ibexite.errors import MistakeError, did_you_mean
 from ibexite.instruments.profile import Profile
+from ibexite.instruments.traffic_file import shown as shown_bytes
 from ibexite.station.by_hand import reading_of, what_to_read
 
 HELP = """\
@@ -132,7 +134,7 @@ class Talk:
 
     def _send(self, text: str) -> list[str]:
         reply = self._hand.send(self._instrument, text)
-        return [] if reply is None else [shown_reply(bytes(reply))]
+        return [] if reply is None else [shown_bytes(reply)]
 
     def _on(self, _: str) -> list[str]:
         return [f"{name} is on" for name in self._hand.on()] or ["nothing is on that was switched on from here"]
@@ -210,8 +212,6 @@ def _about_action(profile: Profile, name: str) -> list[str]:
 
 
 def _split(text: str) -> list[str]:
-    import shlex
-
     try:
         words = shlex.split(text)
     except ValueError as error:
@@ -219,10 +219,3 @@ def _split(text: str) -> list[str]:
     if not words:
         raise MistakeError("read what?", remedy="Name a reading or a signal.")
     return words
-
-
-def shown_reply(reply: bytes) -> str:
-    """A reply in one line; of a long one the beginning, with its length."""
-    from ibexite.instruments.traffic_file import shown as shown_bytes
-
-    return shown_bytes(reply)
