@@ -2,6 +2,7 @@
 
 IbexiteError            base: something a message explains (exit code 2 unless the class says otherwise)
 +- MistakeError         a file or an option is wrong: the user mends it
+|  +- Mistakes          several of them
 |  +- UnitError         quantities that do not go together
 +- BenchError           an instrument or the bench did not do what was asked (exit code 3)
 |  +- LinkError         the connection: nothing listens, silent, cut off
@@ -40,6 +41,16 @@ class MistakeError(IbexiteError):
     """A file or an option is wrong; the user can mend it."""
 
     code = "mistake"
+
+
+class Mistakes(MistakeError):
+    """Several mistakes, told one below the other; `each` holds them by themselves."""
+
+    def __init__(self, each: list[MistakeError]) -> None:
+        first, *more = each
+        told = "\n".join([first.remedy, *(str(error) for error in more)]).strip()
+        super().__init__(first.what, where=first.where, remedy=told)
+        self.each = each
 
 
 class UnitError(MistakeError):

@@ -1,19 +1,23 @@
-"""Reads TOML files with one clear message for whatever is wrong: which file, the path to the value, what to write.
+"""Reads TOML files with one clear message for whatever is wrong: which file and line, the path to the value, what to
+write. All mistakes of a file are told at once.
 
-Every key must be asked for; `finish` refuses those that nobody asked for, so that a misspelt key is never ignored.
+Every key must be asked for; `finish` refuses those that nobody asked for, so that a misspelt key is never ignored. A
+value that does not fit is noted, and something harmless is given back in its place: nothing may be made of a table
+before its `finish`, which raises what was noted.
 """
 
 from __future__ import annotations
 
 import datetime
+import math
 import tomllib
-from collections.abc import Iterator
+from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
-from typing import Any, NoReturn
+from typing import Any, NoReturn, TypeVar
 
-from ibexite.errors import MistakeError, UnitError, did_you_mean
+from ibexite.errors import MistakeError, Mistakes, UnitError, did_you_mean
 from ibexite.plain_file import read_plain
-from ibexite.units import Amount, Dimension, describe, parse_quantity
+from ibexite.units import Dimension, describe, parse_quantity
 from ibexite.untyped import Fields
 
 MAX_BYTES = 1_000_000
@@ -67,10 +71,25 @@ class _Lines:
 class TomlTable:
     """One table of a file, with the path to it."""
 
-    def __init__(self, data: Fields, file: str, path: str, lines: _Lines | None = None) -> None:
+    def __init__(
+        self, data: Fields, file: str, path: str, lines: _Lines | None = None,
+        found: list[MistakeError] | None = None,
+    ) -> None:  # fmt: skip
+        """`found` takes the mistakes, for a table whose owner tells them with its own."""
         self._data, self.file, self.path = data, file, path
         self._lines = lines
+        self._base: TomlTable | None = None  # the same table of the file that this one is laid over
+        self._own = data  # what stands in the file itself
+        self._found: list[MistakeError] = [] if found is None else found
+        self._is_owner = found is None
         self._asked: set[str] = set()
+
+    def over(self, base: TomlTable) -> TomlTable:
+        """This table laid over another one: what stands here replaces what stands there, key by key, in all tables
+        within. A message names the file that the value comes from."""
+        laid = TomlTable(_laid_over(self._data, base._data), self.file, self.path, self._lines)
+        laid._base, laid._own = base, self._own
+        return laid
 
     def __contains__(self, key: str) -> bool:
         return key in self._data
@@ -79,25 +98,38 @@ class TomlTable:
         return iter(self._data)
 
     def where(self, key: str = "") -> str:
-        """File and path to a key, for a message."""
+        """File, line and path to a key, for a message."""
+        if self._base is not None and key in self._base and key not in self._own:
+            return self._base.where(key)
         path = ".".join(part for part in (self.path, key) if part)
         line = self._lines.line_of(path) if self._lines is not None else 0
         file = f"{self.file}:{line}" if line else self.file
         return f"{file}: {path}" if path else file
 
-    def fail(self, key: str, what: str, remedy: str = "") -> NoReturn:
-        """Raises MistakeError about a key of this table."""
-        raise MistakeError(what, where=self.where(key), remedy=remedy)
+    def note(self, key: str, what: str, remedy: str = "") -> None:
+        """Notes a mistake about a key of this table; `finish` tells it."""
+        where = self.where(key)
+        if all(error.where != where for error in self._found):  # another one may follow from it
+            self._found.append(MistakeError(what, where=where, remedy=remedy))
 
-    def _get(self, key: str, kind: type | tuple[type, ...], wanted: str, default: Any) -> Any:
+    def fail(self, key: str, what: str, remedy: str = "") -> NoReturn:
+        """Raises MistakeError about a key of this table; or about what was noted before, if this may follow from it."""
+        if not self._found:
+            self.note(key, what, remedy)
+        raise_all(self._found)
+        raise AssertionError
+
+    def _get(self, key: str, kind: type | tuple[type, ...], wanted: str, default: Any, harmless: Any = None) -> Any:
         self._asked.add(key)
         if key not in self._data:
             if default is not _NONE:
                 return default
-            self.fail(key, "is missing", f"It takes {wanted}.")
+            self.note(key, "is missing", f"It takes {wanted}.")
+            return harmless
         value = self._data[key]
         if not isinstance(value, kind) or (isinstance(value, bool) and kind not in (bool, object)):
-            self.fail(key, f"{value!r} does not fit", f"It takes {wanted}.")
+            self.note(key, f"{value!r} does not fit", f"It takes {wanted}.")
+            return harmless if default is _NONE else default
         return value
 
     def value(self, key: str) -> Any:
@@ -106,12 +138,12 @@ class TomlTable:
 
     def text(self, key: str, default: Any = ...) -> str:
         """A text."""
-        value: str = self._get(key, str, "a text in quotes", _default(default))
+        value: str = self._get(key, str, "a text in quotes", _default(default), "")
         return value
 
     def integer(self, key: str, default: Any = ...) -> int:
         """A whole number."""
-        value: int = self._get(key, int, "a whole number", _default(default))
+        value: int = self._get(key, int, "a whole number", _default(default), 0)
         return value
 
     def flag(self, key: str, default: bool) -> bool:
@@ -121,20 +153,21 @@ class TomlTable:
 
     def date(self, key: str) -> datetime.date:
         """A date without quotes."""
-        value: datetime.date = self._get(key, datetime.date, "a date such as 2027-05-01", _NONE)
+        value: datetime.date = self._get(key, datetime.date, "a date such as 2027-05-01", _NONE, datetime.date.min)
         return value
 
     def texts(self, key: str, default: Any = ...) -> list[str]:
         """A list of texts."""
-        values = self._get(key, list, "a list of texts", _default(default))
+        values = self._get(key, list, "a list of texts", _default(default), [])
         if not all(isinstance(value, str) for value in values):
-            self.fail(key, "not all of these are texts", 'It takes a list such as ["load", "supply"].')
+            self.note(key, "not all of these are texts", 'It takes a list such as ["load", "supply"].')
+            return []
         return list(values)
 
     def quantity(self, key: str, dimension: Dimension, default: Any = ...) -> float:
         """A quantity such as "12 V", in base units."""
-        text = self._get(key, str, 'a number with its unit in quotes, as "12 V"', _default(default))
-        return float(self._parse(key, text, dimension)) if isinstance(text, str) else text
+        text = self._get(key, str, 'a number with its unit in quotes, as "12 V"', _default(default), math.nan)
+        return self._parsed(key, text, dimension) if isinstance(text, str) else text
 
     def extent(self, key: str, dimension: Dimension) -> tuple[float, float] | None:
         """Two quantities, the lower one first; None when the key is missing."""
@@ -142,47 +175,91 @@ class TomlTable:
         if values is None:
             return None
         if len(values) != 2 or not all(isinstance(value, str) for value in values):
-            self.fail(key, "not two quantities", 'Write it as ["0 V", "20 V"].')
-        low, high = (float(self._parse(key, value, dimension)) for value in values)
-        if not low < high:
-            self.fail(key, "the first is not below the second", "Write the lower end first.")
+            self.note(key, "not two quantities", 'Write it as ["0 V", "20 V"].')
+            return None
+        low, high = (self._parsed(key, value, dimension) for value in values)
+        if low >= high:
+            self.note(key, "the first is not below the second", "Write the lower end first.")
         return low, high
 
-    def _parse(self, key: str, text: str, dimension: Dimension) -> Amount:
+    def _parsed(self, key: str, text: str, dimension: Dimension) -> float:
         try:
             quantity = parse_quantity(text)
         except UnitError as error:
-            self.fail(key, error.what, error.remedy)
+            self.note(key, error.what, error.remedy)
+            return math.nan
         if quantity.dimension != dimension:
-            self.fail(key, f"{text!r} is {describe(quantity.dimension)}", f"It takes {describe(dimension)}.")
-        return quantity
+            self.note(key, f"{text!r} is {describe(quantity.dimension)}", f"It takes {describe(dimension)}.")
+            return math.nan
+        return float(quantity)
 
     def table(self, key: str, *, needed: bool = False) -> TomlTable:
         """A table within this one; an empty one when it is missing."""
-        data = self._get(key, dict, "a table", _NONE if needed else {})
-        return TomlTable(data, self.file, ".".join(part for part in (self.path, key) if part), self._lines)
+        data = self._get(key, dict, "a table", _NONE if needed else {}, {})
+        return self._within(key, data, self._found)
+
+    def _within(self, key: str, data: Fields, found: list[MistakeError] | None) -> TomlTable:
+        inner = TomlTable(data, self.file, ".".join(part for part in (self.path, key) if part), self._lines, found)
+        base = self._base
+        if base is not None and isinstance(below := base._data.get(key), dict):
+            own = self._own.get(key, {})
+            inner._base, inner._own = base._within(key, below, None), own if isinstance(own, dict) else {}
+        return inner
 
     def tables(self, key: str) -> dict[str, TomlTable]:
-        """All tables below a key, by name."""
+        """All tables below a key, by name; each tells its own mistakes."""
         outer = self.table(key)
-        return {name: outer.table(name, needed=True) for name in outer}
+        return {name: outer._within(name, outer._get(name, dict, "a table", _NONE, {}), None) for name in outer}
 
     def list_of_tables(self, key: str) -> list[TomlTable]:
         """The tables of a list, none when it is missing."""
         entries = self._get(key, list, "a list of tables", [])
         if not all(isinstance(entry, dict) for entry in entries):
-            self.fail(key, "not all of these are tables", "It takes a list of tables in braces.")
-        return [TomlTable(entry, self.file, f"{self.path}.{key}[{i}]", self._lines) for i, entry in enumerate(entries)]
+            self.note(key, "not all of these are tables", "It takes a list of tables in braces.")
+            return []
+        return [self._within(f"{key}[{i}]", entry, self._found) for i, entry in enumerate(entries)]
 
     def finish(self, *also: str) -> None:
         """Refuses keys that were not asked for; `also` names keys that are allowed to be there."""
-        unknown = [key for key in self._data if key not in self._asked and key not in also]
-        if len(unknown) == 1:
-            self.fail(unknown[0], "is not a key that is known here", did_you_mean(unknown[0], self._asked | set(also)))
-        if unknown:
-            known = self._asked | set(also)
-            told = "; ".join(f"{key}: {did_you_mean(key, known)}" for key in unknown)
-            self.fail(unknown[0], f"{len(unknown)} keys are not known here: {', '.join(unknown)}", told)
+        known = self._asked | set(also)
+        for key in self._data:
+            if key not in known:
+                self.note(key, "is not a key that is known here", did_you_mean(key, known))
+        if self._is_owner:
+            raise_all(self._found)
+
+
+T = TypeVar("T")
+
+
+def each(
+    tables: dict[str, TomlTable], read: Callable[[TomlTable, str], T], mistakes: list[MistakeError]
+) -> dict[str, T]:
+    """What `read` makes of each of some tables, by name; what is wrong with the others goes to the mistakes."""
+    made = {}
+    for name, table in tables.items():
+        try:
+            made[name] = read(table, name)
+        except MistakeError as error:
+            mistakes.append(error)
+    return made
+
+
+def raise_all(mistakes: Iterable[MistakeError]) -> None:
+    """Raises all of some mistakes as one error, each told once; nothing where there are none."""
+    single = [one for error in mistakes for one in (error.each if isinstance(error, Mistakes) else [error])]
+    if len(single) == 1:
+        raise single[0]
+    if single:
+        raise Mistakes(list({str(error): error for error in single}.values()))
+
+
+def _laid_over(upper: Fields, lower: Fields) -> Fields:
+    laid = dict(lower)
+    for key, value in upper.items():
+        under = lower.get(key)
+        laid[key] = _laid_over(value, under) if isinstance(value, dict) and isinstance(under, dict) else value
+    return laid
 
 
 _NONE: Any = object()

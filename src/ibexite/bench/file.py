@@ -8,9 +8,8 @@ import math
 import re
 import shlex
 import tomllib
-from collections.abc import Callable, Collection
+from collections.abc import Collection
 from pathlib import Path
-from typing import TypeVar
 
 from ibexite import units
 from ibexite.errors import MistakeError, did_you_mean
@@ -18,7 +17,7 @@ from ibexite.frozen import frozen, replaced
 from ibexite.instruments.address import PROGRAM, Address, Program, parse_address
 from ibexite.instruments.link_keys import read_link_keys
 from ibexite.instruments.profile import Profile, load_profile
-from ibexite.toml_reader import TomlTable, read_toml
+from ibexite.toml_reader import TomlTable, each, raise_all, read_toml
 from ibexite.units import Dimension
 from ibexite.untyped import Fields
 
@@ -165,26 +164,32 @@ def read_bench(path: str | Path) -> BenchFile:
     product = simulation.text("product", "")
     simulation.finish()
     mistakes: list[MistakeError] = []
-    instruments = _each(table, "instruments", lambda entry, name: _instrument(entry, name, path.parent), mistakes)
-    broken = set(table.tables("instruments")) - set(instruments)
-    roles = _each(table, "roles", lambda entry, name: _role(entry, name, instruments), mistakes,
-                  "instrument", broken)  # fmt: skip
-    broken |= set(table.tables("roles")) - set(roles)
-    signals = _each(table, "signals", lambda entry, name: _signal(entry, name, roles, instruments), mistakes,
-                    "read", broken)  # fmt: skip
-    _raise(mistakes)
+    entries = table.tables("instruments")
+    instruments = each(entries, lambda entry, name: _instrument(entry, name, path.parent), mistakes)
+    broken = set(entries) - set(instruments)
+    entries = _standing(table.tables("roles"), "instrument", broken)
+    roles = each(entries, lambda entry, name: _role(entry, name, instruments), mistakes)
+    entries = _standing(table.tables("signals"), "read", set(table.tables("roles")) - set(roles))
+    signals = each(entries, lambda entry, name: _signal(entry, name, roles, instruments), mistakes)
     _refuse_shared_addresses(table, instruments)
     order = head.texts("safe_order", [])
     heartbeat = head.quantity("heartbeat", units.SECOND, HEARTBEAT)
     if not 1 <= heartbeat <= 600:
-        head.fail("heartbeat", "not between 1 s and 10 min", "So long a run may give no sign of life.")
+        head.note("heartbeat", "not between 1 s and 10 min", "So long a run may give no sign of life.")
     for name in order:
-        if name not in roles:
-            head.fail("safe_order", f"there is no role {name!r}", did_you_mean(name, roles))
-    bench = BenchFile(
+        if name not in table.table("roles"):
+            head.note("safe_order", f"there is no role {name!r}", did_you_mean(name, roles))
+    name = head.text("name")
+    head.finish()
+    try:
+        table.finish()
+    except MistakeError as error:
+        mistakes.insert(0, error)
+    raise_all(mistakes)
+    return BenchFile(
         path,
         hashlib.sha256(path.read_bytes()).hexdigest(),
-        head.text("name"),
+        name,
         tuple(order) + tuple(name for name in roles if name not in order),
         instruments,
         roles,
@@ -192,40 +197,11 @@ def read_bench(path: str | Path) -> BenchFile:
         product,
         heartbeat,
     )
-    head.finish()
-    table.finish()
-    return bench
 
 
-T = TypeVar("T")
-
-
-def _each(
-    table: TomlTable,
-    key: str,
-    read: Callable[[TomlTable, str], T],
-    mistakes: list[MistakeError],
-    stands_on: str = "",
-    broken: Collection[str] = (),
-) -> dict[str, T]:
-    """All entries below a key that are right; what is wrong with the others goes to the mistakes. Entries that stand on
-    something broken, an instrument or a role, are passed over: that is told already."""
-    found = {}
-    for name, entry in table.tables(key).items():
-        try:
-            if not stands_on or entry.text(stands_on, "").partition(".")[0] not in broken:
-                found[name] = read(entry, name)
-        except MistakeError as error:
-            mistakes.append(error)
-    return found
-
-
-def _raise(mistakes: list[MistakeError]) -> None:
-    """Raises the first mistake, with the others behind it."""
-    if mistakes:
-        first, *more = mistakes
-        told = "\n".join([first.remedy, *(str(error) for error in more)]).strip()
-        raise MistakeError(first.what, where=first.where, remedy=told)
+def _standing(tables: dict[str, TomlTable], key: str, broken: Collection[str]) -> dict[str, TomlTable]:
+    """Those that do not stand on something broken, an instrument or a role: that is told already."""
+    return {name: entry for name, entry in tables.items() if entry.text(key, "").partition(".")[0] not in broken}
 
 
 def _instrument(table: TomlTable, name: str, folder: Path) -> InstrumentEntry:
@@ -332,7 +308,7 @@ def _refuse_shared_addresses(table: TomlTable, instruments: dict[str, Instrument
     for name, fact in instruments.items():
         place = parse_address(fact.address)
         if place in seen:
-            table.table("instruments").table(name).fail(
+            table.table("instruments").table(name).note(
                 "address", f"{seen[place]} has the same address", "Two instruments cannot share one address."
             )
         seen[place] = name
