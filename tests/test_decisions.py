@@ -90,7 +90,7 @@ def changed(project, name: str, *pairs: tuple[str, str]):
 def test_a_protection_that_reads_back_otherwise_lets_nothing_be_switched_on(perform, project) -> None:
     change = changed(project, "scpi-power-supply", ('ask   = "SOUR{channel}:VOLT:PROT?"', 'ask   = "SOUR{channel}:CURR?"'))
     run = perform('test t "T"\n    read v_in\n    check v_in >= 1 V\n', change=change)
-    assert run.verdict == "error" and "over_voltage was set to 18 but reads back 0.1" in run.reason.text
+    assert run.verdict == "error" and "over_voltage was set to 18 V but reads back 100 mV" in run.reason.text
     assert not any("OUTP1 ON" in line for line in run.traffic)
 
 
@@ -515,7 +515,7 @@ def test_a_setting_that_another_one_has_changed_after_a_restart_is_an_error(serv
     session = bench.sessions["psu"]
     session.link.send(b"*RST\n")
     session.link._stream.socket.shutdown(socket.SHUT_RDWR)
-    with pytest.raises(InstrumentError, match="its state is another one after the link was opened anew: voltage was set to 8, it has 0"):
+    with pytest.raises(InstrumentError, match="its state is another one after the link was opened anew: voltage was set to 8 V, it has 0 V"):
         session.query("SOUR1:CURR?")
     bench.close()
 

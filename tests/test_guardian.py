@@ -61,8 +61,8 @@ def guarded(tmp_path: Path, instrument: Instrument, *, farewell: bytes, connecte
     journal = os.open(tmp_path / "journal", os.O_CREAT | os.O_WRONLY | os.O_APPEND)
     link = socket.create_connection(("127.0.0.1", instrument.port))
     deed = {"role": "supply", "instrument": "psu", "link": {"kind": "socket", "host": "127.0.0.1", "port": instrument.port, "timeout": 0.5, "end": "\n"},
-            "identity": "Firnline,PS", "simulated": True,
-            "commands": ["OUTP OFF"], "questions": [["OUTP?", ["0", "OFF"]]]}  # fmt: skip
+            "identity": ["*IDN?", "firnline,PS"], "simulated": True,
+            "commands": ["OUTP OFF"], "questions": [["OUTP?", ["0|OFF"], ["1|ON"]]]}  # fmt: skip
     plan = {"deeds": [deed], "handles": ["psu", "journal"], "began": 0.0}
     socket.send_fds(ours, [json.dumps({"watch": plan}).encode() + b"\n"], [link.fileno(), journal])
     assert ours.recv(10) == b"ok\n"
@@ -131,7 +131,7 @@ def test_a_link_that_takes_nothing_does_not_keep_the_guardian_from_the_others() 
         while True:
             full.send(b"x" * 65536)
     full.setblocking(True)
-    deed = {"link": {"kind": "socket", "host": "127.0.0.1", "port": 1, "timeout": 0.1, "end": "\n"}, "identity": "F", "simulated": True, "commands": ["OUTP OFF"],
+    deed = {"link": {"kind": "socket", "host": "127.0.0.1", "port": 1, "timeout": 0.1, "end": "\n"}, "identity": ["*IDN?", "F"], "simulated": True, "commands": ["OUTP OFF"],
             "questions": []}  # fmt: skip
     plan = {"deeds": [{**deed, "role": "load", "instrument": "eload"}, {**deed, "role": "supply", "instrument": "psu"}], "began": 0.0}
     handles = {"eload": full.detach(), "psu": free.detach()}

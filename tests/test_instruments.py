@@ -168,7 +168,7 @@ def test_many_readings_come_to_a_mean_and_bad_ones_are_counted(ibexite, project:
 
 
 @pytest.mark.parametrize(("words", "told"), [
-    (("v_uot",), "Did you mean v_out?"), (("suply", "voltage"), "Did you mean supply?"), (("supply", "volt"), "Did you mean voltage?"), (("meter", "dc_voltage"), "it needs range"),
+    (("v_uot",), "Did you mean v_out?"), (("suply", "voltage"), "Did you mean supply?"), (("supply", "volt"), "Did you mean voltage?"),
     (("meter", "dc_voltage", "--with", "range=1 A"), "It is a voltage"), (("meter", "dc_voltage", "--with", "rnge=1 V"), "Did you mean range?"), (("v_out", "--with", "range=1 V"), "in the bench file"),
     (("v_out", "--every", "1 V"), "is no time"), (("a", "b", "c"), "two words at most"), (("voltage", "--address", "ASRL1::INSTR"), "go together"),
     (("voltage", "--address", "ASRL", "--profile", "scpi-power-supply"), "is not an address"), (("voltage", "--address", "ASRL1::INSTR", "--profile", "scpi-power"), "there is no profile")])  # fmt: skip

@@ -105,7 +105,7 @@ def test_a_late_reply_is_never_taken_for_the_next(kind: str, late: float, tmp_pa
     peer = Peer(kind)
     profile = load_profile("scpi-power-supply", tmp_path)
     session = Session("psu", profile, opened(peer.address, 0.15), User())
-    session.identity = "Firnline,PS"
+    session.take_identity("Firnline,PS")
     peer.script.answers["*IDN?"] = b"Firnline,PS\n"
     peer.script.replies[:] = [(late, b"17\n"), *[b"5\n"] * 4]
     values = []
@@ -122,7 +122,7 @@ def test_a_late_reply_is_never_taken_for_the_next(kind: str, late: float, tmp_pa
 def test_of_two_questions_who_it_is_the_second_answer_is_not_taken_for_the_next_reply(tmp_path: Path) -> None:
     peer = Peer("serial")
     session = Session("psu", load_profile("scpi-power-supply", tmp_path), opened(peer.address, 0.3), User())
-    session.identity = "Firnline,PS"
+    session.take_identity("Firnline,PS")
     peer.script.answers["*IDN?"] = (0.1, b"Firnline,PS\n")
     peer.script.replies[:] = [(0.75, b"17\n"), b"5\n", b"6\n"]
     with pytest.raises(LinkError):

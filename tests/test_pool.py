@@ -141,7 +141,7 @@ def test_a_lost_link_is_mended_for_all_and_the_state_of_each_is_asked_back(file:
     link: Any = both[0].sessions["psu"].link
     kept = dict(link.held)
     link.reopen = lambda: (link.open(), link.held.update({**kept, "SOUR1:CURR": "0.3"}))
-    with pytest.raises(BenchError, match="current_limit was set to 1.2, it has 0.3"):
+    with pytest.raises(BenchError, match="current_limit was set to 1.2 A, it has 300 mA"):
         both[0].sessions["psu"]._recover(StrayError("sent something", where="psu"))
     assert [bench.take_doubts() for bench in both] == [[("psu", "psu sent something")]] * 2
     for bench in both:

@@ -134,8 +134,9 @@ def test_the_journal_tells_everything_that_reached_the_instruments(perform, monk
     original = ScpiDevice.receive
 
     def receive(self: ScpiDevice, message: str) -> None:
-        name = self.identity.split("SIMULATED-")[1].split(",")[0]
-        received.setdefault(name, []).append(message)
+        if not self.is_trial:  # such a one is looked at before it is built
+            name = self.identity.split("SIMULATED-")[1].split(",")[0]
+            received.setdefault(name, []).append(message)
         original(self, message)
 
     monkeypatch.setattr(ScpiDevice, "receive", receive)

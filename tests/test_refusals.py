@@ -2,6 +2,7 @@
 
 import math
 import tempfile
+from pathlib import Path
 from types import SimpleNamespace
 from typing import Any
 
@@ -19,8 +20,9 @@ from ibexite.engine.measuring import _Requests
 from ibexite.engine.run import Run
 from ibexite.engine.services import Consenting, Halts, NoOperator, Question
 from ibexite.errors import BenchError, IbexiteError, InstrumentError, LinkError, NoAnswerError, ProgramError, SequenceError, StopRun
-from ibexite.instruments.profile import SettingCommands
+from ibexite.instruments.profile import load_profile
 from ibexite.instruments.session import Reconnected
+from ibexite.instruments.settings import SettingCommands
 from ibexite.values import NUMBER, TEXT, Quantity
 from tests.laboratory.stub_bench import MemoryLink
 from tests.runs import lines
@@ -135,7 +137,7 @@ def test_instruments_that_cannot_be_reserved_are_not_used(tmp_path, monkeypatch)
     ("9.91E37", "not a number"), ("NAN", "not a number"), ("INF", "not a number"), ("1_0", "not a number"), ("", "empty reply")])  # fmt: skip
 def test_a_reply_becomes_a_value_in_base_units_or_says_why_not(reply: str, told: float | str) -> None:
     nothing: Any = None
-    item = Item("x", nothing, nothing, 1, {}, 0.5, units.VOLT, (-1.0, 20.0))
+    item = Item("x", nothing, load_profile("scpi-power-supply", Path()).readings["voltage"], 1, {}, 0.5, units.VOLT, (-1.0, 20.0))
     if isinstance(told, float):
         assert item.value(reply) == told
     else:

@@ -184,8 +184,8 @@ def test_an_instrument_with_other_manners(tmp_path: Path) -> None:
     thread = threading.Thread(target=serve, daemon=True)
     thread.start()
     text = (SHIPPED / "scpi-power-supply.toml").read_text()
-    text = text.replace('error_query    = "SYST:ERR?"', 'error_query = ""\ncomplete_query = ""')
-    text = text.replace('limiting_query = "STAT:QUES?"', 'limiting_query = ""').replace('"25 ms"', '"25 ms"\nterminator = "\\r\\n"')
+    text = text.replace('error_query    = "SYST:ERR?"', 'error_query = ""\ncomplete = ""')
+    text = text.replace('limiting       = "STAT:QUES?"', 'limiting = ""').replace('"25 ms"', '"25 ms"\nterminator = "\\r\\n"')
     (tmp_path / "odd.toml").write_text(text)
     (tmp_path / "bench.toml").write_text(
         f'[bench]\nname = "odd"\n[instruments.psu]\nprofile = "odd.toml"\naddress = "TCPIP::127.0.0.1::'

@@ -5,7 +5,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from ibexite.simulate.build import MAKERS, build
-from ibexite.simulate.plan import KINDS, SimulationPlan, StandIn
+from ibexite.simulate.plan import SimulationPlan, StandIn
 from ibexite.simulate.products import PRODUCTS, connectable
 from ibexite.simulate.products.fm2_control_board import SHUNT_IN, SHUNT_OUT, Fm2ControlBoard, fault_of
 from ibexite.simulate.world import Sink, Source, Stimuli, World
@@ -50,11 +50,10 @@ def test_serial_numbers_have_their_own_spread_and_faults() -> None:
 @pytest.mark.parametrize("product", PRODUCTS)
 def test_each_kind_of_instrument_is_built_around_each_product(product: str) -> None:
     stand_ins = [StandIn(kind, kind, f"Simulated,{kind}", "127.0.0.1", 0, dict(enumerate(connectable(product, kind), 1)))
-                 for kind in KINDS]  # fmt: skip
+                 for kind in MAKERS]  # fmt: skip
     for stand_in, device in build(SimulationPlan(product, GOOD, tuple(stand_ins)), lambda: 0.0):
         device.receive("*IDN?")
         assert (device.take_output() or "").startswith(f"Simulated,{stand_in.kind}")
-    assert set(MAKERS) == set(KINDS)
 
 
 def test_quantities_settle_exponentially() -> None:

@@ -88,8 +88,17 @@ class TomlTable:
         """This table laid over another one: what stands here replaces what stands there, key by key, in all tables
         within. A message names the file that the value comes from."""
         laid = TomlTable(_laid_over(self._data, base._data), self.file, self.path, self._lines)
-        laid._base, laid._own = base, self._own
+        laid._base, laid._own, laid._asked = base, self._own, self._asked | base._asked
+        laid._found += [*base._found, *self._found]
         return laid
+
+    def leave_out(self, place: str) -> bool:
+        """Takes out what stands at a path, a.b; False if there is nothing."""
+        *outer, last = place.split(".")
+        data = self._data
+        for key in outer:
+            data = data.get(key, {})
+        return isinstance(data, dict) and data.pop(last, None) is not None
 
     def __contains__(self, key: str) -> bool:
         return key in self._data
@@ -198,6 +207,10 @@ class TomlTable:
         data = self._get(key, dict, "a table", _NONE if needed else {}, {})
         return self._within(key, data, self._found)
 
+    def within(self, key: str, data: Fields) -> TomlTable:
+        """A table that stands in a list below a key."""
+        return self._within(key, data, self._found)
+
     def _within(self, key: str, data: Fields, found: list[MistakeError] | None) -> TomlTable:
         inner = TomlTable(data, self.file, ".".join(part for part in (self.path, key) if part), self._lines, found)
         base = self._base
@@ -227,6 +240,37 @@ class TomlTable:
                 self.note(key, "is not a key that is known here", did_you_mean(key, known))
         if self._is_owner:
             raise_all(self._found)
+
+
+def read_laid_over(path: Path, *, what: str, file_of: Callable[[str], Path | None]) -> tuple[TomlTable, list[Path]]:
+    """The table of a file laid over that of the file which its key `extends` names, and so on; with all these files,
+    this one first. Its key `without` names tables of those below that are left out: "settings.over_current".
+
+    Args:
+        file_of: the file that a name means; None where there is none.
+
+    Raises:
+        MistakeError: a file cannot be read, or they extend one another in a circle.
+    """
+    tables, files = [read_toml(path, what=what)], [path]
+    while name := tables[-1].text("extends", ""):
+        below = file_of(name)
+        if below is None:
+            tables[-1].fail("extends", f"there is no {what} {name!r}")
+        if any(below.samefile(file) for file in files):
+            circle = ", ".join(file.name for file in [*files, below])
+            tables[-1].fail("extends", f"it goes round in a circle: {circle}", "One of them must stand by itself.")
+        tables.append(read_toml(below, what=what))
+        files.append(below)
+    laid = tables.pop()
+    laid.texts("without", [])
+    while tables:
+        upper = tables.pop()
+        for place in upper.texts("without", []):
+            if not laid.leave_out(place):
+                upper.note("without", f"there is no {place!r} in {laid.file}", 'Write, as "settings.over_current".')
+        laid = upper.over(laid)
+    return laid, files
 
 
 T = TypeVar("T")

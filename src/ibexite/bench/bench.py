@@ -13,6 +13,7 @@ from ibexite.bench.completion import Completion
 from ibexite.bench.error_queue import looking
 from ibexite.bench.file import BenchFile
 from ibexite.bench.interface import TRIES, Connected, Discrepancy, GuardianLike, Key, SafeDeed
+from ibexite.bench.joint_bounds import Check, falling_first, joint_check
 from ibexite.bench.limiting import Limiting
 from ibexite.bench.pool import Pool
 from ibexite.bench.proof import prove
@@ -24,7 +25,9 @@ from ibexite.bench.set_line import SetLine, Target, make_set_line
 from ibexite.bench.state import BenchState
 from ibexite.errors import InstrumentError
 from ibexite.holes import Bad
+from ibexite.instruments.readings import Given
 from ibexite.instruments.session import Session
+from ibexite.instruments.settings import Value
 from ibexite.instruments.user import What
 from ibexite.values import Type
 from ibexite.verdicts import BAD_READINGS, Reason
@@ -110,10 +113,10 @@ class Bench(BenchState):
                 session = self.sessions[role.instrument]
                 for setting, value in role.protect.items() if not only or role.name in only else ():
                     session.send(session.profile.settings[setting].encoder(role.channel)(value))
-                    held = session.ask_setting(setting, role.channel)
-                    if not abs(held - value) <= session.profile.settings[setting].room(value):
+                    held, commands = session.ask_setting(setting, role.channel), session.profile.settings[setting]
+                    if not commands.agrees(held, value):
                         raise InstrumentError(
-                            f"{setting} was set to {value:g} but reads back {held:g}",
+                            f"{setting} was set to {commands.said(value)} but reads back {commands.said(held)}",
                             where=role.name,
                             remedy="Check protect in the bench file against the instrument's range.",
                         )
@@ -124,10 +127,26 @@ class Bench(BenchState):
         """Makes a set line ready, from (role, setting) in its order. Switches are read back when they were switched."""
         targets = [self._target(role, setting) for role, setting in settings]
         send = make_set_line(targets, self.state, self.touched)
+        check = joint_check(self, settings)
+        if check is not None:
+            send = self._with_joint_bounds(settings, targets, check)
         switches = [(i, key) for i, key in enumerate(settings) if self.is_switch(key)]
         if switches:
             send = self._looking(send, switches)
         return self._held(send, [target.session for target in targets])
+
+    def _with_joint_bounds(self, keys: list[Key], targets: list[Target], check: Check) -> SetLine:
+        """A set line that looks at bounds of two settings together, and has what falls go before what rises."""
+        made: dict[tuple[int, ...], SetLine] = {}
+
+        def look_and_send(*values: Value) -> None:
+            check(values)
+            order = falling_first(self, keys, values)
+            if order not in made:
+                made[order] = make_set_line([targets[i] for i in order], self.state, self.touched)
+            made[order](*(values[i] for i in order))
+
+        return look_and_send
 
     def _held(self, deed: Callable[..., Any], sessions: list[Session]) -> Callable[..., Any]:
         """A deed that holds the sessions which it shares with other units; the deed itself where it shares none."""
@@ -165,7 +184,7 @@ class Bench(BenchState):
         role = self.file.roles[key[0]]
         session = self.sessions[role.instrument]
         deadline = time.monotonic() + max(SWITCHED_WITHIN, 2 * session.profile.settling)
-        while bool(session.ask_setting(key[1], role.channel)) != wanted:
+        while session.can_ask(key[1]) and bool(session.ask_setting(key[1], role.channel)) != wanted:
             if time.monotonic() > deadline:
                 self.mistrusted.add(key[0])
                 raise InstrumentError(
@@ -187,7 +206,7 @@ class Bench(BenchState):
             high, origin = role.ceiling[setting], f"the ceiling of {role_name}.{setting}"
         rounded = commands.sent if commands.is_rounded else None
         return Target(role_name, setting, role.channel, session, low, high, commands.feature.dimension, origin,
-                      f"the range of {session.profile.name}", rounded)  # fmt: skip
+                      f"the range of {session.profile.name}", commands.feature.choices, rounded)  # fmt: skip
 
     def signal_item(self, name: str, signal_name: str) -> Item:
         """One value of a read line, from a signal."""
@@ -207,14 +226,14 @@ class Bench(BenchState):
             else _above(signal.threshold) or _shifted(session.profile.readings[signal.reading].unit),
         )
 
-    def role_item(self, name: str, role_name: str, reading: str, arguments: dict[str, float]) -> Item:
+    def role_item(self, name: str, role_name: str, reading: str, arguments: dict[str, Given]) -> Item:
         """One value of a read line, from a reading of a role."""
         role = self.file.roles[role_name]
         session = self.sessions[role.instrument]
         commands = session.profile.readings[reading]
         channel = arguments.pop("channel", role.channel)
-        if channel < 0 or channel % 1:
-            raise InstrumentError(f"{channel:g} is not a channel number", where=role_name)
+        if isinstance(channel, str) or channel < 0 or channel % 1:
+            raise InstrumentError(f"{channel} is not a channel number", where=role_name)
         dimension = commands.feature.dimension or units.PLAIN
         unit = commands.unit
         return Item(
@@ -239,7 +258,7 @@ class Bench(BenchState):
 
     # --- what is not in the loop over points -------------------------------------------------------------------------
 
-    def verify(self, settings: list[tuple[str, str]], values: tuple[float, ...]) -> None:
+    def verify(self, settings: list[tuple[str, str]], values: tuple[Value, ...]) -> None:
         """Asks settings back and compares them with what was sent.
 
         Raises:
@@ -248,11 +267,17 @@ class Bench(BenchState):
         for (role_name, setting), value in zip(settings, values, strict=True):
             role = self.file.roles[role_name]
             session = self.sessions[role.instrument]
+            commands = session.profile.settings[setting]
+            if not commands.ask:
+                raise InstrumentError(
+                    f"{setting} cannot be read back", where=role_name,
+                    remedy=f"Profile {session.profile.name} has no query for it; set it without verified.",
+                )  # fmt: skip
             with self.holding([session]):
                 held = session.ask_setting(setting, role.channel)
-            if not abs(held - float(value)) <= session.profile.settings[setting].room(float(value)):
+            if not commands.agrees(held, value):
                 raise InstrumentError(
-                    f"{setting} was set to {float(value):g} but reads back {held:g}",
+                    f"{setting} was set to {commands.said(value)} but reads back {commands.said(held)}",
                     where=role_name,
                     remedy="Look at the instrument: a limit, a range, a lock of its front panel?",
                 )
@@ -291,14 +316,14 @@ class Bench(BenchState):
         with self.holding():
             self._completion.complete()
 
-    def restore(self, wanted: dict[Key, float], settle: Callable[[float], None]) -> list[Key]:
+    def restore(self, wanted: dict[Key, Value], settle: Callable[[float], None]) -> list[Key]:
         """Sets back what differs from `wanted`; see ibexite.bench.restoring."""
         return restore(self, wanted, settle, lambda key, value: self.set_line([key])(value))
 
     def read_errors(self) -> list[str]:
         """What the error queues of all instruments hold."""
         with self.holding():
-            first = self.ask_of_each(lambda profile: "" if profile.errors_read == "never" else profile.error_query)
+            first = self.ask_of_each(lambda p: "" if p.errors.read == "never" else p.errors.query)
             found = {s.name: [f"{s.name} reports {e}" for e in s.errors_after(reply)] for s, reply in first.items()}
             self.user.pass_on(self.sessions, errors=found)
         return self.user.take_errors() + [error for errors in found.values() for error in errors]

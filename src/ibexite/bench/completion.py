@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import partial
 
-from ibexite import units
 from ibexite.bench.interface import Key
 from ibexite.bench.questions import ask_at_once, asked_at_once
 from ibexite.bench.state import BenchState
@@ -31,7 +30,13 @@ class Completion:
         Raises:
             InstrumentError: an instrument has something else than it was set to.
         """
-        asked = [s for s in self._bench.sessions.values() if s.unproven and s.profile.complete_query]
+        unproven = [
+            s for s in self._bench.sessions.values() if s.unproven or (s.profile.acknowledge and self._bench.touched[s])
+        ]
+        for session in unproven:
+            if session.profile.complete.is_waited_for:
+                self._complete_alone(session)
+        asked = [s for s in unproven if s.profile.complete.is_asked_once]
         if not asked:
             return
         questions = [(session, *self._question(session)) for session in asked]
@@ -42,6 +47,17 @@ class Completion:
                 session.settle_link()
             ask_at_once(questions)
 
+    def _complete_alone(self, session: Session) -> None:
+        """For one that is asked again and again, or only given time; then it is asked what it has."""
+        bench = self._bench
+        session.wait_until_complete()
+        keys = [key for key in bench.touched[session] if not bench.is_switch(key) and bench.can_ask(key)]
+        bench.touched[session].clear()
+        for role, setting in keys:
+            self._compare(
+                session, role, setting, session.query(session.question(setting, bench.file.roles[role].channel))
+            )
+
     def _question(self, session: Session) -> Question:
         """The question whether all is done, and what becomes of the answer."""
         bench = self._bench
@@ -50,9 +66,10 @@ class Completion:
         found = self._questions.get((session, touched))
         if found is None:
             # An output that goes off by itself is found, and told apart, at the test's end.
-            keys = [key for key in touched if session.profile.is_compound and not bench.is_switch(key)]
+            is_compound = session.profile.is_compound
+            keys = [key for key in touched if is_compound and not bench.is_switch(key) and bench.can_ask(key)]
             questions = [session.question(setting, bench.file.roles[role].channel) for role, setting in keys]
-            message = session.message(joined([session.profile.complete_query, *questions]))
+            message = session.message(joined([session.profile.complete.query, *questions]))
             asked = [(key, session.is_base(key[1])) for key in keys]
             found = self._questions[session, touched] = (message, partial(self._check, session, asked))
         return found
@@ -67,19 +84,19 @@ class Completion:
                 remedy=asked_at_once(session),
             )  # fmt: skip
         for (key, is_base), text in zip(keys, held, strict=True):
-            if not (is_base and _tells(text, self._bench.state[key])):
+            believed = self._bench.state[key]
+            if not (is_base and not isinstance(believed, str) and _tells(text, believed)):
                 self._compare(session, *key, text)
 
     def _compare(self, session: Session, role: str, setting: str, reply: str) -> None:
         bench, commands = self._bench, session.profile.settings[setting]
-        believed = float(bench.state[role, setting])
+        believed = bench.state[role, setting]
         held = session.held(setting, bench.file.roles[role].channel, reply)
-        if abs(held - believed) <= commands.room(believed):
+        if commands.agrees(held, believed):
             return
         bench.state[role, setting] = held
         bench.mistrusted.add(role)
-        assert commands.feature.dimension is not None  # switches are asked back where they are switched
-        shown = [units.format_value(x, commands.feature.dimension) for x in (believed, held)]
+        shown = [commands.said(x, 4) for x in (believed, held)]
         raise InstrumentError(
             f"{setting} was set to {shown[0]}, but the instrument has {shown[1]}", where=role,
             remedy="Was the setting lost, is it limited, or did a protection trip?",

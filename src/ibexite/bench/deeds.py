@@ -6,11 +6,11 @@ from __future__ import annotations
 from math import inf, nan
 from typing import NoReturn
 
-from ibexite import units
 from ibexite.bench.error_queue import AT_ONCE, are_read, look_for_errors
 from ibexite.bench.state import BenchState
 from ibexite.errors import InstrumentError
 from ibexite.instruments.session import Session
+from ibexite.instruments.settings import Value
 from ibexite.protocols.scpi import INFINITY, response_text, response_value
 from ibexite.values import Quantity, Text, Type, YesNo
 
@@ -29,8 +29,7 @@ def do(bench: BenchState, role_name: str, action: str) -> None:
     text = command.replace("{channel}", str(role.channel))
     with session.allowing(session.profile.waits.acting):
         session.send(text, may_repeat=False)
-        if session.profile.complete_query:  # an action may take long, and has a time-out of its own
-            session.check_complete(session.query(session.profile.complete_query))
+        session.wait_until_complete()  # an action may take long, and has a time-out of its own
         session.forget()
         relearn(bench, role_name)
     if are_read(session, *AT_ONCE):
@@ -104,32 +103,34 @@ def relearn(bench: BenchState, role_name: str) -> None:
     bench.learn_state(keys)
     for key in keys:
         ceiling = bench.file.roles[key[0]].ceiling.get(key[1], inf)
+        if key not in bench.state:  # it cannot be asked
+            continue
         value = bench.state[key]
         if key not in known:
             del bench.state[key]
-        if is_beyond(value, ceiling):
+        if not isinstance(value, str) and is_beyond(value, ceiling):
             refuse_beyond(bench, key, value, ceiling)
 
 
-def is_beyond(value: float, ceiling: float) -> bool:
+def is_beyond(value: Value, ceiling: float) -> bool:
     """Whether a value that an instrument tells is beyond a ceiling, which may be negative (levels). The last digits of
     an answer are not.
 
     >>> is_beyond(17.00000001, 17.0), is_beyond(17.1, 17.0), is_beyond(-20.0, -20.0), is_beyond(nan, 1.0)
     (False, True, False, True)
     """
-    return not value <= ceiling + 1e-9 * abs(ceiling)
+    return isinstance(value, str) or not value <= ceiling + 1e-9 * abs(ceiling)
 
 
-def refuse_beyond(bench: BenchState, key: tuple[str, str], value: float, ceiling: float) -> NoReturn:
+def refuse_beyond(bench: BenchState, key: tuple[str, str], value: Value, ceiling: float) -> NoReturn:
     """Switches a role off that was found beyond a ceiling, and raises InstrumentError."""
     role = bench.file.roles[key[0]]
     session = bench.sessions[role.instrument]
     for setting, safe in session.profile.safe.items():
         session.send(session.profile.settings[setting].encoder(role.channel)(safe))
         bench.state[key[0], setting] = float(safe)
-    dimension = session.profile.settings[key[1]].feature.dimension or units.PLAIN
-    shown = [units.format_value(x, dimension) for x in (value, ceiling)]
+    commands = session.profile.settings[key[1]]
+    shown = [commands.said(x, 4) for x in (value, ceiling)]
     raise InstrumentError(
         f"{key[0]}.{key[1]} was found at {shown[0]}, beyond its ceiling of {shown[1]}; it was switched off",
         where=key[0], remedy="Raw commands and actions must not lead beyond a ceiling either.",

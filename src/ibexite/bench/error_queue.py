@@ -21,7 +21,7 @@ def look_for_errors(session: Session, after: str) -> None:
     Raises:
         InstrumentError: there is something in it; all of it is told.
     """
-    entries = session.errors_after(session.query(session.profile.error_query, may_repeat=False))
+    entries = session.errors_after(session.query(session.profile.errors.query, may_repeat=False))
     if entries:
         raise InstrumentError(
             f"{session.name} reports {', '.join(entries)} after {after!r}",
@@ -31,7 +31,8 @@ def look_for_errors(session: Session, after: str) -> None:
 
 def are_read(session: Session, *when: str) -> bool:
     """Whether its queue is read then."""
-    return bool(session.profile.error_query) and session.profile.errors_read in when
+    errors = session.profile.errors
+    return bool(errors.query) and errors.read in when
 
 
 def looking(deed: Callable[..., Any], sessions: Iterable[Session], after: str) -> Callable[..., Any]:

@@ -161,13 +161,16 @@ def _deeds(bench: BenchState, rescues: dict[str, Rescue]) -> list[Fields]:
                 "role": role.name,
                 "instrument": role.instrument,
                 "link": rescues[role.instrument].plan,
-                "identity": session.identity,
+                "identity": (session.signed(session.profile.identity.query), session.identity_pattern),
                 "simulated": session.is_simulated,
-                "commands": [session.profile.settings[setting].encoder(role.channel)(value) for setting, value in safe],
-                "questions": [
-                    (session.question(setting, role.channel), ["1", "+1", "ON"] if value else ["0", "+0", "OFF"])
+                "commands": [
+                    session.signed(session.profile.settings[setting].encoder(role.channel)(value))
                     for setting, value in safe
                 ],
+                "questions": [
+                    (session.signed(session.question(setting, role.channel)), *session.switch_patterns(setting, value))
+                    for setting, value in safe if session.can_ask(setting)
+                ],
             }
-        )
+        )  # fmt: skip
     return deeds

@@ -22,6 +22,7 @@ from __future__ import annotations
 
 import json
 import os
+import re
 import select
 import signal
 import socket
@@ -37,7 +38,6 @@ PATIENCE = 600.0  # s; how long it is tried to reach an instrument
 LOOK = 0.25  # s between two looks at the sign of life of the run
 FIRST_PATIENCE = 3.0  # s; how long one instrument may keep the others waiting
 Plan = dict[str, Any]  # as JSON brings it
-SWITCH_WORDS = ["0", "1", "+0", "+1", "ON", "OFF"]
 MOST_BYTES = 1_000_000  # that are read while waiting for one answer: an instrument may chatter without end
 
 
@@ -205,11 +205,13 @@ def switch_off(deed: Plan, deadline: float) -> str:
         buffer = bytearray()
         link.send(_message(deed, *deed["commands"]))
         # The answer is known beforehand: when it comes, nothing that was meant for others is on its way any more.
-        ask(link, buffer, "*IDN?", [deed["identity"].upper()], deed, deadline)
+        question, pattern = deed["identity"]
+        if pattern:
+            ask(link, buffer, question, [pattern], deed, deadline)
         link.send(_message(deed, *deed["commands"]))
-        for question, wanted in deed["questions"]:
-            reply = ask(link, buffer, question, SWITCH_WORDS, deed, deadline)
-            if reply not in wanted:
+        for question, wanted, others in deed["questions"]:
+            reply = ask(link, buffer, question, [*wanted, *others], deed, deadline)
+            if not fits(reply, wanted):
                 return f"{question} answered {reply}"
     return ""
 
@@ -278,22 +280,27 @@ def load_links(paths: list[str]) -> None:
 
 
 def ask(link: Wire, buffer: bytearray, question: str, known: list[str], deed: Plan, deadline: float) -> str:
-    """The first line after a question that is one of the known answers, in upper case; all else is chatter. Bounded in
+    """The first line after a question that fits one of the patterns of known answers; all else is chatter. Bounded in
     time and in bytes."""
     end = deed["link"].get("terminator", deed["link"]["end"]).encode("latin-1")
     link.send(_message(deed, question))
     read = 0
     while True:
         while (place := buffer.find(end)) >= 0:
-            line = bytes(buffer[:place]).decode("latin-1").strip().upper()
+            line = bytes(buffer[:place]).decode("latin-1").strip()
             del buffer[: place + len(end)]
-            if line in known:
+            if fits(line, known):
                 return line
         data = link.receive(deadline)
         read += len(data)
         if not data or read > MOST_BYTES:
             raise ConnectionError("the connection was closed" if not data else "it talks without end")
         buffer += data
+
+
+def fits(line: str, patterns: list[str]) -> bool:
+    """Whether a line is as one of some regular expressions says, whatever its case."""
+    return any(re.fullmatch(pattern, line, re.IGNORECASE | re.DOTALL) for pattern in patterns)
 
 
 def left(deadline: float) -> float:

@@ -15,14 +15,15 @@ from math import inf
 from ibexite import units
 from ibexite.bench.bench import Bench
 from ibexite.bench.deeds import is_beyond, refuse_beyond
-from ibexite.bench.file import BenchFile, RoleEntry
+from ibexite.bench.entries import RoleEntry
+from ibexite.bench.file import BenchFile
 from ibexite.bench.guardian import Guardian
 from ibexite.bench.interface import SafeDeed
 from ibexite.bench.pool import Pool
 from ibexite.errors import BenchError, CeilingError, IbexiteError, MistakeError, UnitError, did_you_mean
 from ibexite.instruments.link import Data
-from ibexite.instruments.profile import SettingCommands
 from ibexite.instruments.session import Session
+from ibexite.instruments.settings import SettingCommands, Value
 from ibexite.protocols.scpi import asks_and_changes
 
 HOLDER = "somebody by hand"
@@ -101,9 +102,12 @@ class Hand:
 
     def is_on(self, role: RoleEntry) -> bool:
         """Whether anything of a role that the safe state has off is on; asked just now. Raises BenchError."""
-        session = self.bench.sessions[role.instrument]
-        safe = session.profile.safe
-        return any(session.ask_setting(setting, role.channel) != float(off) for setting, off in safe.items())
+        session, state = self.bench.sessions[role.instrument], self.bench.state
+        return any(
+            (session.ask_setting(setting, role.channel) if session.can_ask(setting)
+             else state.get((role.name, setting), float(off))) != float(off)
+            for setting, off in session.profile.safe.items()
+        )  # fmt: skip
 
     def on(self) -> list[str]:
         """The roles that are on, and go off at the end. One that does not say counts as on."""
@@ -141,7 +145,7 @@ class Hand:
             with contextlib.suppress(*[BenchError] * (value == safe)):  # to switch off needs nobody's leave
                 self._watch()
             self.bench.set_line([key])(value)
-            if not self.bench.is_switch(key):
+            if not self.bench.is_switch(key) and session.can_ask(setting):
                 self.bench.verify([key], (self.bench.state[key],))
             self.tell_setting(role_name, setting)
             self._look_at_what_is_on(session, role_name if safe is not None else "")
@@ -220,12 +224,18 @@ class Hand:
                 remedy="Nothing was switched on. Set it first.",
             )
 
-    def _beyond(self, role: RoleEntry) -> Iterator[tuple[str, float, float]]:
+    def _beyond(self, role: RoleEntry) -> Iterator[tuple[str, Value, float]]:
         session = self.bench.sessions[role.instrument]
         for setting, ceiling in role.ceiling.items():
-            value = session.ask_setting(setting, role.channel)
-            if is_beyond(value, ceiling):
+            value = self._now(session, role, setting)
+            if value is not None and is_beyond(value, ceiling):
                 yield setting, value, ceiling
+
+    def _now(self, session: Session, role: RoleEntry, setting: str) -> Value | None:
+        """What a setting is just now; what was set last where it cannot be asked, None where nobody knows."""
+        if session.can_ask(setting):
+            return session.ask_setting(setting, role.channel)
+        return self.bench.state.get((role.name, setting))
 
     def _look_at_what_is_on(self, session: Session, switched: str = "") -> None:
         """After something may have changed: which roles of an instrument are on, none beyond a ceiling. `switched` is a
@@ -243,8 +253,8 @@ class Hand:
                 refuse_beyond(self.bench, (role.name, setting), value, ceiling)
 
     def _why_off(self, role: RoleEntry, session: Session) -> str:
-        queries = [query.replace("{channel}", str(role.channel)) for query in session.profile.tripped_queries]
-        tripped = any(session.says_yes(session.query(query), "tripped_queries") for query in queries)
+        asked = [(status, session.query(status.at(role.channel))) for status in session.profile.tripped]
+        tripped = any(session.says_yes(status, reply, "tripped") for status, reply in asked)
         return ": a protection has tripped" if tripped else ""
 
     def _check_raw(self, instrument: str) -> None:
@@ -300,7 +310,7 @@ class Hand:
     # --- errors ------------------------------------------------------------------------------------------------------
 
     def _errors(self, session: Session) -> list[str]:
-        query = session.profile.error_query
+        query = session.profile.errors.query
         return session.errors_after(session.query(query, may_repeat=False)) if query else []
 
     @contextlib.contextmanager
@@ -323,9 +333,13 @@ class Hand:
         self.told += [f"{session.name} reports {entry}" for entry in entries]
 
 
-def value_of(name: str, commands: SettingCommands, text: str) -> float:
-    """A value for a setting, in base units. Raises MistakeError."""
-    dimension = commands.feature.dimension
+def value_of(name: str, commands: SettingCommands, text: str) -> Value:
+    """A value for a setting: in base units, or the word of a choice. Raises MistakeError."""
+    dimension, choices = commands.feature.dimension, commands.feature.choices
+    if choices:
+        if text not in choices:
+            raise MistakeError(f"{name} has no choice {text!r}", remedy=did_you_mean(text, choices))
+        return text
     if dimension is None:
         if text.lower() not in _SWITCH_WORDS:
             raise MistakeError(f"{name} is on or off, not {text!r}")
@@ -343,9 +357,6 @@ def value_of(name: str, commands: SettingCommands, text: str) -> float:
     return value
 
 
-def shown(commands: SettingCommands, value: float) -> str:
+def shown(commands: SettingCommands, value: Value) -> str:
     """A value of a setting for people."""
-    dimension = commands.feature.dimension
-    if dimension is None:
-        return "on" if value else "off"
-    return units.format_value(value, dimension, digits=9)
+    return commands.said(value)

@@ -9,6 +9,8 @@ from typing import Any, NamedTuple, Protocol
 from ibexite.bench.file import BenchFile
 from ibexite.frozen import frozen
 from ibexite.holes import Bad
+from ibexite.instruments.readings import Given
+from ibexite.instruments.settings import Value
 from ibexite.units import Dimension
 from ibexite.values import Type
 
@@ -63,7 +65,7 @@ class BenchLike(Protocol):
 
     file: BenchFile
     bad: list[Bad]  # emptied by whoever records it
-    state: dict[Key, float]  # what is believed of each setting
+    state: dict[Key, Value]  # what is believed of each setting
     is_ramping: bool  # the first source was switched on and nothing was waited for since
 
     # --- connecting and leaving ---
@@ -106,7 +108,7 @@ class BenchLike(Protocol):
     def signal_item(self, name: str, signal_name: str) -> ItemLike:
         """One value of a read line, called so, from a signal."""
 
-    def role_item(self, name: str, role_name: str, reading: str, arguments: dict[str, float]) -> ItemLike:
+    def role_item(self, name: str, role_name: str, reading: str, arguments: dict[str, Given]) -> ItemLike:
         """One value of a read line, called so, from a reading of a role."""
 
     def read_line(
@@ -115,7 +117,7 @@ class BenchLike(Protocol):
     ) -> Callable[[], list[float]]:  # fmt: skip
         """Makes a read line ready, of items that this bench has made."""
 
-    def verify(self, settings: list[Key], values: tuple[float, ...]) -> None:
+    def verify(self, settings: list[Key], values: tuple[Value, ...]) -> None:
         """Asks settings back and compares them with what was sent."""
 
     def do(self, role_name: str, action: str) -> None:
@@ -138,7 +140,7 @@ class BenchLike(Protocol):
     def learn_state(self, settings: Iterable[Key]) -> None:
         """Asks for the present values of these settings."""
 
-    def restore(self, wanted: dict[Key, float], settle: Callable[[float], None]) -> list[Key]:
+    def restore(self, wanted: dict[Key, Value], settle: Callable[[float], None]) -> list[Key]:
         """Sets back what differs from `wanted`; what was changed."""
 
     def prove(self) -> list[Discrepancy]:

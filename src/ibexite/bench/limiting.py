@@ -3,8 +3,14 @@
 from __future__ import annotations
 
 from ibexite.bench.state import BenchState
+from ibexite.instruments.session import Session
 
 SINKS = ("electronic_load",)
+
+
+def _says_yes(session: Session, reply: str) -> bool:
+    assert session.profile.limiting is not None
+    return session.says_yes(session.profile.limiting, reply, "limiting")
 
 
 class Limiting:
@@ -25,8 +31,8 @@ class Limiting:
     def note(self) -> None:
         """Notes which roles limited."""
         bench = self._bench
-        replies = bench.ask_of_each(lambda profile: profile.limiting_query)
-        limiting = {s.name for s, reply in replies.items() if s.says_yes(reply, "limiting_query")}
+        replies = bench.ask_of_each(lambda profile: profile.limiting.query if profile.limiting is not None else "")
+        limiting = {s.name for s, reply in replies.items() if _says_yes(s, reply)}
         bench.user.pass_on(bench.sessions, limiting=limiting)
         limiting |= bench.user.take_limiting()
         is_starving = bench.is_ramping or self.is_without_source()

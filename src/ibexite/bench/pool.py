@@ -11,11 +11,13 @@ import contextlib
 import threading
 from collections.abc import Callable, Iterable, Iterator
 
-from ibexite.bench.file import InstrumentEntry
+from ibexite.bench.entries import InstrumentEntry
 from ibexite.bench.lock import AddressLocks
+from ibexite.instruments.address import Hislip, RawSocket, Vxi11, parse_address
 from ibexite.instruments.link import Link, LinkOptions
 from ibexite.instruments.open_link import open_link
 from ibexite.instruments.session import Session
+from ibexite.instruments.summed_link import SummedLink
 from ibexite.instruments.user import User
 
 Opening = Callable[[str, LinkOptions], Link]
@@ -29,6 +31,13 @@ def options_for(
     ends = profile.reply_terminator.encode("latin-1"), profile.terminator.encode("latin-1")
     waits = (timeout, timeout) if timeout else (profile.waits.connecting, profile.waits.sending)
     return LinkOptions(fact.name, timeout or profile.timeout, ends[0], heed, ends[1], fact.link, *waits)
+
+
+def is_stand_in(fact: InstrumentEntry) -> bool:
+    """Whether an instrument that is not asked who it is counts as simulated: one that was started for the run, or that
+    is reached on this computer, where nothing real listens."""
+    place = parse_address(fact.address)
+    return fact.is_private or (isinstance(place, RawSocket | Hislip | Vxi11) and place.is_on_this_machine)
 
 
 class Pool:
@@ -64,7 +73,8 @@ class Pool:
             self.locks.take([(fact.name, fact.address) for fact in new if not fact.is_private], holder)
             try:
                 for fact in new:
-                    session = Session(fact.name, fact.profile, self._link(fact, user), user)
+                    link = self._link(fact, user)
+                    session = Session(fact.name, fact.profile, link, user, is_stand_in=is_stand_in(fact))
                     self._sessions[fact.name] = into[fact.name] = session
                     session.identify(fact.identity)
                 for fact in new if self._starts else ():
@@ -83,7 +93,10 @@ class Pool:
             session = self._sessions.get(fact.name)
             (session.user if session else first).heed()
 
-        return self._opening(fact.address, options_for(fact, heed))
+        options = options_for(fact, heed)
+        link = self._opening(fact.address, options)
+        rule = fact.profile.checksum
+        return SummedLink(link, fact.name, rule, options.command_end) if rule else link
 
     def give_back(self, user: User, only: Iterable[str] | None = None) -> None:
         """A user needs nothing any more, or some instruments no more. What nobody needs is closed."""
@@ -92,6 +105,7 @@ class Pool:
                 session = self._sessions[name]
                 session.remove(user)
                 if not session.users:
+                    session.give_back_panel()
                     session.link.close()
                     del self._sessions[name]
                     self.locks.release(name)

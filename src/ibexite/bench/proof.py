@@ -1,18 +1,19 @@
 """Asks the instruments back what the engine believes of them: who they are, what is set, whether a protection tripped.
 
 Done at the begin and at the end of each test, never in the loop over points. All instruments are asked at once, each in
-one message where it takes several questions in one (IEEE 488.2, 6.4.3). The last is *IDN?, whose answer is known: if it
-comes, all answers before it belonged to their questions.
+one message where it takes several questions in one (IEEE 488.2, 6.4.3). The last is who they are, of which the
+answer is known: if it comes, all answers before it belonged to their questions.
 """
 
 from __future__ import annotations
 
-from ibexite import units
+from ibexite.bench.entries import RoleEntry
 from ibexite.bench.interface import Discrepancy
 from ibexite.bench.questions import Use, ask_all, in_one, take_doubt
 from ibexite.bench.state import BenchState
 from ibexite.errors import LinkError
-from ibexite.instruments.session import IDENTITY, Reconnected, Session
+from ibexite.instruments.session import Reconnected, Session
+from ibexite.instruments.status import Status
 
 STRAY_WAIT = 0.002  # s; how long it is waited for an answer too many
 
@@ -54,26 +55,27 @@ def _questions(
     roles = [role for role in bench.roles() if role.instrument == session.name]
     asked: list[tuple[str, Use]] = []
     for role in roles:
-        for query in session.profile.tripped_queries:
-            text = query.replace("{channel}", str(role.channel))
-            asked.append((text, _trip(session, role.name, text, findings, tripped)))
+        for status in session.profile.tripped:
+            asked.append((status.at(role.channel), _trip(session, role, status, findings, tripped)))
     # Switches first: an output that is off explains much of the rest.
     keys = sorted(bench.believed(session.name), key=lambda key: not bench.is_switch(key))
     for role_name, setting in keys:
         channel = bench.file.roles[role_name].channel
         question = session.question(setting, channel)
         asked.append((question, _held(bench, session, (role_name, setting), findings, tripped)))
-    asked.append((IDENTITY, _identity(session)))
+    if session.identity:
+        asked.append((session.profile.identity.query, _identity(session)))
     return asked
 
 
-def _trip(session: Session, role: str, text: str, findings: list[Discrepancy], tripped: set[str]) -> Use:
+def _trip(session: Session, entry: RoleEntry, status: Status, findings: list[Discrepancy], tripped: set[str]) -> Use:
+    role = entry.name
+
     def use(reply: str) -> None:
-        if session.says_yes(reply, "tripped_queries") and role not in tripped:
+        if session.says_yes(status, reply, "tripped") and role not in tripped:
             tripped.add(role)
-            findings.append(
-                Discrepancy("tripped", role, f"a protection of {role} has tripped ({text} answered {reply})")
-            )
+            text = f"a protection of {role} has tripped ({status.at(entry.channel)} answered {reply})"
+            findings.append(Discrepancy("tripped", role, text))
 
     return use
 
@@ -87,19 +89,17 @@ def _held(
         believed = bench.state[key]
         held = session.held(setting, bench.file.roles[role].channel, reply)
         commands = session.profile.settings[setting]
-        if abs(held - float(believed)) <= (
-            0.0 if commands.feature.dimension is None else commands.room(float(believed))
-        ):
+        if commands.agrees(held, believed):
             return
         bench.state[key] = held
-        if commands.feature.dimension is None:
+        if commands.is_switch:
             if role in tripped:
                 return  # which says why
             was, now = ("on", "off") if believed else ("off", "on")
             kind = "off" if believed else "lost"
             findings.append(Discrepancy(kind, role, f"{role}.{setting} was switched {was}, but is {now}"))
             return
-        told = [units.format_value(value, commands.feature.dimension, digits=9) for value in (float(believed), held)]
+        told = [commands.said(value) for value in (believed, held)]
         findings.append(
             Discrepancy("lost", role, f"{role}.{setting} was set to {told[0]}, but the instrument has {told[1]}")
         )
@@ -109,7 +109,7 @@ def _held(
 
 def _identity(session: Session) -> Use:
     def use(reply: str) -> None:
-        if reply.strip() != session.identity:
+        if not session.is_identity(reply):
             take_doubt(session, f"answered {reply[:60]!r} when asked who it is")
 
     return use

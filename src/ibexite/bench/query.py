@@ -8,11 +8,12 @@ from math import nan
 
 from ibexite import units
 from ibexite.holes import Bad
-from ibexite.instruments.profile import ReadingCommands
+from ibexite.instruments.readings import Given, ReadingCommands
 from ibexite.instruments.session import Message, Session
-from ibexite.protocols.scpi import INFINITY, NOT_A_NUMBER, response_value
+from ibexite.protocols.scpi import INFINITY, NOT_A_NUMBER, response_text, response_value
 from ibexite.units import Dimension
 from ibexite.untyped import Measured
+from ibexite.values import Text
 from ibexite.verdicts import BAD_READINGS, FAULT_OF_UNIT, Reason
 
 
@@ -24,35 +25,50 @@ class Item:
     session: Session
     commands: ReadingCommands
     channel: int
-    arguments: dict[str, float]
+    arguments: dict[str, Given]
     scale: float
     dimension: Dimension
     believe: tuple[float, float] | None
     convert: Callable[[float], float] | None = None  # what is no plain factor: a thermistor, a threshold
     low: float = field(init=False)
     high: float = field(init=False)
+    _is_quick: bool = field(init=False)
+    _number: Callable[[str], float] = field(init=False)
 
     def __post_init__(self) -> None:
+        speech, unit = self.commands.speech, self.commands.unit
+        is_number = self.commands.feature.dimension is not None
+        self._is_quick = is_number and self.convert is None and speech.is_plain
+        self._number = response_value if speech.is_plain else lambda text: speech.number_in(text, unit)
+        if self.commands.feature.is_switch:
+            self._number = lambda text: float(speech.is_on(text))
         widest = 0.999 * INFINITY * self.scale
         self.low, self.high = self.believe or (-widest, widest)
 
-    def value(self, text: str) -> float:
-        """The value of a reply in base units. Raises BadReading."""
-        if self.convert is None and "_" not in text:  # which Python would read, and IEEE 488.2 does not
+    def value(self, text: str) -> Measured:
+        """The value of a reply: a number in base units, 1.0 and 0.0 for yes and no, or a text. Raises BadReading."""
+        if self._is_quick and "_" not in text:  # which Python would read, and IEEE 488.2 does not
             try:
                 value = float(text) * self.scale
             except ValueError:
                 value = nan
             if self.low <= value <= self.high:  # so it is neither NAN nor INF
                 return value
-        return self._looked_at(text)
+        return self._text(text) if isinstance(self.commands.feature.type, Text) else self._looked_at(text)
+
+    def _text(self, text: str) -> str:
+        try:
+            return response_text(self.commands.speech.text_in(text))
+        except ValueError:
+            raise BadReading("not_as_said", text) from None
 
     def _looked_at(self, text: str) -> float:
         """The value of a reply that is not plainly a good one."""
         try:
-            number = response_value(text)
-        except ValueError:
-            raise BadReading("not_a_number" if text.strip() else "empty", text) from None
+            number = self._number(text)
+        except ValueError as error:
+            more = "" if self.commands.speech.is_plain or not text.strip() else f": {error}"
+            raise BadReading("not_a_number" if text.strip() else "empty", text, more) from None
         value = number * self.scale
         if self.convert is not None and abs(number) < 0.999 * INFINITY:
             value = self.convert(number)
@@ -82,13 +98,20 @@ class Query:
     def __init__(self, session: Session, items: list[Item], places: list[int]) -> None:
         self.session, self.items, self.places = session, items, places
         commands, first = items[0].commands, items[0]
-        ask = commands.query.replace("{channel}", str(first.channel))
-        self._select = commands.select.replace("{channels}", ",".join(str(item.channel) for item in items))
+        ask = self._filled(commands.query, first)
+        select = commands.select.replace("{channels}", ",".join(str(item.channel) for item in items))
+        self._select = self._filled(select, first)
         self._ask, self._select_and_ask = session.message(ask), session.message(self._select, ask)
         # What is told of a reply that does not come.
         self._in_full = self._select_and_ask if self._select else self._ask
         self._is_single, self._place = len(items) == 1, places[0]
         self._value, self._exchange, self._answer = first.value, session.exchange_once, session.answer
+
+    @staticmethod
+    def _filled(text: str, item: Item) -> str:
+        found = item.commands.filled(text, item.arguments, item.channel)
+        assert found is not None  # what a query needs is looked at when it is vetted
+        return found
 
     def _message(self) -> Message:
         """The query, with the selection of its channels if others were selected last."""
@@ -111,7 +134,8 @@ class Query:
                 values[self._place] = nan
                 return [Bad(self.items[0].name, error.reason, error.raw)]
             return []
-        texts = reply.split(",")
+        separator = self.items[0].commands.speech.separator
+        texts = reply.split() if separator == " " else reply.split(separator)
         if len(texts) != len(self.items):
             reason = Reason("count", f"{len(texts)} values instead of {len(self.items)}")
             if not reply.strip():
@@ -122,7 +146,7 @@ class Query:
             bad += self._put(text, i, values)
         return bad
 
-    def _put(self, text: str, i: int, values: list[float]) -> list[Bad]:
+    def _put(self, text: str, i: int, values: list[Measured]) -> list[Bad]:
         try:
             values[self.places[i]] = self.items[i].value(text)
         except BadReading as error:
@@ -130,20 +154,19 @@ class Query:
             return [Bad(self.items[i].name, error.reason, error.raw)]
         return []
 
-    def value(self) -> float:
+    def value(self) -> Measured:
         """Asks for the only item of this query and waits for its value, in base units. Raises BadReading."""
         if self._select:
             return self._value(self._exchange(self._message()))
         return self._value(self._exchange(self._ask))
 
     def configure(self) -> None:
+        """Sends the set-ups of its channels that are not the last ones sent."""
         for item in self.items:
-            if not item.commands.configure:
-                continue
-            text = item.commands.configure.replace("{channel}", str(item.channel))
-            for key, value in item.arguments.items():
-                text = text.replace("{" + key + "}", f"{value:.15g}")
-            if self.session.configured.get(str(item.channel)) != text:
-                self.session.send(text)
-                self.session.configured[str(item.channel)] = text
+            texts = item.commands.commands(item.arguments, item.channel)
+            whole = "\n".join(texts)
+            if texts and self.session.configured.get(str(item.channel)) != whole:
+                for text in texts:
+                    self.session.send(text)
+                self.session.configured[str(item.channel)] = whole
                 self.session.selected = ""

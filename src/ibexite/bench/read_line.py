@@ -17,8 +17,8 @@ from ibexite.bench.interface import TRIES
 from ibexite.bench.query import BadReading, Item, Query
 from ibexite.errors import LinkError
 from ibexite.holes import Bad
-from ibexite.instruments.profile import MOST_PAUSE
 from ibexite.instruments.session import Reconnected, Session
+from ibexite.instruments.times import MOST_PAUSE
 from ibexite.units import Dimension
 from ibexite.untyped import Measured
 from ibexite.verdicts import BAD_READINGS, Reason

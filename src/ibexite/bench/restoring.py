@@ -7,10 +7,11 @@ from math import inf
 
 from ibexite.bench.interface import Key
 from ibexite.bench.state import BenchState
+from ibexite.instruments.settings import Value
 
 
 def restore(
-    bench: BenchState, wanted: dict[Key, float], settle: Callable[[float], None], send: Callable[[Key, float], None]
+    bench: BenchState, wanted: dict[Key, Value], settle: Callable[[float], None], send: Callable[[Key, Value], None]
 ) -> list[Key]:
     """Sets back what differs from `wanted`: what goes off, levels that go down, protections and all other settings,
     levels that go up, what goes on. Returns what was changed.
@@ -37,9 +38,9 @@ def _stays_off(bench: BenchState, role: str, changed: list[Key]) -> bool:
     return bench.state.get(switch) == 0 and switch not in changed
 
 
-def _rank(bench: BenchState, key: Key, value: float) -> int:
+def _rank(bench: BenchState, key: Key, value: Value) -> int:
     if bench.is_switch(key):
         return 4 if value else 0
     if key[1] in bench.profile(key[0]).instrument_class.levels:
-        return 1 if value < bench.state.get(key, inf) else 3
+        return 1 if float(value) < float(bench.state.get(key, inf)) else 3
     return 2

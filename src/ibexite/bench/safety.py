@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 
-from ibexite.bench.file import RoleEntry
+from ibexite.bench.entries import RoleEntry
 from ibexite.bench.interface import SafeDeed
 from ibexite.bench.state import BenchState
 from ibexite.errors import IbexiteError
@@ -58,8 +58,10 @@ def _make_role_safe(bench: BenchState, role: RoleEntry, session: Session, *, ane
     for setting, value in session.profile.safe.items():
         session.link_send(session.profile.settings[setting].encoder(role.channel)(value))
         bench.state[role.name, setting] = float(value)
-    held = session.link_ask_settings(list(session.profile.safe), role.channel)
-    for (setting, value), now in zip(session.profile.safe.items(), held, strict=True):
+    asked = [setting for setting in session.profile.safe if session.can_ask(setting)]  # of others it is only told
+    held = session.link_ask_settings(asked, role.channel)
+    for setting, now in zip(asked, held, strict=True):
+        value = session.profile.safe[setting]
         if now != float(value):
             return f"{setting} did not go {'on' if value else 'off'}"
     return ""

@@ -7,7 +7,8 @@ from collections.abc import Callable, Iterable, Iterator
 from contextlib import AbstractContextManager, nullcontext
 from functools import partial
 
-from ibexite.bench.file import BenchFile, RoleEntry
+from ibexite.bench.entries import RoleEntry
+from ibexite.bench.file import BenchFile
 from ibexite.bench.interface import Key
 from ibexite.bench.pool import Pool
 from ibexite.bench.questions import ask_all, asked_at_once, in_one
@@ -15,6 +16,7 @@ from ibexite.errors import InstrumentError, LinkError
 from ibexite.holes import Bad
 from ibexite.instruments.profile import Profile
 from ibexite.instruments.session import Reconnected, Session
+from ibexite.instruments.settings import Value
 from ibexite.instruments.user import User
 
 _NOTHING = nullcontext()
@@ -27,7 +29,7 @@ class BenchState:
     def __init__(self, file: BenchFile, pool: Pool) -> None:
         self.file, self.pool = file, pool
         self.sessions: dict[str, Session] = {}
-        self.state: dict[Key, float] = {}  # what is believed of each setting
+        self.state: dict[Key, Value] = {}  # what is believed of each setting
         self.touched: dict[Session, dict[Key, None]] = {}  # what was sent to each and not asked back since
         self.mistrusted: set[str] = set()  # roles whose state was found to be another than believed
         self.left_alone: set[str] = set()  # roles that others have switched on: they are not made safe from here
@@ -52,11 +54,15 @@ class BenchState:
 
     def is_switch(self, key: tuple[str, str]) -> bool:
         """True for a setting that is on or off."""
-        return self.profile(key[0]).settings[key[1]].feature.dimension is None
+        return self.profile(key[0]).settings[key[1]].is_switch
+
+    def can_ask(self, key: Key) -> bool:
+        """Whether a setting can be asked back."""
+        return bool(self.profile(key[0]).settings[key[1]].ask)
 
     def believed(self, instrument: str) -> list[Key]:
-        """The settings of an instrument whose state is believed to be known."""
-        return [key for key in self.state if self.file.roles[key[0]].instrument == instrument]
+        """The settings of an instrument whose state is believed to be known, and can be asked."""
+        return [key for key in self.state if self.file.roles[key[0]].instrument == instrument and self.can_ask(key)]
 
     def safe_roles(self) -> Iterator[tuple[RoleEntry, Session]]:
         """The roles that have something to switch off and are connected, in the stated order. To what has not said that
@@ -72,11 +78,13 @@ class BenchState:
     # --- asking ------------------------------------------------------------------------------------------------------
 
     def learn_state(self, settings: Iterable[tuple[str, str]]) -> None:
-        """Asks the instruments for the present values of these settings."""
+        """Asks the instruments for the present values of these settings; those that cannot be asked stay unknown."""
         asked: dict[Session, list[tuple[str, Callable[[str], None]]]] = {}
         for role_name, setting in settings:
             role = self.file.roles[role_name]
             session = self.sessions[role.instrument]
+            if not session.can_ask(setting):
+                continue
             question = session.question(setting, role.channel)
             asked.setdefault(session, []).append((question, partial(self._learn, session, role, setting)))
         for session, questions in asked.items():
@@ -118,15 +126,15 @@ class BenchState:
         """
         for role_name, setting in self.believed(session.name):
             commands = session.profile.settings[setting]
-            believed = float(self.state[role_name, setting])
+            believed = self.state[role_name, setting]
             question = session.question(setting, self.file.roles[role_name].channel)
             reply = session.exchange_as_it_is(session.message(question))
             held = session.held(setting, self.file.roles[role_name].channel, reply)
-            if not abs(held - believed) <= (0.0 if commands.feature.dimension is None else commands.room(believed)):
+            if not commands.agrees(held, believed):
                 self.state[role_name, setting] = held
                 self.mistrusted.add(role_name)
                 raise InstrumentError(
-                    f"its state is another one after the link was opened anew: {setting} was set to {believed:g}, "
-                    f"it has {held:g}",
+                    f"its state is another one after the link was opened anew: {setting} was set to "
+                    f"{commands.said(believed)}, it has {commands.said(held)}",
                     where=role_name, remedy="Was it restarted? What was measured in between is in doubt.",
                 )  # fmt: skip

@@ -8,7 +8,7 @@ from decimal import Decimal
 from pathlib import Path
 
 from ibexite import units
-from ibexite.classes import instrument_classes
+from ibexite.classes import classes_around
 from ibexite.errors import MistakeError, UnitError, did_you_mean
 from ibexite.frozen import replaced
 from ibexite.language import nodes
@@ -177,14 +177,13 @@ def _facts(name: str, declared: Fields, kind: str, file: str, where: str) -> Mea
 
 def _need(name: str, text: str, where: str) -> nodes.Need:
     span = Span(0, 1)
-    if text in instrument_classes():
+    classes = classes_around(Path(where).parent)
+    if text in classes:
         return nodes.Need(span, name, text)
     if text in SINGLE_WORDS:
         return nodes.Need(span, name, None, declared(text))
     if "_" in text:
-        raise MistakeError(
-            f"there is no instrument class {text!r}", where=where, remedy=did_you_mean(text, instrument_classes())
-        )
+        raise MistakeError(f"there is no instrument class {text!r}", where=where, remedy=did_you_mean(text, classes))
     return nodes.Need(span, name, None, declared(_unit(text, where)))
 
 

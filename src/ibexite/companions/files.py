@@ -7,11 +7,13 @@ from __future__ import annotations
 
 import hashlib
 import re
+from collections.abc import Mapping
 from decimal import Decimal
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from ibexite import units
+from ibexite.classes import InstrumentClass, classes_around
 from ibexite.errors import MistakeError, UnitError, did_you_mean
 from ibexite.language.program import MeasurementFacts
 from ibexite.language.python_function import PythonFunction
@@ -40,6 +42,10 @@ class Files:
     def exists(self, name: str) -> bool:
         """True if there is such a file beside the sequence."""
         return is_file(self._path(name))
+
+    def classes(self) -> Mapping[str, InstrumentClass]:
+        """The instrument classes that ship, and those of the project."""
+        return classes_around(self.folder)
 
     def shared(self, name: str) -> Source:
         """Another file of the language, read once."""

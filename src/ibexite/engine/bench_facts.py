@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from math import inf
 
-from ibexite.bench.file import BenchFile, RoleEntry
+from ibexite.bench.entries import RoleEntry
+from ibexite.bench.file import BenchFile
 from ibexite.instruments.profile import Profile
-from ibexite.language.facts import BenchFacts, RoleFacts, SettingBound
+from ibexite.language.facts import BenchFacts, ReadingFacts, RoleFacts, SettingBound
 from ibexite.values import YES_NO, Quantity, Type
 
 
@@ -33,7 +34,12 @@ def _role(role: RoleEntry, profile: Profile, file: str) -> RoleFacts:
         profile.instrument_class.name,
         bounds,
         frozenset(profile.settings),
-        {key: reading.arguments for key, reading in profile.readings.items()},
+        {
+            key: ReadingFacts(
+                {name: text.argument for name, text in reading.arguments.items()}, tuple(reading.needed())
+            )
+            for key, reading in profile.readings.items()
+        },
         frozenset(profile.actions),
         role.allows_raw,
         profile.name,

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from ibexite.bench.interface import ItemLike
-from ibexite.classes import instrument_classes
 from ibexite.engine.frame_gaps import Gaps
 from ibexite.errors import SequenceError
+from ibexite.instruments.readings import Given
 from ibexite.language import constants, fill, nodes
 from ibexite.untyped import Fields, Measured
 from ibexite.values import TEXT
@@ -84,12 +84,15 @@ class BenchLines(Gaps):
 
     def gives_curve(self, reading: nodes.Reading) -> bool:
         """True for a reading of a role that gives a whole curve."""
-        need = self.scope.needs.get(reading.role or "")
-        if need is None or need.class_name is None or reading.query:
-            return False
-        return bool(instrument_classes()[need.class_name].readings[reading.source].axes)
+        known = self.runtime.program.class_of(self.scope.needs.get(reading.role or ""))
+        return known is not None and not reading.query and bool(known.readings[reading.source].axes)
 
-    def _constant(self, expr: nodes.Expr) -> float:
+    def _constant(self, expr: nodes.Expr) -> Given:
+        if isinstance(expr, nodes.Text | nodes.Word):
+            return expr.value if isinstance(expr, nodes.Text) else float(expr.is_true)
+        known = self.known.get(expr.name) if isinstance(expr, nodes.Name) else None
+        if isinstance(known, str | bool):
+            return known if isinstance(known, str) else float(known)
         value = constants.number(expr, self.known)
         if value is None:
             raise SequenceError(

@@ -20,6 +20,7 @@ from ibexite.engine.services import Services
 from ibexite.engine.skipping import Skipping
 from ibexite.engine.telling import Reader, Teller
 from ibexite.errors import BenchError, IbexiteError, RecordsError, SequenceError, StopRun
+from ibexite.instruments.settings import Value
 from ibexite.language.program import Case, Program
 from ibexite.verdicts import Judgement, Reason, Verdict
 
@@ -53,7 +54,7 @@ class Run:
         self._running = ""  # the test that has begun and not ended
         self._is_prepared = False  # the bench is connected
         self._is_cleaning = False
-        self._left: dict[tuple[str, str], float] = {}  # the state that `before unit` left
+        self._left: dict[tuple[str, str], Value] = {}  # the state that `before unit` left
         self._is_changed = False  # a test has run since that state was there
 
     def _journal_lost(self, error: RecordsError) -> None:

@@ -12,7 +12,8 @@ from pathlib import Path
 from typing import Protocol
 
 from ibexite.errors import LinkError, MistakeError
-from ibexite.instruments.link import Data, Link, LinkOptions, Reply, Rescue
+from ibexite.instruments.link import Data, Link, LinkOptions, Reply
+from ibexite.instruments.wrapped_link import WrappedLink
 
 SHOWN = 200  # bytes of a message
 Opening = Callable[[str, LinkOptions], Link]
@@ -90,49 +91,13 @@ def traced(opening: Opening, address: str, options: LinkOptions, file: Telling) 
     return TracedLink(options.name, link, file)
 
 
-class TracedLink:
+class TracedLink(WrappedLink):
     """A link that tells what is said on it."""
 
     def __init__(self, name: str, link: Link, file: Telling) -> None:
-        self._name, self._link, self._file = name, link, file
+        super().__init__(link)
+        self._name, self._file = name, file
         self._asked_at = 0.0
-        self.address = link.address
-
-    @property
-    def timeout(self) -> float:
-        """That of the link itself."""
-        return self._link.timeout
-
-    def allow(self, seconds: float) -> None:
-        """From now on a reply may take so long."""
-        self._link.allow(seconds)
-
-    @property
-    def is_waiting(self) -> bool:
-        """That of the link itself, as the hooks are."""
-        return self._link.is_waiting
-
-    @is_waiting.setter
-    def is_waiting(self, value: bool) -> None:
-        self._link.is_waiting = value
-
-    @property
-    def before_reopening(self) -> Callable[[], None]:
-        """That of the link itself."""
-        return self._link.before_reopening
-
-    @before_reopening.setter
-    def before_reopening(self, told: Callable[[], None]) -> None:
-        self._link.before_reopening = told
-
-    @property
-    def after_reopening(self) -> Callable[[], None]:
-        """That of the link itself."""
-        return self._link.after_reopening
-
-    @after_reopening.setter
-    def after_reopening(self, told: Callable[[], None]) -> None:
-        self._link.after_reopening = told
 
     def _tell(self, direction: str, text: str, took: float | None = None) -> None:
         self._file.tell(self._name, direction, text, took)
@@ -173,10 +138,6 @@ class TracedLink:
         status = self._link.status_byte()
         self._tell("!", f"status byte {status}")
         return status
-
-    def rescue(self) -> Rescue:
-        """What the guardian needs."""
-        return self._link.rescue()
 
     def look(self, seconds: float = 0.0) -> None:
         """Whether something waits that nobody asked for."""

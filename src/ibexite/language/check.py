@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from ibexite.errors import MistakeError, did_you_mean
+from ibexite.language import nodes
 from ibexite.language.build import build_sequence, build_shared
 from ibexite.language.check_tests import TestChecker
 from ibexite.language.given_values import parse_value
@@ -25,7 +26,7 @@ def vet(source: Source, overrides: Mapping[str, str] | None = None, companions: 
         MistakeError: an override names no parameter or has a wrong unit.
     """
     sequence = build_sequence(source)
-    program = Program(source, sequence, Scope(source))
+    program = _program(source, sequence, companions)
     checker = _Checker(program, companions)
     checker.check(overrides or {})
     give_hints(program)
@@ -34,8 +35,15 @@ def vet(source: Source, overrides: Mapping[str, str] | None = None, companions: 
 
 def vet_shared(source: Source, companions: Companions | None = None) -> Program:
     """Checks a shared file alone."""
-    program = Program(source, build_shared(source), Scope(source))
+    program = _program(source, build_shared(source), companions)
     _Checker(program, companions).check_shared(program.main, program.sequence, [])
+    return program
+
+
+def _program(source: Source, sequence: nodes.Sequence, companions: Companions | None) -> Program:
+    program = Program(source, sequence, Scope(source))
+    if companions is not None:
+        program.classes = companions.classes()
     return program
 
 

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from ibexite import units
-from ibexite.classes import Feature, instrument_classes
+from ibexite.classes import Feature
 from ibexite.errors import did_you_mean
 from ibexite.language import constants, nodes
 from ibexite.language.check_names import NameChecker
 from ibexite.language.program import RoleUse, SetPoint
 from ibexite.language.source import Span
-from ibexite.values import Quantity, Type, YesNo
+from ibexite.values import Quantity, Text, Type, YesNo
 
 
 class BenchLineChecker(NameChecker):
@@ -43,20 +43,38 @@ class BenchLineChecker(NameChecker):
             )
         elif kind is not None and not self._fits(feature, kind):
             same = [f.name for f in known.settings.values() if self._fits(f, kind)]
-            takes = units.describe(feature.dimension) if feature.dimension else "on or off"
+            takes, what = "on or off", "not on or off"
+            if feature.dimension is not None:
+                takes, what = units.describe(feature.dimension), "wrong unit"
+            elif feature.choices:
+                takes, what = "one of " + _quoted(feature.choices), "not one of its words"
             hint = f" Did you mean {assignment.role}.{same[0]}?" if same else ""
             self.source.report(
-                assignment.value.span,
-                "wrong unit" if feature.dimension else "not on or off",
-                str(kind),
-                f"{assignment.role}.{assignment.setting} takes {takes}.{hint}",
+                assignment.value.span, what, str(kind), f"{assignment.role}.{assignment.setting} takes {takes}.{hint}"
             )
+        elif feature.choices:
+            self._choice(assignment, feature)
 
     @staticmethod
     def _fits(feature: Feature, kind: Type) -> bool:
-        if feature.dimension is None:
+        if feature.choices:
+            return isinstance(kind, Text)
+        if feature.is_switch:
             return isinstance(kind, YesNo)
         return isinstance(kind, Quantity) and kind.dimension == feature.dimension and not kind.is_complex
+
+    def _choice(self, assignment: nodes.Assignment, feature: Feature) -> None:
+        """A word that is known before the run must be one that the setting takes."""
+        value = assignment.value
+        word = value.value if isinstance(value, nodes.Text) else None
+        if isinstance(value, nodes.Name):
+            known = self.scope.known.get(value.name)
+            word = known if isinstance(known, str) else None
+        if word is not None and word not in feature.choices:
+            self.source.report(
+                value.span, f"there is no choice {word!r}", "",
+                f"{assignment.role}.{assignment.setting} takes one of {_quoted(feature.choices)}.",
+            )  # fmt: skip
 
     def _do(self, statement: nodes.Do) -> None:
         known = self.role(statement.role, statement.span)
@@ -109,8 +127,7 @@ class BenchLineChecker(NameChecker):
             self.passing[reading.name] = len(self.loops)
 
     def _feature(self, reading: nodes.Reading) -> Feature | None:
-        need = self.scope.needs.get(reading.role or "")
-        known = instrument_classes().get((need.class_name if need is not None else "") or "")
+        known = self.program.class_of(self.scope.needs.get(reading.role or ""))
         return known.readings.get(reading.source) if known is not None else None
 
     def _settled(self, expr: nodes.Expr, kind: Type) -> None:
@@ -156,6 +173,10 @@ class BenchLineChecker(NameChecker):
             )
             return None
         return feature.type
+
+
+def _quoted(words: tuple[str, ...]) -> str:
+    return ", ".join(f'"{word}"' for word in words)
 
 
 def _a(class_name: str) -> str:

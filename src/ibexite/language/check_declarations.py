@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 
-from ibexite.classes import instrument_classes
 from ibexite.errors import MistakeError, did_you_mean
 from ibexite.language import constants, nodes
 from ibexite.language.build import build_shared
@@ -46,12 +45,13 @@ class DeclarationChecker:
             if need.name in scope.needs:
                 scope.source.report(need.span, f"'{need.name}' is needed twice")
             scope.needs[need.name] = need
-            if need.class_name is not None and need.class_name not in instrument_classes():
+            if need.class_name is not None and need.class_name not in self.program.classes:
                 scope.source.report(
                     need.span,
                     f"unknown instrument class {need.class_name!r}",
                     "",
-                    did_you_mean(need.class_name, instrument_classes()),
+                    did_you_mean(need.class_name, self.program.classes)
+                    + f" One of your own is a file: classes/{need.class_name}.toml",
                 )
 
     def _given_measurements(self, scope: Scope) -> None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from ibexite.classes import InstrumentClass, instrument_classes
+from ibexite.classes import InstrumentClass
 from ibexite.errors import did_you_mean
 from ibexite.language import nodes
 from ibexite.language.program import (
@@ -189,7 +189,7 @@ class NameChecker:
                 did_you_mean(role, roles) or "Declare it below needs, as: supply : power_supply",
             )
             return None
-        return instrument_classes().get(need.class_name)
+        return self.program.class_of(need)
 
     def signal(self, name: str, span: Span) -> nodes.Need | None:
         """The need of a signal; reports a name that is none."""
@@ -200,7 +200,7 @@ class NameChecker:
             self.source.report(span, f"unknown signal {name!r}", "", did_you_mean(name, signals))
             return None
         if not need.is_signal:
-            known = instrument_classes().get(need.class_name or "")
+            known = self.program.class_of(need)
             which = next(iter(known.readings), "reading") if known else "reading"
             self.source.report(span, f"'{name}' is a role, not a signal", "", f"Write: read name = {name}.{which}")
             return None

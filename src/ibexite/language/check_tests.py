@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from ibexite.classes import instrument_classes
 from ibexite.errors import MistakeError, did_you_mean
 from ibexite.frozen import replaced
 from ibexite.language import constants, nodes
@@ -121,8 +120,7 @@ class TestChecker(DeclarationChecker):
         told: set[str] = set()
         for point in program.set_points:
             role, setting = point.role, point.assignment.setting
-            need = program.needs.get(role)
-            known = instrument_classes().get(need.class_name or "") if need else None
+            known = program.class_of(program.needs.get(role))
             if known is None or setting not in known.levels or role in told or (role, known.switch) in switched:
                 continue
             told.add(role)

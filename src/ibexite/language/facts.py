@@ -9,12 +9,12 @@ from dataclasses import dataclass, field
 from decimal import Decimal
 
 from ibexite import units
+from ibexite.classes import Argument
 from ibexite.errors import MistakeError, did_you_mean
 from ibexite.frozen import frozen
 from ibexite.language import constants, nodes, points
 from ibexite.language.program import Program, RoleUse, SetPoint
-from ibexite.units import Dimension
-from ibexite.values import Quantity, Type
+from ibexite.values import Quantity, Text, Type, YesNo
 
 MAX_COMBINATIONS = 20_000
 SEARCHED = 101  # values that are looked at between the ends of a search
@@ -30,6 +30,14 @@ class SettingBound:
     origin: str
 
 
+@frozen
+class ReadingFacts:
+    """The arguments that a reading takes, and those of them that it needs."""
+
+    arguments: dict[str, Argument]
+    needed: tuple[str, ...]
+
+
 @dataclass(frozen=True, slots=True)
 class RoleFacts:
     """A role of the bench: its class, the bounds of each setting, the features its profile has."""
@@ -37,7 +45,7 @@ class RoleFacts:
     class_name: str
     bounds: dict[str, tuple[SettingBound, ...]]
     settings: frozenset[str]
-    readings: dict[str, dict[str, Dimension]]  # the arguments of each reading
+    readings: dict[str, ReadingFacts]
     actions: frozenset[str]
     allows_raw: bool
     profile: str
@@ -159,14 +167,13 @@ def _check_reading(program: Program, use: RoleUse, reading: nodes.Reading, role:
     given = dict(reading.arguments)
     for name, value in given.items():
         kind = program.types.get(value)
-        dimension = units.PLAIN if name == "channel" else wanted.get(name)
-        if dimension is None:
-            report(
-                value.span, f"{reading.source} has no argument {name!r}", "", did_you_mean(name, [*wanted, "channel"])
-            )
-        elif kind is not None and kind.dimension != dimension:
-            report(value.span, "wrong unit", str(kind), f"{name} is {units.describe(dimension)}.")
-    missing = [name for name in wanted if name not in given]
+        argument = Argument("number", units.PLAIN) if name == "channel" else wanted.arguments.get(name)
+        if argument is None:
+            known = [*wanted.arguments, "channel"]
+            report(value.span, f"{reading.source} has no argument {name!r}", "", did_you_mean(name, known))
+        elif kind is not None:
+            _check_argument(use, name, argument, value, kind)
+    missing = [name for name in wanted.needed if name not in given]
     if missing:
         report(
             reading.span,
@@ -174,6 +181,21 @@ def _check_reading(program: Program, use: RoleUse, reading: nodes.Reading, role:
             "",
             f"Write: {reading.role}.{reading.source}(channel = 101, {missing[0]} = …)",
         )
+
+
+def _check_argument(use: RoleUse, name: str, argument: Argument, value: nodes.Expr, kind: Type) -> None:
+    report = use.source.report
+    if argument.choices:
+        told = ", ".join(f'"{choice}"' for choice in argument.choices)
+        if not isinstance(kind, Text):
+            report(value.span, "not one of its words", str(kind), f"{name} is one of {told}.")
+        elif isinstance(value, nodes.Text) and value.value not in argument.choices:
+            report(value.span, f"there is no choice {value.value!r}", "", f"{name} is one of {told}.")
+    elif argument.dimension is None:
+        if not isinstance(kind, YesNo):
+            report(value.span, "not on or off", str(kind), f"{name} is on or off.")
+    elif not isinstance(kind, Quantity) or kind.dimension != argument.dimension:
+        report(value.span, "wrong unit", str(kind), f"{name} is {units.describe(argument.dimension)}.")
 
 
 def _check_bound(program: Program, point: SetPoint, bound: SettingBound) -> None:

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from typing import Protocol
 
+from ibexite.classes import InstrumentClass, instrument_classes
 from ibexite.frozen import frozen
 from ibexite.language import nodes
 from ibexite.language.constants import Value
@@ -148,6 +149,9 @@ class Case:
 class Companions(Protocol):
     """Where the files come from that a sequence names. Errors are MistakeErrors."""
 
+    def classes(self) -> Mapping[str, InstrumentClass]:
+        """The instrument classes that a sequence may need, by name."""
+
     def shared(self, name: str) -> Source:
         """Another file of the language."""
 
@@ -206,6 +210,11 @@ class Program:
     placeholders: list[str] = field(default_factory=list)  # rows of the limit table that nobody has approved
     shared: list[Source] = field(default_factory=list)  # all files of the language besides the sequence
     python_files: list[tuple[str, str]] = field(default_factory=list)  # path and SHA-256
+    classes: Mapping[str, InstrumentClass] = field(default_factory=instrument_classes)
+
+    def class_of(self, need: nodes.Need | None) -> InstrumentClass | None:
+        """The class of a role that is needed; None for a signal, and where there is no such class."""
+        return self.classes.get((need.class_name if need is not None else None) or "")
 
     @property
     def params(self) -> dict[str, Value]:

@@ -37,11 +37,11 @@ _MULTIPLIERS = {
     "A": 1e-18,
     "": 1.0,
 }
-_DECIMAL = r"[+-]?(?:[0-9]+\.?[0-9]*|\.[0-9]+)(?:[eE][+-]?[0-9]+)?"
-_NUMBER = re.compile(rf"({_DECIMAL})\s*([A-Za-z]*)$")
+DECIMAL = r"[+-]?(?:[0-9]+\.?[0-9]*|\.[0-9]+)(?:[eE][+-]?[0-9]+)?"
+_NUMBER = re.compile(rf"({DECIMAL})\s*([A-Za-z]*)$")
 _NON_DECIMAL = re.compile(r"[ \t]*#(?:[Hh]([0-9A-Fa-f]{1,16})|[Qq]([0-7]{1,21})|[Bb]([01]{1,64}))[ \t\r]*")
 _BASES = {"H": 16, "Q": 8, "B": 2}
-_RESPONSE = re.compile(rf"[ \t]*({_DECIMAL})[ \t\r]*")
+_RESPONSE = re.compile(rf"[ \t]*({DECIMAL})[ \t\r]*")
 
 
 class ScpiError(Exception):

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
+from dataclasses import replace
 
 from ibexite.simulate.device import Presets, ScpiDevice
 from ibexite.simulate.instruments.chamber import SimulatedChamber
+from ibexite.simulate.instruments.described import DescribedDevice
 from ibexite.simulate.instruments.generator import SimulatedGenerator
 from ibexite.simulate.instruments.load import SimulatedLoad
 from ibexite.simulate.instruments.meter import SimulatedMeter
@@ -13,8 +15,9 @@ from ibexite.simulate.instruments.power_meter import SimulatedPowerMeter
 from ibexite.simulate.instruments.scope import SimulatedScope
 from ibexite.simulate.instruments.signal_generator import SimulatedSignalGenerator
 from ibexite.simulate.instruments.supply import SimulatedSupply
-from ibexite.simulate.plan import SimulationPlan, StandIn
-from ibexite.simulate.products import make_product
+from ibexite.simulate.manual import Manual
+from ibexite.simulate.plan import STIMULUS, SimulationPlan, StandIn
+from ibexite.simulate.products import NOTHING, make_product
 from ibexite.simulate.world import World
 
 
@@ -44,12 +47,48 @@ MAKERS: dict[str, Maker] = {
 }  # fmt: skip
 
 
+def _described(stand_in: StandIn, world: World, manual: Manual) -> ScpiDevice:
+    kind = STIMULUS.get(stand_in.kind, "")
+    wiring = stand_in.wiring
+    if kind and not wiring:
+        wiring = {1: f"{stand_in.name}_alone"}
+        world.connect(kind, wiring[1])
+    return DescribedDevice(stand_in.identity, stand_in.name, world, wiring, manual)
+
+
+def _device(stand_in: StandIn, world: World) -> ScpiDevice:
+    """That of its class, where that understands all which the profile says; else one that goes by the profile."""
+    manual = Manual(stand_in.manual) if stand_in.manual is not None else None
+    if stand_in.kind not in MAKERS:
+        assert manual is not None
+        return _described(stand_in, world, manual)
+    if manual is not None and (manual.is_special or not understands(_made_up(stand_in), manual.examples())):
+        return _described(stand_in, world, manual)
+    return MAKERS[stand_in.kind](stand_in, world)
+
+
+def _made_up(stand_in: StandIn) -> ScpiDevice:
+    """An instrument of the class in a world of its own, to look at."""
+    alone = replace(stand_in, wiring={1: "unwired"} if stand_in.kind not in STIMULUS else {})
+    device = MAKERS[stand_in.kind](alone, World(make_product(NOTHING, ""), lambda: 0.0))
+    device.is_trial = True
+    return device
+
+
+def understands(device: ScpiDevice, messages: Iterable[str]) -> bool:
+    """Whether a device takes all of these messages. One that comes before another that it needs is no reason."""
+    for message in messages:
+        device.receive(message)
+        device.take_output()
+    return all(error.number in (-221, -230) for error in device.errors)
+
+
 def build(plan: SimulationPlan, clock: Callable[[], float]) -> list[tuple[StandIn, ScpiDevice]]:
     """The devices of a plan, all around one product."""
     world = World(make_product(plan.product, plan.serial), clock)
     made = []
     for stand_in in plan.stand_ins:
-        device = MAKERS[stand_in.kind](stand_in, world)
+        device = _device(stand_in, world)
         device.presets = Presets(stand_in.presets)
         made.append((stand_in, device))
     return made

@@ -49,11 +49,12 @@ class Client(Protocol):
         that."""
 
 
-def messages_of(content: bytes) -> list[str]:
-    """The program messages in what came as one; a line feed ends one as the end of the link's message does (IEEE 488.2,
-    7.5)."""
-    framer = Framer()
-    framer.feed(content if content.endswith(b"\n") else content + b"\n")
+def messages_of(content: bytes, end: str = "\n") -> list[str]:
+    """The program messages in what came as one; a line feed (or what the instrument has in its place) ends one as the
+    end of the link's message does (IEEE 488.2, 7.5)."""
+    last = end.encode("latin-1")
+    framer = Framer(last)
+    framer.feed(content if content.endswith(last) else content + last)
     found = []
     while (message := framer.next_message()) is not None:
         found.append(message.decode("latin-1").rstrip("\r"))
@@ -94,7 +95,7 @@ class Conversation:
                 self._step(trouble)
                 continue
             instrument.device.receive(message)
-            if "?" in message and not self._waiting:
+            if instrument.device.has_output and not self._waiting:
                 self._answer()
 
     def _step(self, trouble: Iterator[float]) -> None:
@@ -122,9 +123,15 @@ class Conversation:
     def _send_output(self, number: int) -> None:
         output = self.instrument.device.take_output()
         if output is not None and not self._is_over:
-            self.client.send(output.encode("latin-1") + b"\n", number)
+            self.client.send(output.encode("latin-1") + self._end, number)
+
+    @property
+    def _end(self) -> bytes:
+        return self.instrument.stand_in.reply_end.encode("latin-1")
 
     def _send_briefly(self, data: bytes) -> None:
+        if data.endswith(b"\n"):
+            data = data[:-1] + self._end
         if not self._is_over:
             self.client.send(data, self._number, briefly=True)
 

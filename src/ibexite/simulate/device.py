@@ -41,6 +41,7 @@ class ScpiDevice:
         self.identity = f"{identity},SIMULATED-{name},{__version__}"
         self.errors: deque[ScpiError] = deque()
         self.event_status = 0
+        self.is_trial = False  # nobody talks to it: it is looked at what it understands
         self._output: str | None = None
         self.presets = Presets({})
         self._commands: list[tuple[re.Pattern[str], bool, Handler]] = []
@@ -77,6 +78,11 @@ class ScpiDevice:
             self.report(error)
         if replies:
             self._output = ";".join(replies)
+
+    @property
+    def has_output(self) -> bool:
+        """Whether a reply waits to be read."""
+        return self._output is not None
 
     def take_output(self) -> str | None:
         """The reply that waits to be read, None if there is none."""

@@ -10,7 +10,6 @@ STIMULUS = {  # what an instrument of a kind applies to the terminal it is wired
     "power_supply": "source", "electronic_load": "sink", "function_generator": "tone", "signal_generator": "carrier",
     "temperature_chamber": "climate",
 }  # fmt: skip
-KINDS = (*STIMULUS, "power_meter", "multimeter", "oscilloscope")
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,6 +45,9 @@ class StandIn:
     link: str = "socket"  # the kind of link over which it is reached, see ibexite.simulate.fronts
     device: str = ""  # its name at the host, where the link has such: hislip0, inst0
     overlapped: bool = False  # a HiSLIP server that prefers this mode
+    command_end: str = "\n"  # what ends a command, and a reply
+    reply_end: str = "\n"
+    manual: Fields | None = None  # what it understands, as ibexite.simulate.manual has it
 
 
 @dataclass(frozen=True, slots=True)

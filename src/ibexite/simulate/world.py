@@ -9,7 +9,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
-from typing import Any, Protocol
+from typing import Any, ClassVar, Protocol
 
 from ibexite.simulate.nature import ROOM, UNWIRED
 
@@ -26,11 +26,24 @@ class Source:
 
 @dataclass(slots=True)
 class Sink:
-    """What an electronic load draws from a terminal."""
+    """What an electronic load draws from a terminal: `current` in that mode; in the others as much as makes the
+    voltage, the resistance or the power so."""
 
     current: float = 0.0
     is_on: bool = False
     is_starved: bool = False
+    mode: str = "current"
+    voltage: float = 60.0
+    resistance: float = 10e3
+    power: float = 0.0
+
+    MOST: ClassVar[float] = 4.5  # A
+
+    def excess(self, voltage: float, current: float) -> float:
+        """By how much a current is too large for what it holds, in any unit; it rises with the current."""
+        if self.mode == "resistance":
+            return current * self.resistance - voltage
+        return current * voltage - self.power if self.mode == "power" else self.voltage - voltage
 
 
 @dataclass(slots=True)
@@ -128,7 +141,25 @@ class World:
         now = self.clock()
         self._from = {name: self.value(name) for name in self._target}
         self._since = now
-        self._target = self.product.operating_point(self.stimuli)
+        self._target = self._operating_point()
+
+    def _operating_point(self) -> dict[str, float]:
+        """That of the product, with each load drawing as much as its mode wants."""
+        point = self.product.operating_point(self.stimuli)
+        for terminal, sink in self.stimuli.sink.items():
+            if sink.is_on and sink.mode != "current" and f"{terminal}_voltage" in point:
+                point = self._held(sink, terminal)
+        return point
+
+    def _held(self, sink: Sink, terminal: str) -> dict[str, float]:
+        wanted, (low, high) = sink.current, (0.0, sink.MOST)
+        for _ in range(40):
+            sink.current = (low + high) / 2
+            point = self.product.operating_point(self.stimuli)
+            is_too_much = sink.excess(point[f"{terminal}_voltage"], sink.current) > 0
+            low, high = (low, sink.current) if is_too_much else (sink.current, high)
+        sink.current = wanted
+        return point
 
     def settled(self, name: str) -> float:
         """The value that a quantity moves to; 0 for one that the product does not have."""

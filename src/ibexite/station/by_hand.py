@@ -11,13 +11,16 @@ from pathlib import Path
 
 from ibexite import units
 from ibexite.bench.bench import Bench
-from ibexite.bench.file import BenchFile, InstrumentEntry, RoleEntry
+from ibexite.bench.entries import InstrumentEntry, RoleEntry
+from ibexite.bench.file import BenchFile
 from ibexite.bench.hand import HOLDER
 from ibexite.bench.pool import Opening, Pool
+from ibexite.classes import Argument
 from ibexite.errors import MistakeError, did_you_mean
 from ibexite.frozen import frozen
 from ibexite.instruments.address import parse_address
 from ibexite.instruments.profile import bare_profile, load_profile
+from ibexite.instruments.readings import Given, ReadingCommands, argument_from
 from ibexite.units import Dimension
 
 ALONE = "instrument"  # name and role of one that stands in no bench file
@@ -74,7 +77,7 @@ def what_to_read(file: BenchFile, words: tuple[str, ...], given: dict[str, str])
         readings = file.instruments[role.instrument].profile.readings
         single = [name for name, known in readings.items() if known.curve is None]
         raise MistakeError(f"{role_name} has no single reading {reading!r}", remedy=did_you_mean(reading, single))
-    arguments = _arguments(given, commands.arguments)
+    arguments = _arguments(given, commands)
     dimension = commands.feature.dimension or units.PLAIN
     name = reading if role_name == ALONE else f"{role_name}.{reading}"
     return Asked(
@@ -87,18 +90,19 @@ def _line(bench: Bench, item: object) -> Callable[[], list[float]]:
     return bench.read_line([item], together=False, averaging=1)  # type: ignore[list-item]
 
 
-def _arguments(given: dict[str, str], known: dict[str, Dimension]) -> dict[str, float]:
-    found = {}
+def _arguments(given: dict[str, str], commands: ReadingCommands) -> dict[str, Given]:
+    found: dict[str, Given] = {}
+    known = commands.arguments
     for name, text in given.items():
-        dimension = units.PLAIN if name == "channel" else known.get(name)
-        if dimension is None:
-            raise MistakeError(f"it has no {name!r}", where="--with", remedy=did_you_mean(name, [*known, "channel"]))
-        quantity = units.parse_quantity(text)
-        if quantity.dimension != dimension:
-            raise MistakeError(f"{text} is {units.describe(quantity.dimension)}", where=f"--with {name}",
-                               remedy=f"It is {units.describe(dimension)}.")  # fmt: skip
-        found[name] = float(quantity)
-    missing = [name for name in known if name not in found]
+        argument = Argument("number", units.PLAIN) if name == "channel" else None
+        if argument is None:
+            if name not in known:
+                raise MistakeError(
+                    f"it has no {name!r}", where="--with", remedy=did_you_mean(name, [*known, "channel"])
+                )
+            argument = known[name].argument
+        found[name] = argument_from(argument, text, f"--with {name}")
+    missing = [name for name in commands.needed() if name not in found]
     if missing:
         raise MistakeError(
             f"it needs {', '.join(missing)}", where="--with", remedy=f'Write, for example: --with {missing[0]}="10 V"'

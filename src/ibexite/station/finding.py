@@ -13,7 +13,7 @@ from ibexite.frozen import frozen
 from ibexite.instruments.address import parse_address
 from ibexite.instruments.discovery import Seen, all_at_once, announced, answering_broadcast, at_serial_ports, at_usb
 from ibexite.instruments.link import LinkOptions
-from ibexite.instruments.session import IDENTITY
+from ibexite.instruments.profile import Identity
 
 LOOKING, ASKING = 1.3, 1.3  # s for each; together with the start within three seconds
 Ways = tuple[Callable[[], list[Seen]], ...]
@@ -78,7 +78,7 @@ def _asked(address: str, options: LinkOptions, opening: Opening) -> tuple[str, s
     try:
         link = opening(address, options)
         try:
-            return bytes(link.exchange(IDENTITY.encode() + options.command_end)).decode("latin-1").strip(), ""
+            return bytes(link.exchange(Identity().query.encode() + options.command_end)).decode("latin-1").strip(), ""
         finally:
             link.close()
     except IbexiteError as error:

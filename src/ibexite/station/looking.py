@@ -11,12 +11,12 @@ import threading
 import time
 from collections.abc import Iterable
 
-from ibexite.bench.file import BenchFile, InstrumentEntry
+from ibexite.bench.entries import InstrumentEntry
+from ibexite.bench.file import BenchFile
 from ibexite.bench.lock import AddressLocks
 from ibexite.bench.pool import Opening, options_for
 from ibexite.errors import BenchError, IbexiteError
 from ibexite.frozen import frozen
-from ibexite.instruments.session import IDENTITY
 
 PATIENCE = 3.0  # s for all of them together
 _PARTS = ("manufacturer", "model", "serial number", "firmware")  # IEEE 488.2, 10.14: of an answer to *IDN?
@@ -59,7 +59,7 @@ def _roles(file: BenchFile, fact: InstrumentEntry) -> tuple[str, ...]:
 
 def _look(fact: InstrumentEntry, opening: Opening, deadline: float) -> tuple[str, ...]:
     """State, identity, what is to be told of one, and what to do."""
-    locks = AddressLocks()
+    locks, asked = AddressLocks(), fact.profile.identity
     try:
         locks.take([(fact.name, fact.address)], "a look at the bench")
     except BenchError as error:
@@ -68,15 +68,19 @@ def _look(fact: InstrumentEntry, opening: Opening, deadline: float) -> tuple[str
         options = options_for(fact, timeout=max(0.1, round(0.8 * (deadline - time.monotonic()), 1)))
         link = opening(fact.address, options)
         try:
-            reply = bytes(link.exchange(IDENTITY.encode() + options.command_end))
+            reply = bytes(link.exchange(asked.query.encode() + options.command_end)) if asked.query else b""
         finally:
             link.close()
     except IbexiteError as error:
         return "lost", "", error.what, error.remedy
     finally:
         locks.release(fact.name)
-    identity = reply.decode("latin-1").strip()
-    different = differences(fact.identity, identity)
+    try:
+        identity = asked.of(reply.decode("latin-1"))
+    except ValueError:
+        identity = reply.decode("latin-1").strip()
+        return "another", identity, f"it does not answer as {asked.reply.text!r}"
+    different = differences(fact.identity, identity) if asked.query else ""
     return ("another" if different else "there"), identity, different
 
 

@@ -5,14 +5,17 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable
 
-from ibexite.bench.file import BenchFile, InstrumentEntry, SimulatedEntry, TroubleEntry, trouble_of
+from ibexite.bench.entries import InstrumentEntry, SimulatedEntry, TroubleEntry
+from ibexite.bench.file import BenchFile
+from ibexite.bench.simulated_entries import trouble_of
 from ibexite.errors import MistakeError, did_you_mean
 from ibexite.frozen import replaced
 from ibexite.instruments.address import Address, Hislip, Program, RawSocket, Serial, Usbtmc, Vxi11, parse_address
 from ibexite.simulate.nature import UNWIRED
-from ibexite.simulate.plan import KINDS, STIMULUS, SimulationPlan, StandIn, Trouble
+from ibexite.simulate.plan import STIMULUS, SimulationPlan, StandIn, Trouble
 from ibexite.simulate.products import NOTHING, PRODUCTS, connectable
 from ibexite.simulate.troubles import NEEDS_MESSAGE, WAYS
+from ibexite.station.manuals import manual_of
 
 
 def make_plan(
@@ -90,8 +93,6 @@ def _stand_in(
     simulated = fact.simulated or SimulatedEntry(_identity_for(fact), {}, 0.0, ())
     where = f"{file.path}: instruments.{fact.name}.simulated"
     kind = fact.profile.instrument_class.name
-    if kind not in KINDS:
-        raise MistakeError(f"there is no simulated {kind}", where=where, remedy="There is: " + ", ".join(KINDS) + ".")
     known = connectable(product, kind)
     for channel, target in simulated.wiring.items():
         if target not in known:
@@ -131,6 +132,9 @@ def _stand_in(
         link,
         device,
         bool(fact.link.get("overlapped")),
+        fact.profile.terminator,
+        fact.profile.reply_terminator,
+        manual_of(fact.profile),
     )
 
 

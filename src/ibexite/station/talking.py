@@ -7,7 +7,7 @@ import shlex
 from collections.abc import Callable, Iterator
 
 from ibexite import units
-from ibexite.bench.file import RoleEntry
+from ibexite.bench.entries import RoleEntry
 from ibexite.bench.hand import Hand, shown
 from ibexite.errors import MistakeError, did_you_mean
 from ibexite.instruments.profile import Profile

@@ -135,7 +135,9 @@ class _Session:
             channel.send(message)
 
     def command(self, content: bytes, number: int) -> None:
-        self._unless_barred(lambda: self._conversation.hear(messages_of(content), number))
+        self._unless_barred(
+            lambda: self._conversation.hear(messages_of(content, self._instrument.stand_in.command_end), number)
+        )
 
     def trigger(self, number: int) -> None:
         self._unless_barred(lambda: self._conversation.hear(["*TRG"], number))
@@ -174,7 +176,9 @@ class _Session:
 
     def send(self, data: bytes, number: int, *, briefly: bool = False) -> None:
         """Sends a reply or a part of one."""
-        self._server.respond(data, number, is_whole=data.endswith(b"\n"))
+        self._server.respond(
+            data, number, is_whole=data.endswith(self._instrument.stand_in.reply_end.encode("latin-1"))
+        )
 
     def freeze(self, seconds: float) -> None:
         """Nothing is taken for so long, on both channels."""

@@ -31,7 +31,7 @@ class _Lines:
     def __init__(self, loop: Loop, instrument: Instrument, connection: socket.socket) -> None:
         self._instrument = instrument
         instrument.clients += 1
-        self._framer = Framer()
+        self._framer = Framer(instrument.stand_in.command_end.encode("latin-1"))
         self._connection = Connection(loop, connection, self._hear, self._gone)
         self._conversation = Conversation(loop, instrument, self)
 

@@ -39,7 +39,7 @@ class SerialFront:
         new = self._name.with_suffix(".new")
         new.symlink_to(os.ttyname(self._far))
         new.replace(self._name)
-        self._framer = Framer()
+        self._framer = Framer(self._instrument.stand_in.command_end.encode("latin-1"))
         self._conversation = Conversation(self._loop, self._instrument, self)
         self._file = os.fdopen(self._line, "rb", buffering=0)
         self._loop.watch(self._file, self._receive)

@@ -103,7 +103,7 @@ class _Opened:
             return
         self._answer(0)
         if content is not None:
-            self._conversation.hear(messages_of(content))
+            self._conversation.hear(messages_of(content, self._instrument.stand_in.command_end))
 
     def _read(self, seconds: float) -> None:
         """Answers at once, or when there is something, or after so many seconds."""
@@ -127,7 +127,7 @@ class _Opened:
 
     def send(self, data: bytes, number: int, *, briefly: bool = False) -> None:
         """A reply or a part of one: it waits to be asked for."""
-        self._side.respond(data, is_whole=data.endswith(b"\n"))
+        self._side.respond(data, is_whole=data.endswith(self._instrument.stand_in.reply_end.encode("latin-1")))
         if self._reading is not None:
             self._reading(0)
 

@@ -267,7 +267,7 @@ class _Link:
         if is_end or len(self._content) > MOST_COMMAND:
             content, self._content = bytes(self._content), bytearray()
             self._drop_output()  # of a query of before: interrupted (IEEE 488.2, 6.3.2.3)
-            self._conversation.hear(messages_of(content))
+            self._conversation.hear(messages_of(content, self._instrument.stand_in.command_end))
         return len(data)
 
     def _drop_output(self) -> None:
@@ -277,7 +277,7 @@ class _Link:
     def send(self, data: bytes, number: int, *, briefly: bool = False) -> None:
         """A reply or a part of one: it waits to be read."""
         self._output += data
-        self._is_whole = data.endswith(b"\n")
+        self._is_whole = data.endswith(self._instrument.stand_in.reply_end.encode("latin-1"))
         if self._reading is not None:
             self._reading(Error.NONE)
 

@@ -18,6 +18,7 @@ class SimulatedChamber(Stimulus):
         self.world, self.climate, self._air = world, world.stimulus("climate", terminal), f"{terminal}_temperature"
         self.setting("[SOURce#]:TEMPerature:SPOint", "CEL", -60.0, 120.0, lambda: self.climate.temperature - 273.15,
                      lambda value: self._apply("temperature", value + 273.15))  # fmt: skip
+        self.kept("[SOURce#]:TEMPerature:SLEW", "K/S", 0.001, 0.2, "rate", 0.2)
         self.switch("OUTPut#[:STATe]", lambda: self.climate.is_on, lambda value: self._apply("is_on", value))
         self.on("MEASure#[:SCALar]:TEMPerature", query=lambda c, n: self._temperature())
         self.reset()

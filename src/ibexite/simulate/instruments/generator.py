@@ -18,6 +18,10 @@ class SimulatedGenerator(Stimulus):
             ("VOLTage[:LEVel][:IMMediate]:OFFSet", "V", -5.0, 5.0, "offset"),
         ):
             self._add(f"[SOURce#]:{node}", unit, low, high, key)
+        shapes = ("SINusoid", "SQUare", "TRIangle", "PULSe", "PRNoise", "DC", "USER")
+        self.choice("[SOURce#]:FUNCtion[:SHAPe]", shapes, "wave")
+        self.kept("[SOURce#]:PHASe[:ADJust]", "RAD", -6.2832, 6.2832, "phase", 0.0)
+        self.kept("[SOURce#]:PULSe:DCYCle", "PCT", 1.0, 99.0, "duty", 50.0)
         self.switch("OUTPut#[:STATe]", lambda: self.tone.is_on, lambda value: self._apply("is_on", value))
         self.on("TRIGger[:IMMediate]", lambda c, n: None)
         self.reset()

@@ -18,6 +18,7 @@ class SimulatedPowerMeter(Stimulus):
         self.world, self.quantity, self.frequency = world, quantity, 1e6
         self.setting("[SENSe#]:FREQuency[:CW]", "HZ", 9e3, 6e9, lambda: self.frequency,
                      lambda value: setattr(self, "frequency", value))  # fmt: skip
+        self.kept("[SENSe#]:AVERage:COUNt", "", 1.0, 1024.0, "averaging", 1.0)
         self.on("MEASure#[:SCALar]:POWer[:AC]", query=lambda c, n: self._level())
         self.on("CALibration:ZERO:AUTO", lambda c, n: None)
 

@@ -37,6 +37,11 @@ class SimulatedScope(Stimulus):
         self.on("[SENSe#]:SWEep:POINts", query=lambda c, n: str(self.POINTS))
         self.on("[SENSe#]:SWEep:TINTerval", query=lambda c, n: response_number(self.record_time / self.POINTS))
         self.on("[SENSe#]:SWEep:OFFSet:TIME", query=lambda c, n: response_number(0.0))
+        self.choice("INPut:COUPling", ("AC", "DC"), "coupling")
+        self.kept("TRIGger:LEVel", "V", -100.0, 100.0, "trigger_level", 0.0)
+        self.choice("TRIGger:SLOPe", ("POSitive", "NEGative"), "trigger_slope")
+        self.on("MEASure[:SCALar]:VOLTage:DC", query=lambda c, n: self._each(c, lambda channel: 0.0))
+        self.on("MEASure[:SCALar]:RISE:TIME", query=lambda c, n: self._each(c, self._rise_time))
         self.on("FORMat[:DATA]", self._set_format)
         self.on("READ:ARRay:VOLTage", query=lambda c, n: self._record(c))
         self.on("TRIGger[:IMMediate]", lambda c, n: None)
@@ -93,6 +98,11 @@ class SimulatedScope(Stimulus):
         """The frequency that is applied in Hz, 0 for none."""
         tones = self.world.stimuli.tone.values()
         return next((tone.frequency for tone in tones if tone.is_on and tone.amplitude > 0), 0.0)
+
+    def _rise_time(self, channel: int) -> float:
+        """From 10 % to 90 % of a sine: asin(0.8)/pi of its period."""
+        frequency = self._frequency(channel)
+        return 2 * math.asin(0.8) / (2 * math.pi * frequency) if frequency else scpi.NOT_A_NUMBER
 
     def _phase(self, channel: int) -> float:
         """In degrees. The smaller the wave on the screen, the less certain its phase."""

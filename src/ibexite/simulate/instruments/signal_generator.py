@@ -16,6 +16,11 @@ class SimulatedSignalGenerator(Stimulus):
                      lambda value: self._apply("frequency", value))  # fmt: skip
         self.setting("[SOURce#]:POWer[:LEVel][:IMMediate][:AMPLitude]", "DBM", -110.0, 15.0,
                      lambda: self.carrier.level, lambda value: self._apply("level", value))  # fmt: skip
+        for node in ("AM", "FM"):
+            self.kept_switch(f"[SOURce#]:{node}:STATe", node)
+        self.kept("[SOURce#]:AM[:DEPTh]", "PCT", 0.0, 100.0, "depth", 0.0)
+        self.kept("[SOURce#]:FM[:DEViation]", "HZ", 0.0, 500e3, "deviation", 0.0)
+        self.kept("[SOURce#]:AM:INTernal:FREQuency", "HZ", 10.0, 50e3, "rate", 1e3)
         self.switch("OUTPut#[:STATe]", lambda: self.carrier.is_on, lambda value: self._apply("is_on", value))
         self.reset()
 

@@ -19,6 +19,11 @@ class Stimulus(ScpiDevice):
 
     latched = 0
 
+    def __init__(self, identity: str, name: str) -> None:
+        super().__init__(identity, name)
+        self.words: dict[str, str] = {}
+        self.numbers: dict[str, float] = {}
+
     def setting(
         self, notation: str, unit: str, low: float, high: float, get: Callable[[], float], put: Callable[[float], None]
     ) -> None:
@@ -44,6 +49,38 @@ class Stimulus(ScpiDevice):
 
         self.on(notation, write, lambda c, n: str(int(get())))
 
+    def choice(
+        self, notation: str, words: tuple[str, ...], name: str, changed: Callable[[str], None] = lambda word: None
+    ) -> None:
+        """Adds a setting that takes one of some words, in the notation of the standard; the first one at first."""
+        self.words[name] = words[0]
+        patterns = [(scpi.header_pattern(word), word) for word in words]
+
+        def write(command: Command, suffix: int) -> None:
+            only_channel(suffix)
+            text = one_parameter(command).upper()
+            found = next((word for pattern, word in patterns if pattern.fullmatch(text)), None)
+            if found is None:
+                raise ScpiError(-224, text[:40])
+            self.words[name] = found
+            changed(found)
+
+        def query(command: Command, suffix: int) -> str:
+            only_channel(suffix)
+            return "".join(letter for letter in self.words[name] if not letter.islower())
+
+        self.on(notation, write, query)
+
+    def kept(self, notation: str, unit: str, low: float, high: float, name: str, first: float) -> None:
+        """Adds a numeric setting that changes nothing but what is answered."""
+        self.numbers[name] = first
+        self.setting(notation, unit, low, high, lambda: self.numbers[name], lambda v: self.numbers.update({name: v}))
+
+    def kept_switch(self, notation: str, name: str) -> None:
+        """Adds an on/off setting that changes nothing but what is answered."""
+        self.numbers[name] = 0.0
+        self.switch(notation, lambda: bool(self.numbers[name]), lambda value: self.numbers.update({name: float(value)}))
+
     def measures(self, world: World, terminal: str, *, voltage_noise: float, current_noise: float) -> None:
         """Adds the measurement of voltage and current at its terminals; noise is RMS, in V and A."""
         for node, quantity, noise in (("VOLTage", "voltage", voltage_noise), ("CURRent", "current", current_noise)):
@@ -56,6 +93,13 @@ class Stimulus(ScpiDevice):
                 return response_number(world.value(name) + random.gauss(0, noise) if preset is None else preset)
 
             self.on(f"MEASure#[:SCALar]:{node}[:DC]", query=query)
+
+        def power(command: Command, suffix: int) -> str:
+            preset = self.presets.take("power")
+            product = world.value(f"{terminal}_voltage") * world.value(f"{terminal}_current")
+            return response_number(product if preset is None else preset)
+
+        self.on("MEASure#[:SCALar]:POWer[:DC]", query=power)
 
     def limits(self, condition: Callable[[], int]) -> None:
         """Adds the questionable register: its condition, and its events, which are cleared when read."""

@@ -53,6 +53,9 @@ class SimulatedSupply(Stimulus):
         for node in ("VOLTage", "CURRent"):
             self.on(f"[SOURce#]:{node}:PROTection:TRIPped", query=partial(self._has_tripped, node))
             self.on(f"[SOURce#]:{node}:PROTection:CLEar", lambda c, n: setattr(self, "tripped", ""))
+        self.choice("[SOURce#]:VOLTage:ALC:SOURce", ("INTernal", "EXTernal"), "sense")
+        self.kept("[SOURce#]:VOLTage:SLEW", "V/S", 1.0, 1000.0, "slew", 1000.0)
+        self.on("OUTPut#:PROTection:CLEar", lambda c, n: setattr(self, "tripped", ""))
         self.switch("OUTPut#[:STATe]", lambda: source.is_on, lambda value: self._apply("is_on", value))
         self.limits(lambda: VOLTAGE_QUESTIONABLE if source.is_limiting else 0)
         self.measures(world, terminal, voltage_noise=0.8e-3, current_noise=0.2e-3)

@@ -1,0 +1,68 @@
+"""What a class promises, as plain data."""
+
+from __future__ import annotations
+
+from ibexite.frozen import frozen
+from ibexite.units import Dimension
+from ibexite.values import Quantity, Type, YesNo
+
+
+@frozen
+class Argument:
+    """What a reading may be told, such as its range: a number with a unit, on or off, or one of some choices."""
+
+    unit: str  # as it is written in the class; "on_off" or "" for what has none
+    dimension: Dimension | None
+    choices: tuple[str, ...] = ()
+
+
+@frozen
+class Feature:
+    """One setting or reading of a class: what its values are, and a line of help. A setting with `choices` takes one of
+    these words. `axes` are those of a reading that gives a curve, with what is measured along them."""
+
+    name: str
+    unit: str  # as people write it; "on_off", "yes_no", "choice" or the kind where it is no quantity
+    type: Type
+    help: str
+    axes: dict[str, Dimension] = {}  # never changed
+    choices: tuple[str, ...] = ()
+    arguments: dict[str, Argument] = {}  # never changed
+
+    @property
+    def dimension(self) -> Dimension | None:
+        """What is measured or set; None for what is no quantity."""
+        return self.type.dimension if isinstance(self.type, Quantity) else None
+
+    @property
+    def is_switch(self) -> bool:
+        """True for what is on or off, yes or no."""
+        return isinstance(self.type, YesNo)
+
+    @property
+    def is_single(self) -> bool:
+        """True for a reading that gives one number, or yes or no."""
+        return not self.axes and (self.is_switch or self.dimension is not None)
+
+    @property
+    def told(self) -> str:
+        """Its unit for people, with the axes of a curve, or its choices."""
+        if self.choices:
+            return ", ".join(self.choices)
+        return f"{self.unit} over {', '.join(self.axes)}" if self.axes else self.unit.replace("_", " or ")
+
+
+@frozen
+class InstrumentClass:
+    """A class of instrument; `switch` is the setting that applies its `levels` to the product ("" if it has none).
+    `products` are bounds for two settings multiplied, each with a name and a dimension of its own."""
+
+    name: str
+    help: str
+    settings: dict[str, Feature]
+    readings: dict[str, Feature]
+    actions: dict[str, str]  # with a line of help each
+    switch: str = ""
+    levels: tuple[str, ...] = ()
+    products: dict[str, tuple[str, str]] = {}  # never changed
+    files: tuple[tuple[str, str], ...] = ()  # of one that does not ship: path and SHA-256 of what it was read from

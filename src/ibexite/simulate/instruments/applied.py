@@ -1,0 +1,76 @@
+"""What an instrument of a class applies to the product, and what it measures of it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from ibexite.simulate.nature import UNWIRED
+from ibexite.simulate.plan import STIMULUS
+from ibexite.simulate.world import World
+
+# Which settings of a class are which parts of what is applied to a terminal.
+_PARTS = {
+    "source": {"voltage": "voltage", "current_limit": "limit", "output": "is_on"},
+    "sink": {"current": "current", "input": "is_on"},
+    "tone": {"frequency": "frequency", "amplitude": "amplitude", "offset": "offset", "output": "is_on"},
+    "carrier": {"frequency": "frequency", "level": "level", "output": "is_on"},
+    "climate": {"temperature": "temperature", "output": "is_on"},
+}
+
+
+class Applied:
+    """Of one instrument: its settings go to the terminals that its channels are wired to, its readings come from there.
+
+    Args:
+        wiring: terminals of the product, or quantities that are measured, by channel.
+        value: gives the present value of a setting of a channel; None where there is no such setting.
+        switch: the setting that connects its terminals, "" where it has none.
+    """
+
+    def __init__(
+        self, class_name: str, world: World, wiring: dict[int, str], value: Callable[[str, int], float | str | None],
+        switch: str,
+    ) -> None:  # fmt: skip
+        self._world, self._wiring, self._value, self._switch = world, wiring, value, switch
+        self._kind = STIMULUS.get(class_name, "")
+        self._touched: set[tuple[str, int]] = set()
+
+    def _stimulus(self, channel: int) -> Any:
+        terminal = self._wiring.get(channel)
+        if not self._kind or terminal is None or terminal.startswith(UNWIRED):
+            return None
+        return self._world.stimulus(self._kind, terminal)
+
+    def changed(self, name: str, channel: int) -> None:
+        """A setting was set."""
+        self._touched.add((name, channel))
+        part = _PARTS.get(self._kind, {}).get(name)
+        stimulus = self._stimulus(channel)
+        if part is None or stimulus is None:
+            return
+        value = self._value(name, channel)
+        setattr(stimulus, part, bool(value) if part == "is_on" else value)
+        self._world.changed()
+
+    def reset(self) -> None:
+        """All settings are as at first."""
+        for name, channel in sorted(self._touched):
+            self.changed(name, channel)
+        self._touched.clear()
+
+    def measured(self, name: str, channel: int) -> float:
+        """The present value of a reading: of the terminal or quantity that its channel is wired to, else of the setting
+        of the same name while that is switched on, else 0."""
+        target = self._wiring.get(channel)
+        if target is not None and not target.startswith(UNWIRED):
+            known = self._world.quantities()
+            for quantity in (f"{target}_{name}", target):
+                if quantity in known:
+                    return self._world.value(quantity)
+        return self._alone(name, channel)
+
+    def _alone(self, name: str, channel: int) -> float:
+        value = self._value(name, channel)
+        is_on = not self._switch or bool(self._value(self._switch, channel))
+        return float(value) if is_on and value is not None and not isinstance(value, str) else 0.0

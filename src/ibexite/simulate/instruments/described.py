@@ -1,0 +1,242 @@
+"""A stand-in for any instrument: it understands what the profile of that says, and answers as that has it.
+
+Settings are kept, switches switch, and where it is wired to the product it applies them. Readings come from what was
+prepared, from the product, or from the setting of the same name.
+"""
+
+from __future__ import annotations
+
+import math
+import random
+import struct
+from collections import deque
+
+from ibexite import __version__
+from ibexite.protocols import scpi
+from ibexite.protocols.checksums import RULES, checked
+from ibexite.protocols.framing import definite_block
+from ibexite.protocols.scpi import INFINITY, ScpiError
+from ibexite.protocols.speech import Template
+from ibexite.simulate.device import ERROR_QUEUE_LENGTH, ScpiDevice
+from ibexite.simulate.instruments.applied import Applied
+from ibexite.simulate.manual import POINTS, Beyond, Entry, Manual, Reading, Setting
+from ibexite.simulate.world import World
+
+NOISE = 2e-6  # RMS of a reading, as a share of its range or value, within one period of the mains
+OVER_RANGE = 1.2  # so much more than its range a reading may be
+Found = list[tuple[Entry, dict[str, str]]]
+
+
+class DescribedDevice(ScpiDevice):
+    """An instrument by its manual. `wiring` says what of the product its channels are connected to."""
+
+    def __init__(self, identity: str, name: str, world: World, wiring: dict[int, str], manual: Manual) -> None:
+        super().__init__(identity, name)
+        self.identity = f"{identity},SIMULATED-{name},{__version__}"
+        self.manual, self.world, self.wiring = manual, world, wiring
+        self.values: dict[tuple[str, int], float | str] = {}
+        self.set_up: dict[int, tuple[Reading, dict[str, float]]] = {}  # of each channel, what was configured last
+        self.scan: list[int] = []
+        self.own_errors: deque[str] = deque()
+        self._applied = Applied(manual.data["class"], world, wiring, self._value, manual.data["switch"])
+        self.reset()
+
+    # --- messages ----------------------------------------------------------------------------------------------------
+
+    def receive(self, message: str) -> None:
+        """Carries out one message; what it answers is then in the output queue."""
+        rule = RULES.get(self.manual.data["checksum"])
+        text = message.strip()
+        if rule is not None:
+            try:
+                text = checked(rule, text.encode("latin-1")).decode("latin-1")
+            except ValueError:
+                self._refuse("-102", "Syntax error")
+                return
+        self._output = None
+        replies = []
+        for command in self._commands_in(text):
+            reply = self._carried_out(command)
+            if reply is not None:
+                replies.append(reply)
+        if replies:
+            output = ";".join(replies)
+            self._output = output if rule is None else output + rule.text(output.encode("latin-1")).decode()
+
+    def _commands_in(self, text: str) -> list[str]:
+        if not self.manual.is_compound or self.manual.found(text):
+            return [text]
+        return [one.strip().removeprefix(":") for one in scpi.split_outside(text, ";") if one.strip()]
+
+    def _carried_out(self, command: str) -> str | None:
+        found = self.manual.found(command)
+        if not found:
+            return self._unknown(command)
+        entry, parts = found[0]
+        channel = int(parts.get("channel") or 1)
+        try:
+            match entry.deed:
+                case "write":
+                    assert isinstance(entry.subject, Setting)
+                    self._write(found, parts, channel)
+                case "ask":
+                    assert isinstance(entry.subject, Setting)
+                    value = self.values.get((entry.subject.name, channel), entry.subject.first)
+                    return entry.subject.answer(value, channel)
+                case "query":
+                    return self._read(found, parts, channel)
+                case _:
+                    return self._about_itself(entry, parts, channel)
+        except Beyond:
+            return self._refuse("-222", f"Data out of range;{command}")
+        except ValueError:
+            return self._refuse("-224", f"Illegal parameter value;{command}")
+        return self.manual.acknowledge or None
+
+    def _about_itself(self, entry: Entry, parts: dict[str, str], channel: int) -> str | None:
+        data = self.manual.data
+        match entry.deed:
+            case "fixed":
+                return str(entry.subject)
+            case "identity":
+                return Template(data["identity"]["reply"]).filled({"value": self.identity})
+            case "errors":
+                return self._error()
+            case "complete":
+                return str(data["complete"]["reply"])
+            case "configure":
+                self._configure(entry, parts, channel)
+            case "select":
+                self.scan = [int(c) for c in scpi.channel_list(f"(@{parts['channels']})")]
+            case "resets":
+                self.reset()
+            case "clears":
+                self._clear()
+        return self.manual.acknowledge or None
+
+    def _unknown(self, command: str) -> str | None:
+        if self.manual.data["errors"]["is_scpi"]:  # what every instrument of IEEE 488.2 knows
+            try:
+                return self._carry_out(scpi.parse_message(command)[0])
+            except (ScpiError, IndexError):
+                pass
+        return self._refuse("-113", f"Undefined header;{command}")
+
+    def _refuse(self, number: str, text: str) -> str | None:
+        self.report_text(f'{number},"{text}"' if self.manual.data["errors"]["is_scpi"] else text)
+        return "ERROR" if self.manual.acknowledge else None
+
+    # --- errors ------------------------------------------------------------------------------------------------------
+
+    def report_text(self, text: str) -> None:
+        """Notes an error of this text."""
+        if len(self.own_errors) < ERROR_QUEUE_LENGTH:
+            self.own_errors.append(text)
+        elif self.manual.data["errors"]["is_scpi"]:
+            self.own_errors[-1] = ScpiError(-350).queue_entry()
+
+    def report(self, error: ScpiError) -> None:
+        """Notes an error of the standard, as a trouble makes one."""
+        self.report_text(error.queue_entry())
+
+    def _error(self) -> str:
+        if not self.own_errors:
+            return str(self.manual.data["errors"]["none"])
+        if self.manual.data["errors"]["is_queue"]:
+            return self.own_errors.popleft()
+        last = self.own_errors[-1]
+        self.own_errors.clear()
+        return last
+
+    def _clear(self) -> None:
+        super()._clear()
+        self.own_errors.clear()
+
+    def status_byte(self) -> int:
+        """The status byte: errors wait."""
+        return 4 * bool(self.own_errors)
+
+    # --- settings ----------------------------------------------------------------------------------------------------
+
+    def reset(self) -> None:
+        self.values.clear()
+        self.set_up, self.scan = {}, []
+        self._applied.reset()
+
+    def _value(self, name: str, channel: int) -> float | str | None:
+        setting = self.manual.settings.get(name)
+        return None if setting is None else self.values.get((name, channel), setting.first)
+
+    def _write(self, found: Found, parts: dict[str, str], channel: int) -> None:
+        """Several settings may share a command, as where one word says what the number is: the first that takes it."""
+        problem: ValueError = ValueError()
+        for entry, texts in found:
+            if entry.deed == "write" and isinstance(entry.subject, Setting):
+                try:
+                    self.values[entry.subject.name, channel] = entry.subject.taken(texts.get("value", parts["value"]))
+                except ValueError as error:
+                    problem = error
+                    continue
+                self._applied.changed(entry.subject.name, channel)
+                return
+        raise problem
+
+    # --- readings ----------------------------------------------------------------------------------------------------
+
+    def _configure(self, entry: Entry, parts: dict[str, str], channel: int) -> None:
+        reading = entry.subject
+        assert isinstance(reading, Reading)
+        before = self.set_up.get(channel)
+        given = dict(before[1]) if before is not None and before[0] is reading else {}
+        self.set_up[channel] = (reading, given | _arguments(reading, parts))
+
+    def _read(self, found: Found, parts: dict[str, str], channel: int) -> str:
+        readings = [entry.subject for entry, _ in found if isinstance(entry.subject, Reading)]
+        first = readings[0]
+        if first.is_scanned:
+            if not self.scan:
+                raise ValueError("no scan list")
+            return first.speech.separator.join(self._one(readings, c, {}) for c in self.scan)
+        return self._one(readings, channel, _arguments(first, parts))
+
+    def _one(self, readings: list[Reading], channel: int, given: dict[str, float]) -> str:
+        reading, arguments = self.set_up.get(channel, (readings[0], {}))
+        if reading not in readings:
+            reading, arguments = readings[0], {}
+        if reading.curve is not None:
+            return self._curve(reading, channel)
+        return reading.answer(self._measured(reading, channel, arguments | given), channel)
+
+    def _measured(self, reading: Reading, channel: int, arguments: dict[str, float]) -> float | str:
+        for key in (str(channel) if reading.is_scanned or channel != 1 else reading.name, reading.name):
+            preset = self.presets.take(key)
+            if preset is not None:
+                overload = abs(preset) >= 0.999 * INFINITY
+                return math.copysign(math.inf, preset) if overload else reading.unit.to_base(preset)
+        if reading.kind not in ("number", "yes_no"):
+            return str(self.values.get((reading.name, channel), f"{self.manual.data['class']} {reading.name}"))
+        value = self._applied.measured(reading.name, channel)
+        if reading.kind == "yes_no":
+            return float(value > 0.5)
+        size = arguments.get("range", 0.0)
+        if size and abs(value) > OVER_RANGE * size:
+            return math.copysign(math.inf, value)
+        quiet = math.sqrt(max(arguments.get("integration", 1.0), 0.02))
+        return value + random.gauss(0, NOISE * (size or abs(value)) / quiet) if value or size else value
+
+    def _curve(self, reading: Reading, channel: int) -> str:
+        assert reading.curve is not None
+        count = POINTS ** len(reading.curve["axes"])
+        value = self._applied.measured(reading.name, channel)
+        numbers = [reading.unit.from_base(value) for _ in range(count)]
+        form = reading.curve["numbers"]
+        if not form:
+            return ",".join(f"{number:+.7E}" for number in numbers)
+        letter = {"i1": "b", "u1": "B", "i2": "h", "u2": "H", "i4": "i", "f4": "f", "f8": "d"}[form[1:]]
+        whole = [number if letter in "fd" else round(number) for number in numbers]
+        return definite_block(struct.pack(f"{form[0]}{count}{letter}", *whole)).decode("latin-1")
+
+
+def _arguments(reading: Reading, parts: dict[str, str]) -> dict[str, float]:
+    values = {name: reading.argument(name, parts[name]) for name in reading.arguments if parts.get(name)}
+    return {name: value for name, value in values.items() if value is not None}

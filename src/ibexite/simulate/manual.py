@@ -1,0 +1,262 @@
+"""The manual of an instrument: what it understands, and how it answers, as its profile has it. No world and no time."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass
+from math import inf
+from typing import NamedTuple
+
+from ibexite.protocols.speech import NUMBER_FORMS, Speech, command_pattern, speech_from
+from ibexite.untyped import Fields
+
+_WORD = r"\S.*?"
+CHANNEL = r"\d+"
+CHANNELS = r"[\d:,\s]+"
+
+
+@dataclass(frozen=True, slots=True)
+class UnitOf:
+    """The unit in which something is said: base value = number x factor + offset."""
+
+    symbol: str
+    factor: float
+    offset: float
+
+    def to_base(self, number: float) -> float:
+        """The base value of a number."""
+        return number * self.factor + self.offset
+
+    def from_base(self, value: float) -> float:
+        """The number of a base value."""
+        return (value - self.offset) / self.factor
+
+
+@dataclass(frozen=True, slots=True)
+class Setting:
+    """A setting; `write` and `ask` find its commands."""
+
+    name: str
+    kind: str  # number, switch or choice
+    speech: Speech
+    unit: UnitOf
+    choices: tuple[str, ...]
+    low: float
+    high: float
+
+    @property
+    def first(self) -> float | str:
+        """What it has behind a reset: off, the first choice, 0 or what is nearest to it."""
+        if self.kind == "choice":
+            return self.choices[0]
+        return 0.0 if self.kind == "switch" else min(max(0.0, self.low), self.high)
+
+    def taken(self, text: str) -> float | str:
+        """The value of a command. Raises ValueError: it is none, or beyond its range (a Beyond)."""
+        if self.kind == "choice":
+            return self.speech.chosen(text, self.choices)
+        if self.kind == "switch":
+            return float(self.speech.switched(text))
+        value = self.unit.to_base(self.speech.read_back(text))
+        room = 1e-9 * max(abs(self.low), abs(self.high), 1e-30) if abs(self.high) < float("inf") else 0.0
+        if not self.low - room <= value <= self.high + room:
+            raise Beyond(text)
+        return value
+
+    def answer(self, value: float | str, channel: int) -> str:
+        """The reply that tells a value."""
+        if self.kind == "choice":
+            text = self.speech.choice_written(str(value))
+        elif self.kind == "switch":
+            text = self.speech.switch_written(bool(value)) if self.speech.on else str(int(bool(value)))
+        else:
+            text = self.speech.written(self.unit.from_base(float(value)))
+        return _filled(self.speech, self.unit, text, channel)
+
+    def examples(self) -> Iterator[str]:
+        """Values as they are sent: all words, the ends of the range."""
+        if self.kind == "choice":
+            yield from map(self.speech.choice_written, self.choices)
+        elif self.kind == "switch":
+            yield from map(self.speech.switch_written, (True, False))
+        else:
+            ends = [value if abs(value) < inf else 0.0 for value in (self.low, self.high)]
+            yield from (self.speech.written(self.unit.from_base(value)) for value in ends)
+
+
+class Beyond(ValueError):
+    """A value that is out of range."""
+
+
+@dataclass(frozen=True, slots=True)
+class Reading:
+    """A reading, as it is answered."""
+
+    name: str
+    kind: str
+    speech: Speech
+    unit: UnitOf
+    arguments: dict[str, UnitOf]
+    curve: Fields | None
+    is_scanned: bool
+
+    def answer(self, value: float | str, channel: int) -> str:
+        """The reply that tells a value, in base units."""
+        if self.kind == "number":
+            text = self._number(float(value))
+        elif self.kind == "yes_no":
+            text = self.speech.switch_written(bool(value)) if self.speech.on else str(int(bool(value)))
+        else:
+            text = str(value)
+        return _filled(self.speech, self.unit, text, channel)
+
+    def _number(self, value: float) -> str:
+        speech = self.speech
+        if value != value:
+            return speech.invalid[0] if speech.invalid else "9.91E37"
+        if abs(value) == float("inf"):
+            return speech.overload[0] if speech.overload else f"{'-' * (value < 0)}9.9E37"
+        number = self.unit.from_base(value)
+        if speech.has_plain_numbers:
+            return f"{number:+.7E}"
+        if NUMBER_FORMS[speech.number].is_whole and speech.number == "hex":
+            number = max(number, speech.offset)
+        return speech.with_(digits=8).written(number)
+
+    def argument(self, name: str, text: str) -> float | None:
+        """The value of an argument, in base units; None if it is no number."""
+        try:
+            return self.arguments[name].to_base(self.speech.read_back(text))
+        except ValueError:
+            return None
+
+
+def _filled(speech: Speech, unit: UnitOf, text: str, channel: int) -> str:
+    """A reply, with the unit as the instrument writes it."""
+    word = next((word for word, ours in speech.units.items() if ours == unit.symbol), unit.symbol)
+    return speech.reply.filled({"value": text, "unit": word, "channel": str(channel)})
+
+
+class Entry(NamedTuple):
+    """One thing it understands: what it is about, which part of that, and what it looks like."""
+
+    deed: str  # write, ask, query, configure, select, identity, error, complete, state, accept, reset, clear, fixed
+    subject: Setting | Reading | str | None
+    pattern: re.Pattern[str]
+
+
+class Manual:
+    """All of it, ready to be looked up."""
+
+    def __init__(self, data: Fields) -> None:
+        self.data = data
+        self.settings = {entry["name"]: _setting(entry) for entry in data["settings"]}
+        self.readings = {entry["name"]: _reading(entry) for entry in data["readings"]}
+        self.acknowledge, self.is_compound = data["acknowledge"], data["compound"]
+        self._entries = list(self._all())
+
+    def _all(self) -> Iterator[Entry]:
+        data = self.data
+        for entry in data["settings"]:
+            setting = self.settings[entry["name"]]
+            if entry["ask"]:
+                yield Entry("ask", setting, command_pattern(entry["ask"], {"channel": CHANNEL}))
+            yield Entry("write", setting, command_pattern(entry["write"], {"channel": CHANNEL, "value": _WORD}))
+        for entry in data["readings"]:
+            reading = self.readings[entry["name"]]
+            parts = {"channel": CHANNEL, "channels": CHANNELS} | dict.fromkeys(entry["arguments"], r"[^,()]*?")
+            yield Entry("query", reading, command_pattern(entry["query"], parts))
+            for text in entry["configure"]:
+                yield Entry("configure", reading, command_pattern(text, parts))
+            if entry["select"]:
+                yield Entry("select", reading, command_pattern(entry["select"], parts))
+            for text, number in _fixed(entry["curve"]):
+                yield Entry("fixed", number, command_pattern(text, {"channel": CHANNEL}))
+        yield from self._about_itself()
+
+    def _about_itself(self) -> Iterator[Entry]:
+        data = self.data
+        for deed in ("identity", "errors", "complete"):
+            if data[deed]["query"]:
+                yield Entry(deed, None, command_pattern(data[deed]["query"], {}))
+        if data["complete"]["command"]:
+            yield Entry("accepts", None, command_pattern(data["complete"]["command"], {}))
+        for state in data["states"]:
+            yield Entry("fixed", state["no"], command_pattern(state["query"], {"channel": CHANNEL}))
+        for deed in ("resets", "clears", "accepts"):
+            for text in data[deed]:
+                yield Entry(deed, None, command_pattern(text, {"channel": CHANNEL}))
+
+    @property
+    def is_special(self) -> bool:
+        """Whether it writes or answers otherwise than SCPI has it."""
+        data = self.data
+        speeches = [one.speech for one in self.settings.values()] + [one.speech for one in self.readings.values()]
+        return bool(
+            self.acknowledge or data["checksum"] or not data["errors"]["is_scpi"]
+            or (data["identity"]["query"], data["identity"]["reply"]) != ("*IDN?", "{value}")
+            or any(not s.is_plain or s.separator != "," for s in speeches)
+        )  # fmt: skip
+
+    def found(self, command: str) -> list[tuple[Entry, dict[str, str]]]:
+        """What a command may mean, with the texts of its parts. Several readings may share a query."""
+        matches = ((entry, entry.pattern.fullmatch(command)) for entry in self._entries)
+        return [(entry, match.groupdict()) for entry, match in matches if match is not None]
+
+    def examples(self) -> Iterator[str]:
+        """Messages of all kinds that it understands, for channel 1: with each word, and both ends of each range."""
+        data = self.data
+        for entry in data["settings"]:
+            texts = [entry["write"].replace("{value}", value) for value in self.settings[entry["name"]].examples()]
+            yield from _at_first_channel([*texts, entry["ask"]])
+        for entry in data["readings"]:
+            texts = [
+                *entry["configure"],
+                entry["select"],
+                entry["query"],
+                *(text for text, _ in _fixed(entry["curve"])),
+            ]
+            for name, argument in entry["arguments"].items():
+                texts = [text.replace(f"{{{name}}}", argument["default"] or "1") for text in texts]
+            yield from _at_first_channel(texts)
+        yield from (data[deed]["query"] for deed in ("identity", "errors", "complete") if data[deed]["query"])
+        yield from _at_first_channel([state["query"] for state in data["states"]])
+        yield from _at_first_channel([text for deed in ("accepts", "resets", "clears") for text in data[deed]])
+
+
+def _at_first_channel(texts: list[str]) -> Iterator[str]:
+    return (re.sub(r"\{channels?\}", "1", text) for text in texts if text)
+
+
+def _fixed(curve: Fields | None) -> Iterator[tuple[str, str]]:
+    """What is asked about a curve, and what is answered: its axes go from 0 in steps of 1."""
+    if curve is None:
+        return
+    for axis in curve["axes"]:
+        yield from ((axis[key], text) for key, text in (("start", "0"), ("step", "1")) if axis[key])
+        if axis["points"]:
+            yield axis["points"], ",".join(map(str, range(POINTS)))
+    yield from ((curve[key], text) for key, text in (("factor", "1"), ("offset", "0")) if curve[key])
+
+
+POINTS = 11  # of each axis of a curve
+
+
+def _unit(data: Fields) -> UnitOf:
+    return UnitOf(data["symbol"], data["factor"], data["offset"])
+
+
+def _setting(data: Fields) -> Setting:
+    low, high = (float(data[key]) for key in ("low", "high"))
+    return Setting(
+        data["name"], data["kind"], speech_from(data["speech"]), _unit(data["unit"]), tuple(data["choices"]), low, high
+    )
+
+
+def _reading(data: Fields) -> Reading:
+    arguments = {name: _unit(one["unit"]) for name, one in data["arguments"].items()}
+    speech = speech_from(data["speech"])
+    return Reading(
+        data["name"], data["kind"], speech, _unit(data["unit"]), arguments, data["curve"], bool(data["select"])
+    )

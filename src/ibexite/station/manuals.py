@@ -1,0 +1,81 @@
+"""From a profile to the manual by which a stand-in answers: plain data, for the process of the simulated bench."""
+
+from __future__ import annotations
+
+from math import inf
+
+from ibexite.instruments.profile import Profile
+from ibexite.instruments.readings import ReadingCommands
+from ibexite.instruments.settings import SettingCommands
+from ibexite.instruments.status import Status
+from ibexite.units import Unit
+from ibexite.untyped import Fields
+
+NO_ERROR = '0,"No error"'
+
+
+def manual_of(profile: Profile) -> Fields:
+    """All that an instrument of this profile understands, and how it answers."""
+    errors, complete = profile.errors, profile.complete
+    return {
+        "switch": profile.instrument_class.switch,
+        "class": profile.instrument_class.name,
+        "compound": profile.is_compound,
+        "identity": {"query": profile.identity.query, "reply": profile.identity.reply.text},
+        "errors": {"query": errors.query, "none": errors.none[0] if errors.none else NO_ERROR,
+                   "is_scpi": not errors.none, "is_queue": errors.is_queue},
+        "complete": {"query": complete.query, "command": complete.command, "reply": _yes(complete.status)},
+        "states": [_state(status) for status in (*profile.tripped, profile.limiting) if status is not None],
+        "acknowledge": profile.acknowledge[0] if profile.acknowledge else "",
+        "checksum": profile.checksum,
+        "accepts": [*profile.start, *profile.local, *profile.actions.values()],
+        "resets": [text for name, text in profile.actions.items() if name == "reset"],
+        "clears": [text for name, text in profile.actions.items() if name == "clear"],
+        "settings": [_setting(name, commands) for name, commands in profile.settings.items()],
+        "readings": [_reading(name, commands) for name, commands in profile.readings.items()],
+    }  # fmt: skip
+
+
+def _yes(status: Status | None) -> str:
+    return status.answer(True) if status is not None else ""
+
+
+def _state(status: Status) -> Fields:
+    return {"query": status.query, "yes": status.answer(True), "no": status.answer(False)}
+
+
+def _unit(unit: Unit) -> Fields:
+    return {"symbol": unit.symbol, "factor": float(unit.factor), "offset": float(unit.offset)}
+
+
+def _kind(commands: SettingCommands | ReadingCommands) -> str:
+    feature = commands.feature
+    if feature.choices:
+        return "choice"
+    if feature.is_switch:
+        return "switch"
+    return "number" if feature.dimension is not None else feature.type.stored
+
+
+def _setting(name: str, commands: SettingCommands) -> Fields:
+    low, high = commands.extent or (-inf, inf)
+    return {
+        "name": name, "kind": _kind(commands), "write": commands.write, "ask": commands.ask,
+        "unit": _unit(commands.unit), "speech": commands.speech.as_data(), "choices": list(commands.feature.choices),
+        "low": low, "high": high,
+    }  # fmt: skip
+
+
+def _reading(name: str, commands: ReadingCommands) -> Fields:
+    curve = commands.curve
+    return {
+        "name": name, "kind": _kind(commands), "query": commands.query, "configure": list(commands.configure),
+        "select": commands.select, "unit": _unit(commands.unit), "speech": commands.speech.as_data(),
+        "arguments": {key: {"unit": _unit(a.unit), "default": a.default} for key, a in commands.arguments.items()},
+        "curve": None if curve is None else {
+            "numbers": curve.numbers,
+            "axes": [{"name": axis.name, "points": axis.points, "start": axis.start.query if axis.start else "",
+                      "step": axis.step.query if axis.step else "", "unit": _unit(axis.unit)} for axis in curve.axes],
+            "factor": curve.factor.query, "offset": curve.offset.query,
+        },
+    }  # fmt: skip
