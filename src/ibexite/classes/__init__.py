@@ -15,7 +15,16 @@ from ibexite.classes.features import Argument, Feature, InstrumentClass
 from ibexite.errors import MistakeError
 from ibexite.plain_file import is_folder, is_there
 
-__all__ = ["PROJECT_FILE", "Argument", "Classes", "Feature", "InstrumentClass", "classes_around", "instrument_classes"]
+__all__ = [
+    "PROJECT_FILE",
+    "Argument",
+    "Classes",
+    "Feature",
+    "InstrumentClass",
+    "class_in",
+    "classes_around",
+    "instrument_classes",
+]
 
 PROJECT_FILE = "ibexite.toml"  # in the folder of a project
 _SHIPPED = Path(__file__).parent
@@ -58,6 +67,11 @@ class Classes(Mapping[str, InstrumentClass]):
 def instrument_classes() -> Classes:
     """The classes that ship."""
     return Classes()
+
+
+def class_in(path: Path) -> InstrumentClass:
+    """The class in a file of one's own. Raises MistakeError: all that is wrong in it."""
+    return read_class(path, Classes(path.absolute().parent)._files.get)
 
 
 def classes_around(start: Path) -> Classes:

@@ -66,6 +66,7 @@ def _in_one_line(opened: Opened) -> str:
 def _vet_toml(path: Path) -> None:
     """Checks a bench file, a profile or a project file by itself."""
     from ibexite.bench.file import read_bench
+    from ibexite.classes import class_in
     from ibexite.instruments.profile import load_profile
     from ibexite.station.project import FILE_NAME
     from ibexite.toml_reader import read_toml
@@ -79,16 +80,22 @@ def _vet_toml(path: Path) -> None:
             f"{shown}: bench {file.name!r}, {_count(len(file.instruments), 'instrument')}, "
             f"{_count(len(file.roles), 'role')}, {_count(len(file.signals), 'signal')}, no mistakes"
         )
-    elif "class" in table:
+    elif "class" in table or ("extends" in table and path.absolute().parent.name != "classes"):
         profile = load_profile(path.name, path.parent)
         click.echo(f"{shown}: profile of a {profile.instrument_class.name}, no mistakes")
+    elif shown_path(path.absolute().parent).endswith("classes") or "settings" in table:
+        known = class_in(path)
+        click.echo(
+            f"{shown}: class of instruments, {_count(len(known.settings), 'setting')}, "
+            f"{_count(len(known.readings), 'reading')}, no mistakes"
+        )
     elif "project" in table and path.name == FILE_NAME:
         find_project(path)
         click.echo(f"{shown}: project file, no mistakes")
     else:
         raise MistakeError(
-            "neither a bench file, a profile nor a project file", where=shown,
-            remedy='A bench file has [bench], a profile class = "…", a project file [project].',
+            "neither a bench file, a profile, a class nor a project file", where=shown,
+            remedy='A bench file has [bench], a profile class = "…", a class [settings], a project file [project].',
         )  # fmt: skip
 
 

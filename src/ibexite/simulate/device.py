@@ -21,12 +21,17 @@ OPERATION_COMPLETE, QUERY_ERROR, DEVICE_ERROR, EXECUTION_ERROR, COMMAND_ERROR = 
 
 
 class Presets:
-    """Readings that were prepared, by channel or quantity: each is given out in turn, the last one again and again."""
+    """Readings that were prepared, by channel or name: each is given out in turn, the last one again and again."""
 
-    def __init__(self, values: dict[str, list[float]]) -> None:
+    def __init__(self, values: dict[str, list[float | str]]) -> None:
         self._values = {key: deque(given) for key, given in values.items() if given}
 
     def take(self, key: str) -> float | None:
+        """The next prepared number, None if there is none for this key."""
+        value = self.take_any(key)
+        return None if isinstance(value, str) else value
+
+    def take_any(self, key: str) -> float | str | None:
         """The next prepared reading, None if there is none for this key."""
         waiting = self._values.get(key)
         if waiting is None:

@@ -38,7 +38,7 @@ class Setting:
     """A setting; `write` and `ask` find its commands."""
 
     name: str
-    kind: str  # number, switch or choice
+    kind: str  # number, yes_no or choice
     speech: Speech
     unit: UnitOf
     choices: tuple[str, ...]
@@ -50,13 +50,13 @@ class Setting:
         """What it has behind a reset: off, the first choice, 0 or what is nearest to it."""
         if self.kind == "choice":
             return self.choices[0]
-        return 0.0 if self.kind == "switch" else min(max(0.0, self.low), self.high)
+        return 0.0 if self.kind == "yes_no" else min(max(0.0, self.low), self.high)
 
     def taken(self, text: str) -> float | str:
         """The value of a command. Raises ValueError: it is none, or beyond its range (a Beyond)."""
         if self.kind == "choice":
             return self.speech.chosen(text, self.choices)
-        if self.kind == "switch":
+        if self.kind == "yes_no":
             return float(self.speech.switched(text))
         value = self.unit.to_base(self.speech.read_back(text))
         room = 1e-9 * max(abs(self.low), abs(self.high), 1e-30) if abs(self.high) < float("inf") else 0.0
@@ -68,7 +68,7 @@ class Setting:
         """The reply that tells a value."""
         if self.kind == "choice":
             text = self.speech.choice_written(str(value))
-        elif self.kind == "switch":
+        elif self.kind == "yes_no":
             text = self.speech.switch_written(bool(value)) if self.speech.on else str(int(bool(value)))
         else:
             text = self.speech.written(self.unit.from_base(float(value)))
@@ -78,7 +78,7 @@ class Setting:
         """Values as they are sent: all words, the ends of the range."""
         if self.kind == "choice":
             yield from map(self.speech.choice_written, self.choices)
-        elif self.kind == "switch":
+        elif self.kind == "yes_no":
             yield from map(self.speech.switch_written, (True, False))
         else:
             ends = [value if abs(value) < inf else 0.0 for value in (self.low, self.high)]

@@ -39,9 +39,9 @@ class StandIn:
     wiring: dict[int, str]
     answer_time: float = 0.0
     trouble: tuple[Trouble, ...] = ()
-    presets: dict[str, list[float]] = field(
+    presets: dict[str, list[float | str]] = field(
         default_factory=dict
-    )  # readings prepared by channel or quantity, as raw values
+    )  # prepared readings by channel or name, as raw values
     link: str = "socket"  # the kind of link over which it is reached, see ibexite.simulate.fronts
     device: str = ""  # its name at the host, where the link has such: hislip0, inst0
     overlapped: bool = False  # a HiSLIP server that prefers this mode

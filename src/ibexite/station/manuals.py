@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from math import inf
 
+from ibexite.classes import Feature
 from ibexite.instruments.profile import Profile
 from ibexite.instruments.readings import ReadingCommands
 from ibexite.instruments.settings import SettingCommands
@@ -48,19 +49,16 @@ def _unit(unit: Unit) -> Fields:
     return {"symbol": unit.symbol, "factor": float(unit.factor), "offset": float(unit.offset)}
 
 
-def _kind(commands: SettingCommands | ReadingCommands) -> str:
-    feature = commands.feature
+def _kind(feature: Feature) -> str:
     if feature.choices:
         return "choice"
-    if feature.is_switch:
-        return "switch"
     return "number" if feature.dimension is not None else feature.type.stored
 
 
 def _setting(name: str, commands: SettingCommands) -> Fields:
     low, high = commands.extent or (-inf, inf)
     return {
-        "name": name, "kind": _kind(commands), "write": commands.write, "ask": commands.ask,
+        "name": name, "kind": _kind(commands.feature), "write": commands.write, "ask": commands.ask,
         "unit": _unit(commands.unit), "speech": commands.speech.as_data(), "choices": list(commands.feature.choices),
         "low": low, "high": high,
     }  # fmt: skip
@@ -69,7 +67,7 @@ def _setting(name: str, commands: SettingCommands) -> Fields:
 def _reading(name: str, commands: ReadingCommands) -> Fields:
     curve = commands.curve
     return {
-        "name": name, "kind": _kind(commands), "query": commands.query, "configure": list(commands.configure),
+        "name": name, "kind": _kind(commands.feature), "query": commands.query, "configure": list(commands.configure),
         "select": commands.select, "unit": _unit(commands.unit), "speech": commands.speech.as_data(),
         "arguments": {key: {"unit": _unit(a.unit), "default": a.default} for key, a in commands.arguments.items()},
         "curve": None if curve is None else {

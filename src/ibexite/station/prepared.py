@@ -10,16 +10,21 @@ from ibexite.errors import MistakeError, UnitError
 from ibexite.toml_reader import read_toml
 from ibexite.units import parse_quantity
 from ibexite.untyped import Fields, Measured
+from ibexite.values import Quantity, Type, Words, YesNo
 
 if TYPE_CHECKING:
     from ibexite.bench.file import BenchFile
+
+
+Readings = dict[str, list[float | str | None]]
+"""Prepared readings in base units, by signal or role.reading; None for an overload."""
 
 
 @dataclass(frozen=True, slots=True)
 class Prepared:
     """Readings and answers for a rehearsal."""
 
-    readings: dict[str, list[float | None]] = field(default_factory=dict)
+    readings: Readings = field(default_factory=dict)
     answers: Fields = field(default_factory=dict)
 
 
@@ -35,7 +40,7 @@ def read_prepared(path: Path, bench: BenchFile) -> Prepared:
     table = read_toml(path, what="file of readings")
     readings = table.table("readings")
     answers = table.table("answers")
-    found: dict[str, list[float | None]] = {}
+    found: dict[str, list[float | str | None]] = {}
     for name in readings:
         value = readings.value(name)
         entries = value if isinstance(value, list) else [value]
@@ -45,19 +50,35 @@ def read_prepared(path: Path, bench: BenchFile) -> Prepared:
     return Prepared(found, {part: _answer(answer) for part, answer in given.items()})
 
 
-def _reading(where: str, name: str, entry: object, bench: BenchFile) -> float | None:
+def _reading(where: str, name: str, entry: object, bench: BenchFile) -> float | str | None:
     if entry == "overload":
         return None
-    if isinstance(entry, bool):
-        return float(entry)
+    kind = _type_of(name, bench)
+    if isinstance(entry, bool) or (isinstance(kind, YesNo) and entry in ("yes", "no")):
+        return float(entry in (True, "yes"))
+    if isinstance(kind, Words):
+        return str(entry)
     try:
         quantity = parse_quantity(str(entry))
     except UnitError as error:
         raise MistakeError(error.what, where=where, remedy=error.remedy) from None
-    signal = bench.signals.get(name)
-    if signal is not None and signal.threshold is None and quantity.dimension != signal.dimension:
-        raise MistakeError(f"{entry!r} has another unit than the signal", where=where, remedy="Write it with its unit.")
+    if isinstance(kind, Quantity) and quantity.dimension != kind.dimension:
+        raise MistakeError(
+            f"{entry!r} has another unit than the reading", where=where, remedy="Write it with its unit."
+        )
     return float(quantity)
+
+
+def _type_of(name: str, bench: BenchFile) -> Type | None:
+    """The type of a signal, or of role.reading; None where there is none (which is told later)."""
+    signal = bench.signals.get(name)
+    if signal is not None:
+        return Quantity((), signal.dimension) if signal.threshold is None else None
+    role, _, reading = name.partition(".")
+    if role not in bench.roles:
+        return None
+    commands = bench.instruments[bench.roles[role].instrument].profile.readings.get(reading)
+    return commands.feature.type if commands is not None else None
 
 
 def _answer(answer: object) -> Measured:

@@ -55,7 +55,7 @@ class UnitOrders:
     operator: str = ""  # who runs it
     orders: Orders = field(default_factory=Orders)
     is_real_time: bool = False  # on a simulated bench: waits take the time that they take
-    readings: Mapping[str, list[float | None]] = field(default_factory=dict)  # prepared, for a simulated bench
+    readings: Mapping[str, list[float | str | None]] = field(default_factory=dict)  # prepared, for a simulated bench
     halts: Halts | None = None
     is_timed: bool = False
     traffic: Path | None = None  # where all that is said to instruments is written

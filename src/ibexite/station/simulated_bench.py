@@ -10,6 +10,7 @@ from types import TracebackType
 
 from ibexite.bench.file import BenchFile
 from ibexite.errors import BenchError
+from ibexite.station.prepared import Readings
 from ibexite.station.stand_ins import make_plan
 from ibexite.untyped import Fields
 
@@ -17,7 +18,7 @@ from ibexite.untyped import Fields
 class SimulatedBench:
     """A running simulated bench; as a context manager it gives the bench file moved to its addresses."""
 
-    def __init__(self, file: BenchFile, serial: str, presets: dict[str, list[float | None]] | None = None) -> None:
+    def __init__(self, file: BenchFile, serial: str, presets: Readings | None = None) -> None:
         self.file = file
         self._plan = make_plan(file, serial, own_ports=True, presets=presets)
         # A session of its own: a Ctrl-C in the terminal must not take the instruments away before they are safe.

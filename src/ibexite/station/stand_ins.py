@@ -16,11 +16,12 @@ from ibexite.simulate.plan import STIMULUS, SimulationPlan, StandIn, Trouble
 from ibexite.simulate.products import NOTHING, PRODUCTS, connectable
 from ibexite.simulate.troubles import NEEDS_MESSAGE, WAYS
 from ibexite.station.manuals import manual_of
+from ibexite.station.prepared import Readings
+
+Presets = dict[str, list[float | str]]
 
 
-def make_plan(
-    file: BenchFile, serial: str, *, own_ports: bool, presets: dict[str, list[float | None]] | None = None
-) -> SimulationPlan:
+def make_plan(file: BenchFile, serial: str, *, own_ports: bool, presets: Readings | None = None) -> SimulationPlan:
     """The plan for the stand-ins of a bench file. An instrument without one gets that of its class, wired to nothing.
 
     Args:
@@ -52,9 +53,9 @@ def make_plan(
     return SimulationPlan(product, serial, tuple(stand_ins))
 
 
-def _raw_presets(file: BenchFile, presets: dict[str, list[float | None]]) -> dict[str, dict[str, list[float]]]:
-    """Prepared readings as each instrument would answer them, by its channel or the name of the reading."""
-    raw: dict[str, dict[str, list[float]]] = {}
+def _raw_presets(file: BenchFile, presets: Readings) -> dict[str, Presets]:
+    """Prepared readings as each instrument would answer them: by channel or name of the reading, and by both."""
+    raw: dict[str, Presets] = {}
     if not presets:
         return raw
     from ibexite.protocols.scpi import INFINITY
@@ -77,9 +78,12 @@ def _raw_presets(file: BenchFile, presets: dict[str, list[float | None]]) -> dic
             )
         by_channel = profile.instrument_class.name in ("multimeter", "oscilloscope")
         key = str(signal.channel if signal else fact.channel) if by_channel else commands.feature.name
-        raw.setdefault(fact.instrument, {})[key] = [
-            INFINITY if v is None else commands.unit.from_base(signal.raw_value(v) if signal else v) for v in values
-        ]
+        given = [
+            INFINITY if v is None else v if isinstance(v, str)
+            else commands.unit.from_base(signal.raw_value(v) if signal else v) for v in values
+        ]  # fmt: skip
+        mine = raw.setdefault(fact.instrument, {})
+        mine[key] = mine[f"{commands.feature.name}:{signal.channel if signal else fact.channel}"] = given
     return raw
 
 
@@ -87,9 +91,7 @@ def _trouble(t: TroubleEntry) -> Trouble:
     return Trouble(t.query, t.how, t.nth, t.times, t.command, t.pause, t.message, t.longest)
 
 
-def _stand_in(
-    file: BenchFile, fact: InstrumentEntry, product: str, own_ports: bool, presets: dict[str, list[float]]
-) -> StandIn:
+def _stand_in(file: BenchFile, fact: InstrumentEntry, product: str, own_ports: bool, presets: Presets) -> StandIn:
     simulated = fact.simulated or SimulatedEntry(_identity_for(fact), {}, 0.0, ())
     where = f"{file.path}: instruments.{fact.name}.simulated"
     kind = fact.profile.instrument_class.name

@@ -208,11 +208,12 @@ class DescribedDevice(ScpiDevice):
         return reading.answer(self._measured(reading, channel, arguments | given), channel)
 
     def _measured(self, reading: Reading, channel: int, arguments: dict[str, float]) -> float | str:
-        for key in (str(channel) if reading.is_scanned or channel != 1 else reading.name, reading.name):
-            preset = self.presets.take(key)
-            if preset is not None:
-                overload = abs(preset) >= 0.999 * INFINITY
-                return math.copysign(math.inf, preset) if overload else reading.unit.to_base(preset)
+        preset = self.presets.take_any(f"{reading.name}:{channel}")
+        if isinstance(preset, float):
+            overload = abs(preset) >= 0.999 * INFINITY
+            return math.copysign(math.inf, preset) if overload else reading.unit.to_base(preset)
+        if preset is not None:
+            return preset
         if reading.kind not in ("number", "yes_no"):
             return str(self.values.get((reading.name, channel), f"{self.manual.data['class']} {reading.name}"))
         value = self._applied.measured(reading.name, channel)
