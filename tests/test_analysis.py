@@ -169,7 +169,7 @@ def test_complex_curves_keep_their_holes_and_give_real_ones() -> None:
 
 @given(st.sampled_from("+-*/"), st.floats(-1e3, 1e3), st.booleans())
 def test_what_was_never_measured_stays_so_through_arithmetic(op: str, other: float, left: bool) -> None:
-    from ibexite.engine.formula import divided
+    from ibexite.analysis.single_values import divided
 
     operations = {"+": lambda a, b: a + b, "-": lambda a, b: a - b, "*": lambda a, b: a * b, "/": divided}
     a, b = (NEVER_MEASURED, other) if left else (other, NEVER_MEASURED)

@@ -19,7 +19,7 @@ ALLOWED = {
     "analysis": {"units", "holes"},
     "language": {"units", "classes", "functions", "plain_file", "values"},
     "instruments": {"units", "classes", "values", "protocols", "toml_reader", "plain_file", "surroundings"},
-    "simulate": {"units", "analysis", "protocols", "__init__"},
+    "simulate": {"units", "analysis", "holes", "protocols", "__init__"},
     "bench": {"units", "analysis", "instruments", "protocols", "toml_reader", "file_lock", "holes", "values", "verdicts"},
     "outside": {"surroundings"},
     "companions": {"units", "classes", "language", "toml_reader", "plain_file", "values"},

@@ -244,6 +244,12 @@ _SHAPES = (
 _POINTS = (
     _T("abs", "values", "point", "abs(x)", "size without sign; of a complex value its magnitude", "let size = abs(z)",
        "pointwise.absolute", _size, complexity="result_real"),
+    _T("smaller", "values", "point", "smaller(a, b)", "the smaller of two values of one unit; min(a, b) is the same",
+       "let v = smaller(v_in - 300 mV, 5 V)", "pointwise.smaller", _same, ("x", "same")),
+    _T("larger", "values", "point", "larger(a, b)", "the larger of two values of one unit; max(a, b) is the same",
+       "let v = larger(v_a, v_b)", "pointwise.larger", _same, ("x", "same")),
+    _T("choose", "values", "special", "choose(condition, a, b)", "a where the condition holds, b where it does not",
+       "let v = choose(v_in > 6 V, v_a, v_b)", "pointwise.chosen", _same, ("condition", "x", "same")),
     _T("sqrt", "values", "point", "sqrt(x)", "square root; of V^2 it is V", "let v = sqrt(p * r)",
        "pointwise.root", _root),
     _T("exp", "values", "point", "exp(x)", "e to the power of a plain number", "let k = exp(-t / tau)",
@@ -289,6 +295,14 @@ _COMPLEX = (
 )  # fmt: skip
 FUNCTIONS = {f.name: f for f in (*_STATISTICS, *_FEATURES, *_SHAPES, *_POINTS, *_LEVELS, *_COMPLEX)}
 IN_WAIT = {"drift": "drift(x)"}  # only in the condition of `wait reading`: change per second over the last readings
+
+
+_OF_TWO = {"min": "smaller", "max": "larger"}
+
+
+def function_named(name: str, arguments: int) -> Function | None:
+    """The function that a call with so many arguments means; None where there is none."""
+    return FUNCTIONS.get(_OF_TWO.get(name, name) if arguments == 2 else name)
 
 
 def target_of(function: Function, x: Dimension, flags: frozenset[str], variant: str = "") -> str:

@@ -48,10 +48,27 @@ imaginary_part = pointwise(np.imag, lambda z: complex(z).imag)
 phase = pointwise(np.angle, lambda z: math.atan2(complex(z).imag, complex(z).real))
 rectangular = pointwise(lambda a, b: a + 1j * np.asarray(b), complex)
 polar = pointwise(lambda r, a: r * np.exp(1j * np.asarray(a)), lambda r, a: r * complex(math.cos(a), math.sin(a)))
+smaller = pointwise(np.minimum, min)
+larger = pointwise(np.maximum, max)
 level_of_power = pointwise(lambda x: 10 * np.log10(x) + 30, lambda x: 10 * math.log10(x) + 30)
 level_of_voltage = db_amplitude
 power_of_level = pointwise(lambda x: 10 ** ((x - 30) / 10), lambda x: 10 ** ((x - 30) / 10))
 voltage_of_level = amplitude_ratio
+
+
+def chosen(condition: Measured, a: Measured, b: Measured) -> Measured:
+    """a where a condition holds, else b, point by point; a hole where nobody can decide it. What is not chosen does not
+    matter: it may be a hole."""
+    if any(map(is_curve, (condition, a, b))):
+        return combine(_chosen_arrays, condition, a, b, resolves_holes=True)
+    if condition != condition:
+        return hole_of(condition)
+    return a if condition else b
+
+
+def _chosen_arrays(condition: Any, a: Any, b: Any) -> Measured:
+    where = np.asarray(condition, dtype=float)
+    return np.where(np.isnan(where), where, np.where(where > 0, a, b))
 
 
 _SIGNS: dict[str, Callable[[Any, Any], Any]] = {

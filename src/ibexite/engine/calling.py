@@ -6,8 +6,8 @@ import time
 from pathlib import Path
 
 from ibexite import events
+from ibexite.analysis.single_values import finite
 from ibexite.compound import picture_text
-from ibexite.engine.formula import finite
 from ibexite.engine.frame_base import FrameBase
 from ibexite.engine.keeping import keep_file
 from ibexite.engine.runtime import Runtime

@@ -10,63 +10,17 @@ import math
 from collections.abc import Collection, Mapping
 from decimal import Decimal
 
+from ibexite.analysis.single_values import ARITHMETIC
 from ibexite.errors import SequenceError
-from ibexite.functions import FUNCTIONS, Function, target_of
-from ibexite.holes import Counts, hole_of, is_equal
+from ibexite.functions import Function, function_named, target_of
+from ibexite.holes import Counts
 from ibexite.language import constants, nodes
 from ibexite.language.function_arguments import ARGUMENTS
 from ibexite.language.type_calls import split_flags
 from ibexite.untyped import Measured
 from ibexite.values import NUMBER, Type
 
-_INFINITE = (math.inf, -math.inf)
 _COMPARISONS = {">=": "ge", "<=": "le", ">": "gt", "<": "lt", "==": "eq", "!=": "ne"}
-
-
-def divided(a: Measured, b: Measured) -> Measured:
-    """a / b; NaN where b is zero or so small that the result has no number. As curves do it."""
-    try:
-        result = a / b
-    except ZeroDivisionError:
-        return hole_of(a)
-    if isinstance(result, float):
-        return math.nan if result in _INFINITE else result
-    return result
-
-
-def finite(value: Measured) -> Measured:
-    """What single values were added or multiplied to; NaN where that is too large for a number. As curves do it."""
-    return math.nan if isinstance(value, float) and value in _INFINITE else value
-
-
-def ge(a: Measured, b: Measured) -> Measured:
-    """a >= b; a hole where a or b is one; values that are as good as equal are equal. The functions below likewise."""
-    return hole_of(a, b) if a != a or b != b else a >= b or is_equal(a, b)
-
-
-def le(a: Measured, b: Measured) -> Measured:
-    """a <= b."""
-    return hole_of(a, b) if a != a or b != b else a <= b or is_equal(a, b)
-
-
-def gt(a: Measured, b: Measured) -> Measured:
-    """a > b."""
-    return hole_of(a, b) if a != a or b != b else a > b and not is_equal(a, b)
-
-
-def lt(a: Measured, b: Measured) -> Measured:
-    """a < b."""
-    return hole_of(a, b) if a != a or b != b else a < b and not is_equal(a, b)
-
-
-def eq(a: Measured, b: Measured) -> Measured:
-    """a == b."""
-    return hole_of(a, b) if a != a or b != b else a == b or is_equal(a, b)
-
-
-def ne(a: Measured, b: Measured) -> Measured:
-    """a != b."""
-    return hole_of(a, b) if a != a or b != b else not (a == b or is_equal(a, b))
 
 
 def decided(condition: Measured, counts: Counts | None = None) -> bool:
@@ -105,16 +59,8 @@ def never_over(axes: list[str]) -> Measured:
 HELPERS = {
     "never_over": never_over,
     "as_time": as_time,
-    "hole_of": hole_of,
-    "div": divided,
-    "fin": finite,
     "decided": decided,
-    "ge": ge,
-    "le": le,
-    "gt": gt,
-    "lt": lt,
-    "eq": eq,
-    "ne": ne,
+    **ARITHMETIC,
 }
 
 
@@ -242,11 +188,17 @@ class Formulas:
             return f"drift({expr.arguments[0].name!r})"
         if expr.function in self._python:
             return self._python_call(expr)
-        function = FUNCTIONS[expr.function]
+        function = function_named(expr.function, len(expr.arguments))
+        assert function is not None  # it was looked at when it was vetted
         arguments, flags = split_flags(expr, function)
         options = [f"{flag}=True" for flag in flags if flag != "all"]
         if expr.part:
             options.append(f"field={expr.part!r}")
+        if function.name == "choose":
+            given = [
+                self.source(a) for a in arguments if not isinstance(a, nodes.Pair | nodes.Window | nodes.UnitArgument)
+            ]
+            return f"{self.function(function.target)}({', '.join(given)})"
         if function.name == "line":
             pairs = [f"({self.source(p.x)}, {self.source(p.y)})" for p in arguments if isinstance(p, nodes.Pair)]
             return f"{self.function('catalog.line')}({', '.join([repr(expr.along), *pairs, *options])})"

@@ -6,13 +6,13 @@ from collections.abc import Sequence
 
 from ibexite import units
 from ibexite.errors import did_you_mean
-from ibexite.functions import FUNCTIONS, IN_WAIT, Function
+from ibexite.functions import FUNCTIONS, IN_WAIT, Function, function_named
 from ibexite.language import nodes
 from ibexite.language.function_arguments import ARGUMENTS
 from ibexite.language.python_function import PythonFunction
 from ibexite.language.type_base import Lookup, TyperBase
 from ibexite.units import PLAIN
-from ibexite.values import Quantity, Type
+from ibexite.values import Quantity, Type, YesNo
 
 
 class CallTyper(TyperBase):
@@ -23,7 +23,7 @@ class CallTyper(TyperBase):
             return self._python(expr, self.functions[expr.function], lookup)
         if expr.function in IN_WAIT:
             return self._drift(expr, lookup)
-        function = FUNCTIONS.get(expr.function)
+        function = function_named(expr.function, len(expr.arguments))
         if function is None:
             known = [*FUNCTIONS, *self.functions]
             self.source.report(expr.span, f"unknown function {expr.function!r}", "", did_you_mean(expr.function, known))
@@ -33,6 +33,8 @@ class CallTyper(TyperBase):
             return None
         if function.name == "line":
             return self._line(expr, lookup)
+        if function.name == "choose":
+            return self._choose(expr, lookup)
         first = arguments[0]
         if isinstance(first, nodes.Pair | nodes.Window | nodes.UnitArgument):
             what = f"{first.unit.symbol!r} is a unit" if isinstance(first, nodes.UnitArgument) else "not a value"
@@ -51,6 +53,25 @@ class CallTyper(TyperBase):
         if axis is None or not all(fits):
             return None
         return self._result(expr, function, x, axis, frozenset(flags), arguments, lookup)
+
+    def _choose(self, expr: nodes.Call, lookup: Lookup) -> Type | None:
+        kinds = []
+        for argument in expr.arguments:
+            if isinstance(argument, nodes.Pair | nodes.Window | nodes.UnitArgument):
+                self.source.report(argument.span, "not a value", "", f"Write {FUNCTIONS['choose'].usage}.")
+                return None
+            kinds.append(self.type_of(argument, lookup))
+        condition, a, b = kinds
+        if condition is None or a is None or b is None:
+            return None
+        if not isinstance(condition, YesNo):
+            self.source.report(expr.arguments[0].span, "not a condition", str(condition), "Write, as: v_in > 6 V")
+            return None
+        if not a.fits(b) or not isinstance(a, Quantity):
+            self.source.report(expr.arguments[2].span, "wrong unit", str(b), f"The other one is {a}.")
+            return None
+        axes = self._together(expr, condition, a, b)
+        return None if axes is None else a.single().over(axes)
 
     def _result(
         self,

@@ -85,7 +85,7 @@ def understands(device: ScpiDevice, messages: Iterable[str]) -> bool:
 
 def build(plan: SimulationPlan, clock: Callable[[], float]) -> list[tuple[StandIn, ScpiDevice]]:
     """The devices of a plan, all around one product."""
-    world = World(make_product(plan.product, plan.serial), clock)
+    world = World(make_product(plan.product, plan.serial, plan.model), clock)
     made = []
     for stand_in in plan.stand_ins:
         device = _device(stand_in, world)

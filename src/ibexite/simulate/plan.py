@@ -57,6 +57,7 @@ class SimulationPlan:
     product: str
     serial: str
     stand_ins: tuple[StandIn, ...]
+    model: Fields | None = None  # of a product of one's own: its description, or the path of its Python file
 
     def as_data(self) -> Fields:
         """For JSON; `from_data` reads it back."""
@@ -75,4 +76,4 @@ class SimulationPlan:
             )
             for s in data["stand_ins"]
         )
-        return cls(data["product"], data["serial"], stand_ins)
+        return cls(data["product"], data["serial"], stand_ins, data["model"])

@@ -73,7 +73,9 @@ class Climate:
     is_on: bool = False
 
 
-KINDS: dict[str, type] = {"source": Source, "sink": Sink, "tone": Tone, "carrier": Carrier, "climate": Climate}
+KINDS: dict[str, type] = {
+    "source": Source, "sink": Sink, "tone": Tone, "carrier": Carrier, "climate": Climate, "settings": dict,
+}  # fmt: skip
 
 
 @dataclass(slots=True)
@@ -85,6 +87,7 @@ class Stimuli:
     tone: dict[str, Tone] = field(default_factory=dict)
     carrier: dict[str, Carrier] = field(default_factory=dict)
     climate: dict[str, Climate] = field(default_factory=dict)
+    settings: dict[str, dict[str, float | str]] = field(default_factory=dict)  # of any other instrument, by their names
 
 
 class Product(Protocol):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable
+from pathlib import Path
 
 from ibexite.bench.entries import InstrumentEntry, SimulatedEntry, TroubleEntry
 from ibexite.bench.file import BenchFile
@@ -11,12 +12,14 @@ from ibexite.bench.simulated_entries import trouble_of
 from ibexite.errors import MistakeError, did_you_mean
 from ibexite.frozen import replaced
 from ibexite.instruments.address import Address, Hislip, Program, RawSocket, Serial, Usbtmc, Vxi11, parse_address
+from ibexite.plain_file import is_file
 from ibexite.simulate.nature import UNWIRED
 from ibexite.simulate.plan import STIMULUS, SimulationPlan, StandIn, Trouble
-from ibexite.simulate.products import NOTHING, PRODUCTS, connectable
+from ibexite.simulate.products import DESCRIBED, NOTHING, OWN, PRODUCTS, connectable
 from ibexite.simulate.troubles import NEEDS_MESSAGE, WAYS
 from ibexite.station.manuals import manual_of
 from ibexite.station.prepared import Readings
+from ibexite.station.product_model import ProductModel, read_model
 
 Presets = dict[str, list[float | str]]
 
@@ -33,12 +36,15 @@ def make_plan(file: BenchFile, serial: str, *, own_ports: bool, presets: Reading
     Raises:
         MistakeError: the file names a product that does not exist, or wires a stand-in to what is not there.
     """
-    product = file.product or NOTHING
-    if product not in PRODUCTS:
+    product, model = file.product or NOTHING, None
+    if product.endswith((".toml", ".py")):
+        product, model = _own_product(file)
+    elif product not in PRODUCTS:
         raise MistakeError(
             f"there is no simulated product {product!r}",
             where=f"{file.path}: simulation.product",
-            remedy=did_you_mean(product, [name for name in PRODUCTS if name != NOTHING]),
+            remedy=did_you_mean(product, [name for name in PRODUCTS if name != NOTHING])
+            + " One of your own is named by its file, my_product.toml.",
         )
     if not file.product and any(fact.simulated and fact.simulated.wiring for fact in file.instruments.values()):
         raise MistakeError(
@@ -48,9 +54,27 @@ def make_plan(file: BenchFile, serial: str, *, own_ports: bool, presets: Reading
         )
     raw = _raw_presets(file, presets or {})
     stand_ins = [
-        _stand_in(file, fact, product, own_ports, raw.get(fact.name, {})) for fact in file.instruments.values()
+        _stand_in(file, fact, product, model, own_ports, raw.get(fact.name, {})) for fact in file.instruments.values()
     ]
-    return SimulationPlan(product, serial, tuple(stand_ins))
+    data = model.data if isinstance(model, ProductModel) else {"path": str(model)} if model else None
+    return SimulationPlan(product, serial, tuple(stand_ins), data)
+
+
+def _own_product(file: BenchFile) -> tuple[str, ProductModel | Path]:
+    """The kind of a product of one's own, and its model, or its Python file (which the simulated bench runs)."""
+    path = file.path.parent / file.product
+    if path.suffix == ".toml":
+        return DESCRIBED, read_model(path)
+    if not is_file(path):
+        raise MistakeError("there is no such file", where=f"{file.path}: simulation.product", remedy="Check the path.")
+    return OWN, path.absolute()
+
+
+def _connectable(product: str, model: ProductModel | Path | None, kind: str) -> tuple[str, ...] | None:
+    """What an instrument can be wired to; None where nobody knows before the product is run."""
+    if isinstance(model, ProductModel):
+        return model.connectable(kind)
+    return None if model is not None else connectable(product, kind)
 
 
 def _raw_presets(file: BenchFile, presets: Readings) -> dict[str, Presets]:
@@ -91,21 +115,25 @@ def _trouble(t: TroubleEntry) -> Trouble:
     return Trouble(t.query, t.how, t.nth, t.times, t.command, t.pause, t.message, t.longest)
 
 
-def _stand_in(file: BenchFile, fact: InstrumentEntry, product: str, own_ports: bool, presets: Presets) -> StandIn:
+def _stand_in(
+    file: BenchFile, fact: InstrumentEntry, product: str, model: ProductModel | Path | None, own_ports: bool,
+    presets: Presets,
+) -> StandIn:  # fmt: skip
     simulated = fact.simulated or SimulatedEntry(_identity_for(fact), {}, 0.0, ())
     where = f"{file.path}: instruments.{fact.name}.simulated"
     kind = fact.profile.instrument_class.name
-    known = connectable(product, kind)
+    known = _connectable(product, model, kind)
     for channel, target in simulated.wiring.items():
-        if target not in known:
+        if known is not None and target not in known:
             raise MistakeError(
-                f"{product} has no {target!r} for a {kind}",
+                f"{file.product} has no {target!r} for a {kind}",
                 where=f"{where}.wiring.{channel}",
                 remedy=did_you_mean(target, known),
             )
     if simulated.wiring and kind in STIMULUS and 1 not in simulated.wiring:
+        example = known[0] if known else "…"
         raise MistakeError(
-            "channel 1 is not wired", where=f"{where}.wiring", remedy=f'Write: wiring = {{ 1 = "{known[0]}" }}'
+            "channel 1 is not wired", where=f"{where}.wiring", remedy=f'Write: wiring = {{ 1 = "{example}" }}'
         )
     for trouble in simulated.trouble:
         if trouble.how not in WAYS:
@@ -171,11 +199,11 @@ def _identity_for(fact: InstrumentEntry) -> str:
     )  # fmt: skip
 
 
-def _channels_of(file: BenchFile, fact: InstrumentEntry, known: tuple[str, ...]) -> dict[int, str]:
+def _channels_of(file: BenchFile, fact: InstrumentEntry, known: tuple[str, ...] | None) -> dict[int, str]:
     """The channels that the signals of a bench need, wired to a quantity of their name where the product has it."""
     roles = {role.name for role in file.roles.values() if role.instrument == fact.name}
     return {
-        signal.channel: signal.name if signal.name in known else UNWIRED
+        signal.channel: signal.name if signal.name in (known or ()) else UNWIRED
         for signal in file.signals.values() if signal.role in roles
     }  # fmt: skip
 

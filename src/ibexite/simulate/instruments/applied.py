@@ -45,11 +45,15 @@ class Applied:
     def changed(self, name: str, channel: int) -> None:
         """A setting was set."""
         self._touched.add((name, channel))
+        everything = self._world.stimuli.settings.get(self._wiring.get(channel, ""))
+        value = self._value(name, channel)
+        if everything is not None and value is not None:
+            everything[name] = value
+            self._world.changed()
         part = _PARTS.get(self._kind, {}).get(name)
         stimulus = self._stimulus(channel)
         if part is None or stimulus is None:
             return
-        value = self._value(name, channel)
         setattr(stimulus, part, bool(value) if part == "is_on" else value)
         self._world.changed()
 

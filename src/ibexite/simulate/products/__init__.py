@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 import importlib
+import runpy
 from typing import TYPE_CHECKING
 
 from ibexite.simulate.plan import STIMULUS
+from ibexite.untyped import Fields
 
 if TYPE_CHECKING:
     from ibexite.simulate.world import Product
 
-NOTHING = "nothing"
+NOTHING, DESCRIBED, OWN = "nothing", "described", "own"
+CLASS = "Product"  # what the Python file of a product of one's own calls its class
 PRODUCTS = {  # module and class
     "fm2-control-board": ("fm2_control_board", "Fm2ControlBoard"),
     "fm2-sensor-parts": ("fm2_sensor_parts", "Fm2SensorParts"),
@@ -18,12 +21,21 @@ PRODUCTS = {  # module and class
 }
 
 
-def make_product(name: str, serial: str) -> Product:
-    """One unit of a product.
+def make_product(name: str, serial: str, model: Fields | None = None) -> Product:
+    """One unit of a product; `model` for one that does not ship.
 
     Raises:
         KeyError: there is no such product.
     """
+    if name == DESCRIBED:
+        assert model is not None
+        from ibexite.simulate.products.described_product import DescribedProduct
+
+        return DescribedProduct(model, serial)
+    if name == OWN:
+        assert model is not None
+        own: Product = runpy.run_path(model["path"])[CLASS](serial)
+        return own
     module, class_name = PRODUCTS[name]
     product: Product = getattr(importlib.import_module(f"{__name__}.{module}"), class_name)(serial)
     return product
