@@ -8,10 +8,10 @@ from hypothesis import assume, example, given
 from hypothesis import strategies as st
 
 from ibexite import units
-from ibexite.analysis import catalog
+from ibexite.analysis import catalog, single_values
 from ibexite.analysis import pointwise as curves
 from ibexite.analysis.curve import ArrayCurve, Curve
-from ibexite.engine import formula, judge, judged_points
+from ibexite.engine import judge, judged_points
 from ibexite.engine.judge import Tally
 from ibexite.engine.loops import Refined
 from ibexite.errors import SequenceError
@@ -176,7 +176,7 @@ def test_limits_of_no_more_points_are_kept_than_is_said(monkeypatch) -> None:
     assert tally.limits == [(x, -1.0, 1.0) for x in (0.0, 1.0, 2.0)]
 
 
-@pytest.mark.parametrize("compare", [formula.ge, formula.le, formula.gt, formula.lt, formula.eq, formula.ne])
+@pytest.mark.parametrize("compare", [single_values.ge, single_values.le, single_values.gt, single_values.lt, single_values.eq, single_values.ne])
 def test_nobody_knows_whether_a_hole_is_more_or_less(compare) -> None:
     for a, b in ((math.nan, 1.0), (1.0, math.nan), (math.nan, math.nan), (NEVER_MEASURED, math.nan)):
         found = compare(a, b)

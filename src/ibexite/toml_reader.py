@@ -257,7 +257,7 @@ def read_laid_over(path: Path, *, what: str, file_of: Callable[[str], Path | Non
         below = file_of(name)
         if below is None:
             tables[-1].fail("extends", f"there is no {what} {name!r}")
-        if any(below.samefile(file) for file in files):
+        if any(below.resolve() == file.resolve() for file in files):
             circle = ", ".join(file.name for file in [*files, below])
             tables[-1].fail("extends", f"it goes round in a circle: {circle}", "One of them must stand by itself.")
         tables.append(read_toml(below, what=what))

@@ -159,8 +159,8 @@ def _formulas(table: TomlTable, types: dict[str, Type]) -> tuple[dict[str, str],
         elif name in types:
             table.note(name, "is what an instrument applies there, or a value", "Call the quantity otherwise.")
     parsed: dict[str, tuple[Source, nodes.Expr]] = {}
-    for name, text in texts.items():
-        source = Source(table.where(f'"{name}"' if "." in name else name), text)
+    sources = {name: Source(table.where(name), text) for name, text in texts.items()}
+    for name, source in sources.items():
         expr = formula_of(source)
         if expr is not None:
             parsed[name] = (source, expr)
@@ -178,7 +178,7 @@ def _formulas(table: TomlTable, types: dict[str, Type]) -> tuple[dict[str, str],
             writer = Formulas(found, {}, [*types])
             code[name] = writer.source(expr)
             used |= writer.used
-    for name, (source, _) in parsed.items():
+    for name, source in sources.items():
         for finding in source.sorted_findings():
             if finding.level == "mistake":
                 mark = f": {finding.mark}" if finding.mark else ""

@@ -72,25 +72,35 @@ class DescribedDevice(ScpiDevice):
         found = self.manual.found(command)
         if not found:
             return self._unknown(command)
-        entry, parts = found[0]
-        channel = int(parts.get("channel") or 1)
         try:
-            match entry.deed:
-                case "write":
-                    assert isinstance(entry.subject, Setting)
-                    self._write(found, parts, channel)
-                case "ask":
-                    assert isinstance(entry.subject, Setting)
-                    value = self.values.get((entry.subject.name, channel), entry.subject.first)
-                    return entry.subject.answer(value, channel)
-                case "query":
-                    return self._read(found, parts, channel)
-                case _:
-                    return self._about_itself(entry, parts, channel)
+            return self._one_of(found)
         except Beyond:
             return self._refuse("-222", f"Data out of range;{command}")
         except ValueError:
             return self._refuse("-224", f"Illegal parameter value;{command}")
+
+    def _one_of(self, found: Found) -> str | None:
+        """Carries out the first of what a command may mean that takes its values. Raises ValueError: none does."""
+        queries = [(entry, parts) for entry, parts in found if entry.deed == "query"]
+        if queries:
+            return self._read(queries, queries[0][1], int(queries[0][1].get("channel") or 1))
+        problem = ValueError()
+        for entry, parts in found:
+            try:
+                return self._carried_out_as(entry, parts, int(parts.get("channel") or 1))
+            except ValueError as error:
+                problem = error
+        raise problem
+
+    def _carried_out_as(self, entry: Entry, parts: dict[str, str], channel: int) -> str | None:
+        setting = entry.subject
+        if entry.deed not in ("write", "ask"):
+            return self._about_itself(entry, parts, channel)
+        assert isinstance(setting, Setting)
+        if entry.deed == "ask":
+            return setting.answer(self.values.get((setting.name, channel), setting.first), channel)
+        self.values[setting.name, channel] = setting.taken(parts["value"])
+        self._applied.changed(setting.name, channel)
         return self.manual.acknowledge or None
 
     def _about_itself(self, entry: Entry, parts: dict[str, str], channel: int) -> str | None:
@@ -166,20 +176,6 @@ class DescribedDevice(ScpiDevice):
     def _value(self, name: str, channel: int) -> float | str | None:
         setting = self.manual.settings.get(name)
         return None if setting is None else self.values.get((name, channel), setting.first)
-
-    def _write(self, found: Found, parts: dict[str, str], channel: int) -> None:
-        """Several settings may share a command, as where one word says what the number is: the first that takes it."""
-        problem: ValueError = ValueError()
-        for entry, texts in found:
-            if entry.deed == "write" and isinstance(entry.subject, Setting):
-                try:
-                    self.values[entry.subject.name, channel] = entry.subject.taken(texts.get("value", parts["value"]))
-                except ValueError as error:
-                    problem = error
-                    continue
-                self._applied.changed(entry.subject.name, channel)
-                return
-        raise problem
 
     # --- readings ----------------------------------------------------------------------------------------------------
 

@@ -16,6 +16,7 @@ from ibexite.untyped import Fields
 if TYPE_CHECKING:
     from ibexite.simulate.world import Source, Stimuli
 
+STEPS = 100  # in which the voltage of a source that limits is looked for
 NO_LEVEL = -200.0  # dBm, of a source that is off
 Look = Callable[[str], float]
 
@@ -69,12 +70,20 @@ class DescribedProduct:
         source.is_limiting = bool(source.is_on and point[current] > source.limit)
         if not source.is_limiting:
             return point
-        low, high = 0.0, source.voltage
-        for _ in range(50):
-            self._applied[key] = (low + high) / 2
-            point = self._evaluated({})
-            low, high = (low, self._applied[key]) if point[current] > source.limit else (self._applied[key], high)
-        return point
+        low, high = 0.0, source.voltage  # the lowest voltage at which it takes more than the source gives
+        for step in range(1, STEPS + 1):
+            if self._current_at(source.voltage * step / STEPS, key, current) > source.limit:
+                low, high = source.voltage * (step - 1) / STEPS, source.voltage * step / STEPS
+                break
+        for _ in range(40):
+            middle = (low + high) / 2
+            low, high = (low, middle) if self._current_at(middle, key, current) > source.limit else (middle, high)
+        self._applied[key] = low
+        return self._evaluated({})
+
+    def _current_at(self, voltage: float, key: str, current: str) -> float:
+        self._applied[key] = voltage
+        return self._evaluated({}, current)[current]
 
     def _evaluated(self, known: Mapping[str, float], last: str = "") -> dict[str, float]:
         """The quantities, in their order; those that are known stay as they are."""
