@@ -55,7 +55,12 @@ def test_numbers_as_they_are_sent(speech: Speech, number: float, text: str) -> N
 
 
 def test_what_cannot_be_written_so_is_refused() -> None:
-    for speech, number in ((Speech(number="hex"), -1.0), (Speech(number="integer"), 1e17), (Speech(number="integer"), inf), (Speech(number="hex"), float("nan"))):
+    for speech, number in (
+        (Speech(number="hex"), -1.0),
+        (Speech(number="integer"), 1e17),
+        (Speech(number="integer"), inf),
+        (Speech(number="hex"), float("nan")),
+    ):
         with pytest.raises((ValueError, OverflowError)):
             speech.written(number)
 

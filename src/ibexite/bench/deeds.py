@@ -3,14 +3,13 @@ may be beyond a ceiling."""
 
 from __future__ import annotations
 
-from math import inf, nan
-from typing import NoReturn
+from math import nan
 
+from ibexite.bench.ceilings import beyond, refuse_beyond, with_ceiling
 from ibexite.bench.error_queue import AT_ONCE, are_read, look_for_errors
 from ibexite.bench.state import BenchState
 from ibexite.errors import InstrumentError
 from ibexite.instruments.session import Session
-from ibexite.instruments.settings import Value
 from ibexite.protocols.scpi import INFINITY, response_text, response_value
 from ibexite.values import Quantity, Text, Type, YesNo
 
@@ -97,44 +96,16 @@ def relearn(bench: BenchState, role_name: str) -> None:
     instrument = bench.file.roles[role_name].instrument
     same = [role for role in bench.roles() if role.instrument == instrument]
     names = {role.name for role in same}
-    keys = [key for key in bench.state if key[0] in names]
-    keys += [(r.name, setting) for r in same for setting in r.ceiling if (r.name, setting) not in bench.state]
-    known = set(bench.state)
-    bench.learn_state(keys)
-    for key in keys:
-        ceiling = bench.file.roles[key[0]].ceiling.get(key[1], inf)
-        if key not in bench.state:  # it cannot be asked
-            continue
-        value = bench.state[key]
+    known = [key for key in bench.state if key[0] in names]
+    limited = [(role.name, setting) for role in same for setting in with_ceiling(role, bench.profile(role.name))]
+    bench.learn_state(dict.fromkeys([*known, *limited]))
+    for role in same:
+        values = {setting: value for (name, setting), value in bench.state.items() if name == role.name}
+        for found in beyond(role, bench.profile(role.name), values):
+            refuse_beyond(bench, role, found)
+    for key in limited:  # what was not known is not kept: nobody has set it
         if key not in known:
-            del bench.state[key]
-        if not isinstance(value, str) and is_beyond(value, ceiling):
-            refuse_beyond(bench, key, value, ceiling)
-
-
-def is_beyond(value: Value, ceiling: float) -> bool:
-    """Whether a value that an instrument tells is beyond a ceiling, which may be negative (levels). The last digits of
-    an answer are not.
-
-    >>> is_beyond(17.00000001, 17.0), is_beyond(17.1, 17.0), is_beyond(-20.0, -20.0), is_beyond(nan, 1.0)
-    (False, True, False, True)
-    """
-    return isinstance(value, str) or not value <= ceiling + 1e-9 * abs(ceiling)
-
-
-def refuse_beyond(bench: BenchState, key: tuple[str, str], value: Value, ceiling: float) -> NoReturn:
-    """Switches a role off that was found beyond a ceiling, and raises InstrumentError."""
-    role = bench.file.roles[key[0]]
-    session = bench.sessions[role.instrument]
-    for setting, safe in session.profile.safe.items():
-        session.send(session.profile.settings[setting].encoder(role.channel)(safe))
-        bench.state[key[0], setting] = float(safe)
-    commands = session.profile.settings[key[1]]
-    shown = [commands.said(x, 4) for x in (value, ceiling)]
-    raise InstrumentError(
-        f"{key[0]}.{key[1]} was found at {shown[0]}, beyond its ceiling of {shown[1]}; it was switched off",
-        where=key[0], remedy="Raw commands and actions must not lead beyond a ceiling either.",
-    )  # fmt: skip
+            bench.state.pop(key, None)
 
 
 def _in_base(number: float, kind: Type) -> float:

@@ -14,7 +14,7 @@ from math import inf
 
 from ibexite import units
 from ibexite.bench.bench import Bench
-from ibexite.bench.deeds import is_beyond, refuse_beyond
+from ibexite.bench.ceilings import Beyond, beyond, refuse_beyond, with_ceiling
 from ibexite.bench.entries import RoleEntry
 from ibexite.bench.file import BenchFile
 from ibexite.bench.guardian import Guardian
@@ -216,20 +216,16 @@ class Hand:
 
     def _look_at_ceilings(self, role: RoleEntry) -> None:
         """Before it goes on: what it is set to must not be beyond a ceiling. Raises CeilingError."""
-        for setting, value, ceiling in self._beyond(role):
-            commands = self.bench.profile(role.name).settings[setting]
-            texts = [shown(commands, x) for x in (value, ceiling)]
+        for found in self._beyond(role):
             raise CeilingError(
-                f"{role.name}.{setting} is at {texts[0]}, beyond its ceiling of {texts[1]}",
+                f"{role.name}.{found.name} is at {found.value}, beyond its ceiling of {found.ceiling}",
                 remedy="Nothing was switched on. Set it first.",
             )
 
-    def _beyond(self, role: RoleEntry) -> Iterator[tuple[str, Value, float]]:
-        session = self.bench.sessions[role.instrument]
-        for setting, ceiling in role.ceiling.items():
-            value = self._now(session, role, setting)
-            if value is not None and is_beyond(value, ceiling):
-                yield setting, value, ceiling
+    def _beyond(self, role: RoleEntry) -> list[Beyond]:
+        session, profile = self.bench.sessions[role.instrument], self.bench.profile(role.name)
+        asked = {setting: self._now(session, role, setting) for setting in with_ceiling(role, profile)}
+        return list(beyond(role, profile, {name: value for name, value in asked.items() if value is not None}))
 
     def _now(self, session: Session, role: RoleEntry, setting: str) -> Value | None:
         """What a setting is just now; what was set last where it cannot be asked, None where nobody knows."""
@@ -248,9 +244,9 @@ class Hand:
                 self._known_on.discard(role.name)
                 continue
             self._known_on.add(role.name)
-            for setting, value, ceiling in self._beyond(role):
+            for found in self._beyond(role):
                 self.bench.left_alone.discard(role.name)
-                refuse_beyond(self.bench, (role.name, setting), value, ceiling)
+                refuse_beyond(self.bench, role, found)
 
     def _why_off(self, role: RoleEntry, session: Session) -> str:
         asked = [(status, session.query(status.at(role.channel))) for status in session.profile.tripped]

@@ -4,8 +4,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from typing import NoReturn
 
 from ibexite import units
+from ibexite.bench.ceilings import is_beyond, product_of
 from ibexite.bench.entries import RoleEntry
 from ibexite.bench.file import product_dimension
 from ibexite.bench.interface import Key
@@ -85,15 +87,16 @@ def _look(role: RoleEntry, profile: Profile, after: Mapping[str, Value], line: s
                 f"{other} is {profile.settings[other].said(after[other])}",
                 where=role.name, remedy=f"Nothing was sent. See profile {profile.name}.",
             )  # fmt: skip
-    for product, value, most in products_of(role, profile, after):
+    for product, most in role.products.items():
         factors = profile.instrument_class.products[product]
         if line.isdisjoint(factors):
             continue
-        if value is None:
+        size = product_of(profile, product, after)
+        if size is None:
             _refuse_unknown(role, product, next(factor for factor in factors if factor not in after))
-        elif abs(value) > most * (1 + 1e-12):
+        elif is_beyond(size, most):
             dimension = product_dimension(profile, product)
-            shown = [units.format_value(x, dimension, digits=6) for x in (value, most)]
+            shown = [units.format_value(x, dimension, digits=6) for x in (size, most)]
             raise CeilingError(
                 f"{' times '.join(f'{role.name}.{factor}' for factor in factors)} is {shown[0]}, beyond {shown[1]} "
                 f"(the ceiling of {role.name}.{product})",
@@ -101,18 +104,8 @@ def _look(role: RoleEntry, profile: Profile, after: Mapping[str, Value], line: s
             )  # fmt: skip
 
 
-def _refuse_unknown(role: RoleEntry, name: str, other: str) -> None:
+def _refuse_unknown(role: RoleEntry, name: str, other: str) -> NoReturn:
     raise CeilingError(
         f"whether {role.name}.{name} is within its bound depends on {other}, which nobody knows", where=role.name,
         remedy=f"Nothing was sent. Set {role.name}.{other} in the same line, or before.",
     )  # fmt: skip
-
-
-def products_of(
-    role: RoleEntry, profile: Profile, values: Mapping[str, Value]
-) -> Iterator[tuple[str, float | None, float]]:
-    """The products of a role that have a ceiling: name, value in base units (None if a factor is unknown), ceiling."""
-    for name, most in role.products.items():
-        factors = profile.instrument_class.products[name]
-        known = [float(values[factor]) for factor in factors if factor in values]
-        yield name, known[0] * known[1] if len(known) == 2 else None, most

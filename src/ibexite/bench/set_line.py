@@ -114,18 +114,20 @@ def _encoder(target: Target) -> Callable[[Value], str]:
 
 
 def _ordered(targets: list[Target]) -> list[int]:
-    """The places of the targets in the order in which they are sent: as written, but behind those that their profile
-    says must come before."""
-    waiting, placed = list(range(len(targets))), list[int]()
-    while waiting:
-        for i in waiting:
-            before = targets[i].session.profile.settings[targets[i].setting].after
-            if not any(targets[j].role == targets[i].role and targets[j].setting in before for j in waiting if j != i):
-                break
-        else:  # they wait for one another: as written
-            i = waiting[0]
-        waiting.remove(i)
+    """The places of the targets in the order in which they are sent: as written, but what must come before another one
+    (as its profile says) is brought forward. Nothing is put off: an output goes on behind all that stands before it."""
+    placed: list[int] = []
+
+    def place(i: int, waiting: tuple[int, ...]) -> None:
+        before = targets[i].session.profile.settings[targets[i].setting].after
+        for j, other in enumerate(targets):
+            if other.role == targets[i].role and other.setting in before and j not in (*placed, *waiting):
+                place(j, (*waiting, j))
         placed.append(i)
+
+    for i in range(len(targets)):
+        if i not in placed:
+            place(i, (i,))
     return placed
 
 
