@@ -18,7 +18,7 @@ def test_the_example_bench_is_read(project: Path) -> None:
     assert bench.roles["supply"].ceiling == {"voltage": 17.0, "current_limit": 1.5}
     signal = bench.signals["i_in"]
     assert (signal.channel, signal.believe, signal.conversion) == (102, (-0.005, 2.0), "shunt 100.12 mohm")
-    assert signal.scale == pytest.approx(1 / 0.10012)
+    assert signal.chain.scale == pytest.approx(1 / 0.10012) and signal.chain.is_linear
     assert find_project(project / "fm2_final.ibx").bench == project / "bench.toml"
     path = project / "bench.toml"
     path.write_text(path.read_text().replace('wiring = { 1 = "battery" }', 'wiring = { 1 = "battery" }, trouble = [{ query = "Q", how = "silent" }]'))

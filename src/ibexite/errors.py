@@ -8,6 +8,7 @@ IbexiteError            base: something a message explains (exit code 2 unless t
 |  +- LinkError         the connection: nothing listens, silent, cut off
 |  +- InstrumentError   the instrument answered, but wrongly, or reported an error
 |  +- CeilingError      a set point beyond a ceiling or range; nothing was sent
++- DamageError          a signal beyond its damage level: the sources were switched off (exit code 3)
 +- ProgramError         a program or Python function that was called failed, hung, or gave something else (exit code 3)
 +- SequenceError        a line of the sequence could not be carried out (undecidable check, nothing judged)
 |  +- NoAnswerError     a question has nobody to answer it: it ends the run
@@ -80,6 +81,13 @@ class CeilingError(BenchError):
     """A set point beyond what the role may ever apply, or beyond its range. Nothing was sent."""
 
     code = "ceiling"
+
+
+class DamageError(IbexiteError):
+    """A signal is beyond the level at which something is damaged: the sources were switched off, the unit is over."""
+
+    exit_code = EXIT_BENCH
+    code = "damage"
 
 
 class ProgramError(IbexiteError):

@@ -83,6 +83,7 @@ class TomlTable:
         self._found: list[MistakeError] = [] if found is None else found
         self._is_owner = found is None
         self._asked: set[str] = set()
+        self._looked_for: set[str] = set()  # keys that might be there; for suggestions alone
 
     def over(self, base: TomlTable) -> TomlTable:
         """This table laid over another one: what stands here replaces what stands there, key by key, in all tables
@@ -101,6 +102,7 @@ class TomlTable:
         return isinstance(data, dict) and data.pop(last, None) is not None
 
     def __contains__(self, key: str) -> bool:
+        self._looked_for.add(key)
         return key in self._data
 
     def __iter__(self) -> Iterator[str]:
@@ -237,7 +239,7 @@ class TomlTable:
         known = self._asked | set(also)
         for key in self._data:
             if key not in known:
-                self.note(key, "is not a key that is known here", did_you_mean(key, known))
+                self.note(key, "is not a key that is known here", did_you_mean(key, known | self._looked_for))
         if self._is_owner:
             raise_all(self._found)
 

@@ -81,6 +81,7 @@ FAULTS: dict[str, str] = {
     "watch": "a watch saw a value beyond its limits, or could not see",
     "limiting": "a source was at its limit: its set points were not true",
     "tripped": "a protection tripped",
+    "damage": "a signal was beyond its damage level: the sources were switched off, the unit was over",
     "off": "an output went off by itself",
     "lost": "an instrument has another setting than it was given",
     "doubt": "nobody knows which answers belong to which questions",
@@ -115,6 +116,10 @@ BAD_READINGS: dict[str, str] = {
     "empty": "empty reply",
     "count": "another number of values",
     "unsettled": "did not settle",
+    "not_as_said": "not as its profile says",
+    "beyond_sensor": "beyond what its sensor is defined for",
+    "no_frequency": "the frequency of its correction is not known",
+    "no_correction": "no correction at this frequency",
 }
 FAULT_OF_UNIT = "overload"  # a fact about the unit; every other code is a fault of the measurement
 

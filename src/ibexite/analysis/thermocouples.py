@@ -98,8 +98,8 @@ TYPES: dict[str, tuple[Piece, ...]] = {
             -0.308157587720e-13, 0.454791352900e-16, -0.275129016730e-19)),
     ),
 }  # fmt: skip
-# Where the voltage has one temperature only, in degC. Type B has a minimum near 21 degC: up to 42 degC it is the same as
-# at another temperature.
+# Where the voltage has one temperature only, in degC. Type B has a minimum near 21 degC: up to 42 degC its voltage is
+# that of another temperature too.
 RISES_FROM = {"B": 43.0}
 _ROUNDING = 1e-9  # K, of temperatures that are told in K
 

@@ -10,6 +10,8 @@ from typing import Any
 from ibexite import units
 from ibexite.bench import deeds
 from ibexite.bench.completion import Completion
+from ibexite.bench.dependent import HIDDEN, cold_junction, corrected
+from ibexite.bench.entries import SignalEntry
 from ibexite.bench.error_queue import looking
 from ibexite.bench.file import BenchFile
 from ibexite.bench.interface import TRIES, Connected, Discrepancy, GuardianLike, Key, SafeDeed
@@ -17,18 +19,19 @@ from ibexite.bench.joint_bounds import Check, falling_first, joint_check
 from ibexite.bench.limiting import Limiting
 from ibexite.bench.pool import Pool
 from ibexite.bench.proof import prove
-from ibexite.bench.query import Item
+from ibexite.bench.query import Damage, Dependent, Item
 from ibexite.bench.read_line import ReadLine, allowing_line
 from ibexite.bench.restoring import restore
-from ibexite.bench.safety import make_safe
+from ibexite.bench.safety import make_safe, switch_off
 from ibexite.bench.set_line import SetLine, Target, make_set_line
 from ibexite.bench.state import BenchState
-from ibexite.errors import InstrumentError
+from ibexite.errors import DamageError, InstrumentError
 from ibexite.holes import Bad
 from ibexite.instruments.readings import Given
 from ibexite.instruments.session import Session
 from ibexite.instruments.settings import Value
 from ibexite.instruments.user import What
+from ibexite.units import Dimension
 from ibexite.values import Type
 from ibexite.verdicts import BAD_READINGS, Reason
 
@@ -212,19 +215,31 @@ class Bench(BenchState):
         """One value of a read line, from a signal."""
         signal = self.file.signals[signal_name]
         session = self.sessions[self.file.roles[signal.role].instrument]
-        return Item(
-            name,
-            session,
-            session.profile.readings[signal.reading],
-            signal.channel,
-            signal.arguments,
-            signal.scale * float(session.profile.readings[signal.reading].unit.factor),
-            signal.dimension,
-            signal.believe,
-            signal.thermistor.temperature
-            if signal.thermistor
-            else _above(signal.threshold) or _shifted(session.profile.readings[signal.reading].unit),
-        )
+        commands = session.profile.readings[signal.reading]
+        factor, shift = float(commands.unit.factor), float(commands.unit.offset)
+        scale, convert = factor, None
+        if signal.chain.is_linear and not signal.chain.offset and not shift and signal.threshold is None:
+            scale = factor * signal.chain.scale
+        else:
+            convert = _converting(signal, factor, shift)
+        item = Item(
+            name, session, commands, signal.channel, dict(signal.arguments), scale, signal.dimension, signal.believe,
+            convert, _damage(signal),
+        )  # fmt: skip
+        if signal.junction is not None:
+            other = self.signal_item(HIDDEN + name, signal.junction.signal)
+            self._stands_on(item, Dependent([other], cold_junction(signal.junction), *_bounds(signal)))
+        if signal.correction is not None:
+            is_level = signal.dimension.kind in ("level", "db")
+            apply = corrected(signal.correction, self, is_level)
+            self._stands_on(item, Dependent([], apply, *_bounds(signal)))
+        return item
+
+    @staticmethod
+    def _stands_on(item: Item, after: Dependent) -> None:
+        """What is made of an item when others are there; only that must be believable."""
+        item.after, item.believe, item.damage = after, None, None
+        item.__post_init__()
 
     def role_item(self, name: str, role_name: str, reading: str, arguments: dict[str, Given]) -> Item:
         """One value of a read line, from a reading of a role."""
@@ -251,10 +266,25 @@ class Bench(BenchState):
     ) -> Callable[[], list[float]]:
         """Makes a read line ready."""
         line = ReadLine(items, together=together, averaging=averaging, bad=self.bad, tries=tries, settled=settled)
-        sessions = [item.session for item in items]
+        sessions = [item.session for item in line.whole]
         names = ", ".join(item.name for item in items)
-        taking = looking(allowing_line(line, items), sessions, f"read {names}")
+        taking = looking(allowing_line(line, line.whole), sessions, f"read {names}")
+        if any(item.damage is not None or item.after is not None for item in items):
+            taking = self._switching_off(taking)
         return self._held(taking, sessions)
+
+    def _switching_off(self, taking: Callable[[], list[float]]) -> Callable[[], list[float]]:
+        """A read line that switches all off when a signal is beyond its damage level."""
+
+        def take() -> list[float]:
+            try:
+                return taking()
+            except DamageError as error:
+                problems = "; ".join(f"{d.role}: {d.problem}" for d in switch_off(self) if d.problem)
+                told = f"NOT all is off: {problems}" if problems else "All outputs were switched off"
+                raise DamageError(f"{error.what}. {told}", where=error.where) from None
+
+        return take
 
     # --- what is not in the loop over points -------------------------------------------------------------------------
 
@@ -352,8 +382,28 @@ class Bench(BenchState):
         return make_safe(self)
 
 
-def _above(threshold: float | None) -> Callable[[float], float] | None:
-    return None if threshold is None else lambda value: float(value > threshold)
+def _damage(signal: SignalEntry) -> Damage | None:
+    if signal.damage is None:
+        return None
+    has_two_signs = signal.dimension.kind == "linear" and signal.dimension != units.KELVIN
+    return Damage(signal.name, -signal.damage if has_two_signs else -inf, signal.damage, signal.dimension)
+
+
+def _bounds(signal: SignalEntry) -> tuple[tuple[float, float] | None, Dimension, Damage | None]:
+    return signal.believe, signal.dimension, _damage(signal)
+
+
+def _converting(signal: SignalEntry, factor: float, shift: float) -> Callable[[float], float]:
+    """The value of a signal from the number that its meter answers, in the meter's unit."""
+    convert, threshold = signal.chain.compiled(), signal.threshold
+    if not signal.chain.steps:
+        # Rounded, so that -40 degC is the float nearest to 233.15 K, as it is in a limit.
+        convert = (lambda x: round(x, 12)) if shift else (lambda x: x)
+    if threshold is not None:
+        return lambda number: float(convert(number * factor + shift) > threshold)
+    if factor == 1.0 and not shift:
+        return convert
+    return lambda number: convert(number * factor + shift)
 
 
 def _shifted(unit: units.Unit) -> Callable[[float], float] | None:

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import datetime
-import math
+from pathlib import Path
 
+from ibexite.bench.accuracy import Accuracy
+from ibexite.bench.conversions import Chain
 from ibexite.frozen import frozen
 from ibexite.instruments.profile import Profile
 from ibexite.instruments.readings import Given
@@ -72,22 +74,22 @@ class RoleEntry:
 
 
 @frozen
-class Thermistor:
-    """An NTC thermistor: r25 in ohm at 25 degC, beta in K.
+class Junction:
+    """A thermocouple of a type whose other junction is at the temperature that another signal tells."""
 
-    Source: IEC 60539-1, 3.13 (B-value): R = r25 exp(beta (1/T - 1/298.15 K)).
-    """
+    kind: str
+    signal: str
 
-    r25: float
-    beta: float
 
-    def temperature(self, resistance: float) -> float:
-        """Kelvin from ohm; NaN for a resistance that is not positive."""
-        return 1 / (math.log(resistance / self.r25) / self.beta + 1 / 298.15) if resistance > 0 else math.nan
+@frozen
+class Correction:
+    """What is taken off (gain) or added (loss) at each frequency, and whose frequency that is."""
 
-    def resistance(self, temperature: float) -> float:
-        """Ohm from kelvin."""
-        return self.r25 * math.exp(self.beta * (1 / temperature - 1 / 298.15))
+    frequencies: tuple[float, ...]  # Hz
+    factors: tuple[float, ...]  # by which a value is multiplied, or dB that are added to a level
+    role: str
+    setting: str
+    file: str
 
 
 @frozen
@@ -99,16 +101,30 @@ class SignalEntry:
     reading: str
     channel: int
     arguments: dict[str, Given]
-    scale: float  # value = reading * scale
+    chain: Chain  # of conversions, in base units
     dimension: Dimension
     believe: tuple[float, float] | None
-    conversion: str  # in words, for the report
-    thermistor: Thermistor | None = None
     threshold: float | None = None  # then it is a yes/no signal: yes above it
-    accuracy: str = ""  # as written, for the report
+    accuracy: Accuracy | None = None
+    junction: Junction | None = None
+    correction: Correction | None = None
+    calibration: Calibration | None = None
+    settling: float = 0.0  # s, before it is read
+    damage: float | None = None  # beyond it the unit is stopped at once; of either sign
+    files: tuple[Path, ...] = ()  # in which its table and its correction stand
 
     def raw_value(self, value: float) -> float:
         """The reading that would give a value: the inverse of its conversion, for simulated stand-ins."""
         if self.threshold is not None:
             return self.threshold + 1.0 if value else self.threshold - 1.0
-        return self.thermistor.resistance(value) if self.thermistor else value / self.scale
+        return self.chain.reading(value)
+
+    @property
+    def conversion(self) -> str:
+        """How it is converted, in words, for the report."""
+        told = [self.chain.text] if self.chain.steps else []
+        if self.junction is not None:
+            told.append(f"thermocouple {self.junction.kind} (ITS-90), cold junction {self.junction.signal}")
+        if self.correction is not None:
+            told.append(f"corrected by {self.correction.file} at {self.correction.role}.{self.correction.setting}")
+        return ", ".join(told)

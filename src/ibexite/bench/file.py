@@ -9,8 +9,9 @@ from collections.abc import Collection
 from pathlib import Path
 
 from ibexite import units
-from ibexite.bench.entries import Calibration, InstrumentEntry, RoleEntry, SignalEntry
-from ibexite.bench.signal_entries import signal_entry
+from ibexite.bench.calibration_entries import calibration_of
+from ibexite.bench.entries import InstrumentEntry, RoleEntry, SignalEntry
+from ibexite.bench.signal_entries import Around, refuse_circles, signal_entry
 from ibexite.bench.simulated_entries import simulated_entry
 from ibexite.errors import MistakeError, did_you_mean
 from ibexite.frozen import frozen, replaced
@@ -66,8 +67,11 @@ def read_bench(path: str | Path) -> BenchFile:
     broken = set(entries) - set(instruments)
     entries = _standing(table.tables("roles"), "instrument", broken)
     roles = each(entries, lambda entry, name: _role(entry, name, instruments), mistakes)
+    names = list(table.table("signals"))
     entries = _standing(table.tables("signals"), "read", set(table.tables("roles")) - set(roles))
-    signals = each(entries, lambda entry, name: signal_entry(entry, name, roles, instruments), mistakes)
+    around = Around(roles, instruments, path.parent, names)
+    signals = each(entries, lambda entry, name: signal_entry(entry, name, around), mistakes)
+    refuse_circles(table, signals)
     _refuse_shared_addresses(table, instruments)
     order = head.texts("safe_order", [])
     heartbeat = head.quantity("heartbeat", units.SECOND, HEARTBEAT)
@@ -121,11 +125,7 @@ def _instrument(table: TomlTable, name: str, folder: Path) -> InstrumentEntry:
         re.compile(identity)
     except re.error as error:
         table.fail("identity", f"not a regular expression: {error}", 'Write, for example, "Firnline,PS-.*".')
-    calibration = None
-    if "calibration" in table:
-        entry = table.table("calibration")
-        calibration = Calibration(entry.date("due"), entry.text("certificate", ""))
-        entry.finish()
+    calibration = calibration_of(table)
     simulated = simulated_entry(table.table("simulated")) if "simulated" in table else None
     table.finish()
     return InstrumentEntry(name, profile, address, identity, calibration, simulated, link=link)

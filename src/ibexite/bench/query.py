@@ -5,8 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from math import nan
+from typing import NamedTuple
 
 from ibexite import units
+from ibexite.errors import DamageError
 from ibexite.holes import Bad
 from ibexite.instruments.readings import Given, ReadingCommands
 from ibexite.instruments.session import Message, Session
@@ -15,6 +17,8 @@ from ibexite.units import Dimension
 from ibexite.untyped import Measured
 from ibexite.values import Text
 from ibexite.verdicts import BAD_READINGS, FAULT_OF_UNIT, Reason
+
+MOST = 0.999 * INFINITY  # from here on a number is an overload, or none
 
 
 @dataclass(slots=True)
@@ -29,21 +33,27 @@ class Item:
     scale: float
     dimension: Dimension
     believe: tuple[float, float] | None
-    convert: Callable[[float], float] | None = None  # what is no plain factor: a thermistor, a threshold
+    convert: Callable[[float], float] | None = None  # of the number that is answered, where that is no plain factor
+    damage: Damage | None = None
+    after: Dependent | None = None  # what stands on other readings, and is done when all are there
     low: float = field(init=False)
     high: float = field(init=False)
     _is_quick: bool = field(init=False)
+    _is_plain: bool = field(init=False)
     _number: Callable[[str], float] = field(init=False)
 
     def __post_init__(self) -> None:
         speech, unit = self.commands.speech, self.commands.unit
         is_number = self.commands.feature.dimension is not None
-        self._is_quick = is_number and self.convert is None and speech.is_plain
+        self._is_plain = is_number and speech.is_plain
+        self._is_quick = self._is_plain and self.convert is None
         self._number = response_value if speech.is_plain else lambda text: speech.number_in(text, unit)
         if self.commands.feature.is_switch:
             self._number = lambda text: float(speech.is_on(text))
-        widest = 0.999 * INFINITY * self.scale
+        widest = 0.999 * INFINITY * abs(self.scale)
         self.low, self.high = self.believe or (-widest, widest)
+        if self.damage is not None:  # beyond it `_looked_at` decides
+            self.low, self.high = max(self.low, self.damage.low), min(self.high, self.damage.high)
 
     def value(self, text: str) -> Measured:
         """The value of a reply: a number in base units, 1.0 and 0.0 for yes and no, or a text. Raises BadReading."""
@@ -54,6 +64,15 @@ class Item:
                 value = nan
             if self.low <= value <= self.high:  # so it is neither NAN nor INF
                 return value
+        if self._is_plain and self.convert is not None and "_" not in text:
+            try:
+                number = float(text)
+            except ValueError:
+                number = nan
+            if -MOST < number < MOST:
+                value = self.convert(number)
+                if self.low <= value <= self.high:
+                    return value
         return self._text(text) if isinstance(self.commands.feature.type, Text) else self._looked_at(text)
 
     def _text(self, text: str) -> str:
@@ -72,14 +91,45 @@ class Item:
         value = number * self.scale
         if self.convert is not None and abs(number) < 0.999 * INFINITY:
             value = self.convert(number)
+        if self.damage is not None and abs(number) < NOT_A_NUMBER:
+            self.damage.check(value, is_overload=abs(number) >= MOST)
         if self.low <= value <= self.high:
             return value
+        if value != value and abs(number) < MOST:
+            raise BadReading("beyond_sensor", text)
         if abs(number) >= NOT_A_NUMBER:
             raise BadReading("not_a_number", text)
         if abs(number) >= 0.999 * INFINITY:
             raise BadReading(FAULT_OF_UNIT, text)
         shown = units.format_value(value, self.dimension)
         raise BadReading("unbelievable", text, f": {shown}")
+
+
+class Damage(NamedTuple):
+    """The level of a signal beyond which something is damaged, in base units."""
+
+    signal: str
+    low: float
+    high: float
+    dimension: Dimension
+
+    def check(self, value: float, *, is_overload: bool = False) -> None:
+        """Raises DamageError: a value is beyond it, or an overload, of which nobody knows how much it is."""
+        if is_overload or value > self.high or value < self.low:
+            shown = "an overload" if is_overload else units.format_value(value, self.dimension)
+            limit = units.format_value(self.high if is_overload or value > self.high else self.low, self.dimension)
+            raise DamageError(f"{self.signal} is {shown}, beyond its damage level of {limit}")
+
+
+class Dependent(NamedTuple):
+    """What is made of a reading when others are there as well: a thermocouple of its voltage and the temperature of its
+    cold junction. `apply` takes the value and theirs; NaN, with the code of why, where it cannot be told."""
+
+    others: list[Item]
+    apply: Callable[..., tuple[float, str]]
+    believe: tuple[float, float] | None
+    dimension: Dimension
+    damage: Damage | None
 
 
 class BadReading(Exception):

@@ -13,6 +13,7 @@ from collections.abc import Callable, Sequence
 from math import nan
 
 from ibexite import units
+from ibexite.bench.dependent import Joining
 from ibexite.bench.interface import TRIES
 from ibexite.bench.query import BadReading, Item, Query
 from ibexite.errors import LinkError
@@ -39,7 +40,9 @@ class ReadLine:
         tries: int = TRIES,
         settled: tuple[float, bool] | None = None,
     ) -> None:
+        self._joining = Joining(items)
         self.items, self.averaging, self.bad = items, averaging, bad
+        items = self._joining.whole
         self._tries, self._settled = tries, settled
         self._rounds = _rounds(items) if together else [[_query(i.session, [i], [n])] for n, i in enumerate(items)]
         is_alone = [len(round_) == len(round_[0].items) == 1 and not round_[0].is_curve for round_ in self._rounds]
@@ -52,12 +55,17 @@ class ReadLine:
     def _forget(self) -> None:
         self._is_set_up = False
 
+    @property
+    def whole(self) -> list[Item]:
+        """The items, with those that they need behind them."""
+        return self._joining.whole
+
     def __call__(self) -> list[Measured]:
         """The values in base units, in the order of the line: numbers and curves; NaN for a bad one."""
         try:
             return self._once() if self._is_set_up and self._is_plain else self._take_all()
         except Reconnected as error:  # once more from the set-ups on; other instruments may still be answering
-            if not all(item.commands.may_repeat for item in self.items):
+            if not all(item.commands.may_repeat for item in self._joining.whole):
                 remedy = f"Its profile says that a reading must not be repeated. {error.remedy}"
                 raise LinkError(error.what, where=error.where, remedy=remedy) from None
             for session in self._sessions:
@@ -116,8 +124,9 @@ class ReadLine:
             mean_of(values, item.dimension) for values, item in zip(zip(*takes, strict=True), self.items, strict=True)
         ]
 
-    def _once(self) -> list[float]:
-        values = [nan] * len(self.items)
+    def _once(self) -> list[Measured]:
+        before = len(self.bad)
+        values: list[Measured] = [nan] * len(self._joining.whole)
         for round_, place in self._places:
             if place >= 0:  # one reading by itself
                 query = round_[0]
@@ -132,7 +141,7 @@ class ReadLine:
                 bad = query.take(values)
                 if bad:
                     self._again(query, values, bad)
-        return values
+        return self._joining.join(values, self.bad, before) if self._joining else values
 
     def _again(self, query: Query, values: list[float], bad: list[Bad]) -> None:
         """Repeats a query with a bad reply, after a pause that grows: it may be busy. What stays bad is kept as

@@ -2,17 +2,51 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
+from pathlib import Path
+from typing import NamedTuple
+
 from ibexite import units
-from ibexite.bench.entries import InstrumentEntry, RoleEntry, SignalEntry, Thermistor
+from ibexite.bench.accuracy import accuracy_of
+from ibexite.bench.calibration_entries import calibration_of
+from ibexite.bench.conversion_keys import chain_of
+from ibexite.bench.dependent_keys import correction_of, thermocouple_of
+from ibexite.bench.entries import InstrumentEntry, RoleEntry, SignalEntry
 from ibexite.errors import MistakeError, did_you_mean
 from ibexite.instruments.readings import Given, ReadingCommands, argument_from
 from ibexite.toml_reader import TomlTable
-from ibexite.units import Dimension
+
+MOST_SETTLING = 3600.0  # s
 
 
-def signal_entry(
-    table: TomlTable, name: str, roles: dict[str, RoleEntry], instruments: dict[str, InstrumentEntry]
-) -> SignalEntry:
+class Around(NamedTuple):
+    """What signals stand on: roles, instruments, the folder of the bench file, and the names of all signals."""
+
+    roles: dict[str, RoleEntry]
+    instruments: dict[str, InstrumentEntry]
+    folder: Path
+    names: Collection[str]
+
+
+def refuse_circles(table: TomlTable, signals: dict[str, SignalEntry]) -> None:
+    """A cold junction is told by a signal in degC that needs no other one: itself least of all."""
+    entries = table.table("signals")
+    for name, signal in signals.items():
+        other = signals.get(signal.junction.signal) if signal.junction is not None else None
+        if other is None:
+            continue
+        entry = entries.table(name)
+        if other is signal:
+            entry.note("thermocouple", "its cold junction is itself", "Name the signal of the terminal block.")
+        elif other.junction is not None:
+            entry.note("thermocouple", f"{other.name} is a thermocouple with a cold junction of its own")
+        elif other.dimension != units.CELSIUS or other.threshold is not None:
+            entry.note("thermocouple", f"{other.name} is {units.describe(other.dimension)}", "It takes one in degC.")
+
+
+def signal_entry(table: TomlTable, name: str, around: Around) -> SignalEntry:
+    """One signal. Raises MistakeError: all that is wrong with it."""
+    roles, instruments, folder, names = around
     role_name, _, reading_name = table.text("read").partition(".")
     if role_name not in roles:
         table.fail("read", f"there is no role {role_name!r}", did_you_mean(role_name, roles))
@@ -24,33 +58,47 @@ def signal_entry(
             f"profile {profile.name} has no reading {reading_name!r}",
             "Write it as role.reading. " + did_you_mean(reading_name, profile.readings),
         )
-    if reading.curve is not None:
-        table.fail("read", f"{reading_name} gives whole curves", "A signal is one value; read it by its role.")
+    if not reading.feature.is_single or reading.feature.dimension is None:
+        what = "whole curves" if reading.feature.axes else reading.feature.unit.replace("_", "/")
+        table.fail("read", f"{reading_name} gives {what}", "A signal is one number; read this by its role.")
     setup = table.table("with")
     channel = setup.integer("channel", roles[role_name].channel)
     arguments = _arguments(setup, reading)
     setup.finish()
-    scale, dimension, conversion = _conversion(table, reading.feature.dimension)
-    thermistor = _thermistor(table, reading.feature.dimension) if "thermistor" in table else None
-    if thermistor is not None:
-        dimension, conversion = units.CELSIUS, f"thermistor {units.format_value(thermistor.r25, units.OHM)} at 25 degC"
-    threshold = table.quantity("yes_above", dimension) if "yes_above" in table else None
+    assert reading.feature.dimension is not None
+    chain, dimension = chain_of(table, reading.feature.dimension, folder)
+    junction = None
+    if "thermocouple" in table:
+        chain, dimension, junction = thermocouple_of(table, chain, dimension, names)
+    correction = correction_of(table, dimension, folder, roles, instruments) if "correction" in table else None
     signal = SignalEntry(
         name,
         role_name,
         reading_name,
         channel,
         arguments,
-        scale,
+        chain,
         dimension,
         table.extent("believe", dimension),
-        conversion,
-        thermistor,
-        threshold,
-        table.text("accuracy", ""),
+        table.quantity("yes_above", dimension) if "yes_above" in table else None,
+        accuracy_of(table, "accuracy", dimension) if "accuracy" in table else None,
+        junction,
+        correction,
+        calibration_of(table),
+        _settling(table),
+        abs(table.quantity("damage", dimension)) if "damage" in table else None,
+        tuple(folder / name for name in ([table.text("table")] if "table" in table else []))
+        + ((folder / correction.file,) if correction is not None else ()),
     )
     table.finish()
     return signal
+
+
+def _settling(table: TomlTable) -> float:
+    seconds = table.quantity("settling", units.SECOND, 0.0)
+    if not 0 <= seconds <= MOST_SETTLING:
+        table.note("settling", f"not between 0 s and {MOST_SETTLING:g} s", "So long is waited before it is read.")
+    return seconds
 
 
 def _arguments(setup: TomlTable, reading: ReadingCommands) -> dict[str, Given]:
@@ -70,28 +118,3 @@ def _arguments(setup: TomlTable, reading: ReadingCommands) -> dict[str, Given]:
         except MistakeError as error:
             setup.note(key, error.what, error.remedy)
     return found
-
-
-def _thermistor(table: TomlTable, dimension: Dimension | None) -> Thermistor:
-    if dimension != units.OHM:
-        table.fail("thermistor", "it turns a resistance into a temperature", "Read it with a reading in ohm.")
-    entry = table.table("thermistor")
-    thermistor = Thermistor(entry.quantity("r25", units.OHM), entry.quantity("beta", units.KELVIN))
-    entry.finish()
-    if thermistor.r25 <= 0 or thermistor.beta <= 0:
-        table.fail(
-            "thermistor", "is not above zero", 'Write, for example: thermistor = { r25 = "10 kohm", beta = "3950 K" }'
-        )
-    return thermistor
-
-
-def _conversion(table: TomlTable, dimension: Dimension | None) -> tuple[float, Dimension, str]:
-    assert dimension is not None
-    if "shunt" not in table:
-        return 1.0, dimension, ""
-    if dimension != units.VOLT:
-        table.fail("shunt", "a shunt turns a voltage into a current, but this reading is " + units.describe(dimension))
-    resistance = table.quantity("shunt", units.OHM)
-    if resistance <= 0:
-        table.fail("shunt", "is not above zero", "Write the resistance of the shunt.")
-    return 1 / resistance, units.AMPERE, "shunt " + units.format_value(resistance, units.OHM)

@@ -51,10 +51,19 @@ def run_started(
     )
 
 
+def signals_needed(program: Program, bench: BenchFile) -> list[str]:
+    """The signals of a sequence, with those that they stand on (cold junctions)."""
+    named = [need.name for need in program.sequence.needs if not need.class_name]
+    junctions = [bench.signals[name].junction for name in named]
+    return list(dict.fromkeys([*named, *(junction.signal for junction in junctions if junction is not None)]))
+
+
 def instruments_of(program: Program, bench: BenchFile) -> list[str]:
     """The instruments behind all needs, in the order of the bench file."""
     roles = [need.name for need in program.sequence.needs if need.class_name]
-    roles += [bench.signals[need.name].role for need in program.sequence.needs if not need.class_name]
+    for name in signals_needed(program, bench):
+        signal = bench.signals[name]
+        roles += [signal.role, *([signal.correction.role] if signal.correction is not None else [])]
     used = {bench.roles[role].instrument for role in roles}
     return [name for name in bench.instruments if name in used]
 
@@ -70,6 +79,9 @@ def files_of(program: Program, bench: BenchFile) -> list[dict[str, str]]:
     for name in instruments_of(program, bench):
         profile = bench.instruments[name].profile
         found[f"profile {profile.name}"] = (profile.sha256, "")
+    for signal in (bench.signals[name] for name in signals_needed(program, bench)):
+        for path in signal.files:
+            found[str(path)] = (_sha256(path.read_bytes()) if path.is_file() else "", "")
     for name, path in _programs(program).items():
         found[name] = (_sha256(path.read_bytes()) if path.is_file() else "", "")
     return [{"name": n, "sha256": digest, "version": version} for n, (digest, version) in sorted(found.items())]

@@ -34,19 +34,33 @@ class BenchLines(Gaps):
         settled = self._settled(statement)
         if not any(reading.query for reading in statement.readings):
             items = [self.item(reading) for reading in statement.readings]
-            return self.runtime.bench.read_line(
+            return self._settling(statement, self.runtime.bench.read_line(
                 items,
                 together=statement.together,
                 averaging=statement.averaging,
                 tries=statement.tries,
                 settled=settled,
-            )
+            ))  # fmt: skip
         parts = [self._single(reading, statement) for reading in statement.readings]
 
         def read(given: Fields | None = None) -> list[Measured]:
             return [value for part in parts for value in part(given or {})]
 
         return read
+
+    def _settling(self, statement: nodes.Read, line: Callable[[], list[float]]) -> Callable[[], list[float]]:
+        """A read line that waits before as long as the slowest of its signals needs; the line itself if none does."""
+        signals = self.runtime.bench.file.signals
+        names = [self.played_by(reading.source) for reading in statement.readings if reading.role is None]
+        seconds = max((signals[name].settling for name in names), default=0.0)
+        if not seconds:
+            return line
+
+        def wait_and_read() -> list[float]:
+            self.runtime.wait(seconds)
+            return line()
+
+        return wait_and_read
 
     def _settled(self, statement: nodes.Read) -> tuple[float, bool] | None:
         if statement.settled is None:

@@ -11,7 +11,7 @@ from ibexite.engine.course import Course
 from ibexite.engine.leaving import TestOver, UnitOver
 from ibexite.engine.runtime import Runtime
 from ibexite.engine.skipping import corner_of
-from ibexite.errors import BenchError, CeilingError, IbexiteError, NoAnswerError, RecordsError
+from ibexite.errors import BenchError, CeilingError, DamageError, IbexiteError, NoAnswerError, RecordsError
 from ibexite.language.program import Case
 from ibexite.verdicts import Judgement, Reason, Verdict, verdict_of_test
 
@@ -43,6 +43,11 @@ class OneTest:
                 runtime.found.append((over.verdict, over.reason))
         except UnitOver as over:
             self.left = self.stopping = Reason("stop", f"stopped: {over.reason}")
+        except DamageError as error:  # a fact about the unit, which is over
+            runtime.found.append((Verdict.FAIL, Reason("damage", error.what)))
+            runtime.emit(events.Problem(runtime.now(), f"{self.case.name}: {error.what}"))
+            self.left = self.stopping = Reason("stop", f"stopped: {error.what}")
+            self._attempt(runtime.bench.settle_links)
         except IbexiteError as error:
             self._note(error)
             self._attempt(runtime.bench.settle_links)  # replies that nobody has taken any more

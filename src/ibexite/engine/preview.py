@@ -257,13 +257,21 @@ class _Walk:
                 return float(constants.number(time, self.known) or 0)
             case nodes.Read(readings=readings, together=together, averaging=averaging):
                 each = [self._answer_time(reading) for reading in readings]
-                return (max(each) if together else sum(each)) * averaging
+                waited = max((self._settling(reading) for reading in readings), default=0.0)
+                return waited + (max(each) if together else sum(each)) * averaging
             case nodes.WaitReading(every=every, count=count):
                 self.made.is_exact = False
                 return float(constants.number(every, self.known) or 0) * count
             case nodes.CallExecutable():
                 self.made.is_exact = False
         return 0.0
+
+    def _settling(self, reading: nodes.Reading) -> float:
+        """How long is waited before a signal is read, in s."""
+        if self.bench is None or reading.role is not None:
+            return 0.0
+        signal = self.bench.signals.get(self.roles.get(reading.source, reading.source))
+        return signal.settling if signal is not None else 0.0
 
     def _answer_time(self, reading: nodes.Reading) -> float:
         if self.bench is None:

@@ -125,6 +125,10 @@ class Run:
             calibration = self.bench.file.instruments[name].calibration
             if calibration is not None and calibration.due < today:
                 mark("calibration", f"calibration of {name} was due on {calibration.due.isoformat()}")
+        for name in beginning.signals_needed(program, self.bench.file):
+            calibration = self.bench.file.signals[name].calibration
+            if calibration is not None and calibration.due < today:
+                mark("calibration", f"calibration of the signal {name} was due on {calibration.due.isoformat()}")
         for text in program.overrides:
             if text.partition(" = ")[0] not in self.orders.variant_params:
                 mark("parameter", f"parameter set by hand: {text}")

@@ -6,14 +6,15 @@ import re
 from collections.abc import Iterable
 from pathlib import Path
 
-from ibexite.bench.entries import InstrumentEntry, SimulatedEntry, TroubleEntry
+from ibexite.analysis import thermocouples
+from ibexite.bench.entries import InstrumentEntry, SignalEntry, SimulatedEntry, TroubleEntry
 from ibexite.bench.file import BenchFile
 from ibexite.bench.simulated_entries import trouble_of
 from ibexite.errors import MistakeError, did_you_mean
 from ibexite.frozen import replaced
 from ibexite.instruments.address import Address, Hislip, Program, RawSocket, Serial, Usbtmc, Vxi11, parse_address
 from ibexite.plain_file import is_file
-from ibexite.simulate.nature import UNWIRED
+from ibexite.simulate.nature import ROOM, UNWIRED
 from ibexite.simulate.plan import STIMULUS, SimulationPlan, StandIn, Trouble
 from ibexite.simulate.products import DESCRIBED, NOTHING, OWN, PRODUCTS, connectable
 from ibexite.simulate.troubles import NEEDS_MESSAGE, WAYS
@@ -104,11 +105,21 @@ def _raw_presets(file: BenchFile, presets: Readings) -> dict[str, Presets]:
         key = str(signal.channel if signal else fact.channel) if by_channel else commands.feature.name
         given = [
             INFINITY if v is None else v if isinstance(v, str)
-            else commands.unit.from_base(signal.raw_value(v) if signal else v) for v in values
+            else commands.unit.from_base(_raw(file, signal, v, presets) if signal else v) for v in values
         ]  # fmt: skip
         mine = raw.setdefault(fact.instrument, {})
         mine[key] = mine[f"{commands.feature.name}:{signal.channel if signal else fact.channel}"] = given
     return raw
+
+
+def _raw(file: BenchFile, signal: SignalEntry, value: float, presets: Readings) -> float:
+    """The reading that gives a value. Of a thermocouple: with its cold junction as it is prepared, or at 23 degC."""
+    if signal.junction is None:
+        return signal.raw_value(value)
+    prepared = presets.get(signal.junction.signal) or [ROOM]
+    cold = prepared[0] if isinstance(prepared[0], float) else ROOM
+    kind = signal.junction.kind
+    return signal.chain.reading(thermocouples.voltage(kind, value) - thermocouples.voltage(kind, cold))
 
 
 def _trouble(t: TroubleEntry) -> Trouble:
