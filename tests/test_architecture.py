@@ -14,7 +14,7 @@ import ibexite
 SOURCE = Path(ibexite.__file__).parent
 # Each part and the parts it may import, besides itself, `errors`, `frozen` and `untyped`.
 ALLOWED = {
-    "errors": set(), "frozen": set(), "untyped": set(), "file_lock": set(), "plain_file": set(), "verdicts": set(), "holes": {"verdicts"}, "offer": set(), "units": set(), "compound": {"units"}, "values": {"units", "compound"}, "events": {"holes", "values", "verdicts"}, "protocols": {"units"}, "demo": set(), "stop": set(), "surroundings": set(), "__init__": {"offer"},
+    "errors": set(), "frozen": set(), "untyped": set(), "file_lock": set(), "plain_file": set(), "verdicts": set(), "holes": {"verdicts"}, "offer": set(), "units": set(), "file_keys": set(), "compound": {"units"}, "values": {"units", "compound"}, "events": {"holes", "values", "verdicts"}, "protocols": {"units"}, "demo": set(), "stop": set(), "surroundings": set(), "__init__": {"offer"},
     "classes": {"units", "values", "toml_reader", "plain_file"}, "functions": {"units"}, "toml_reader": {"units", "plain_file"}, "column_file": {"units", "plain_file"}, "touchstone": {"plain_file"}, "wording": {"units", "holes", "values"},
     "analysis": {"units", "holes"},
     "language": {"units", "classes", "functions", "plain_file", "values"},
@@ -29,7 +29,7 @@ ALLOWED = {
     "exports": {"records", "plain_file", "values"},
     "station": {"classes", "engine", "records", "reports", "bench", "instruments", "simulate", "language", "companions", "analysis", "protocols", "file_lock", "units", "events", "stop", "values", "verdicts", "plain_file", "toml_reader"},
     # Options, views and exit codes; what it computes with (analysis, companions, links) it asks the station for.
-    "cli": {"station", "engine", "records", "reports", "exports", "bench", "instruments", "simulate", "language", "classes", "functions", "events", "holes", "stop", "verdicts", "wording", "units", "demo", "plain_file", "surroundings", "toml_reader", "__init__"},
+    "cli": {"station", "file_keys", "engine", "records", "reports", "exports", "bench", "instruments", "simulate", "language", "classes", "functions", "events", "holes", "stop", "verdicts", "wording", "units", "demo", "plain_file", "surroundings", "toml_reader", "__init__"},
 }  # fmt: skip
 
 

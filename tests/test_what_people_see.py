@@ -103,7 +103,7 @@ def test_a_new_project_holds_its_own_files_only(ibexite, project: Path) -> None:
     assert not (project / "records").exists()
 
 
-@pytest.mark.parametrize("word", ["where", "guarded", "gate", "drift", "allowing", "complete_query", "believe", "settling", "safe_order"])
+@pytest.mark.parametrize("word", ["where", "guarded", "gate", "drift", "allowing", "complete", "believe", "settling", "safe_order"])
 def test_clause_words_and_keys_of_files_are_explained(ibexite, word: str) -> None:
     done = ibexite("explain", word)
     assert done.returncode == 0 and done.stdout.startswith(word) and len(done.stdout) > 60

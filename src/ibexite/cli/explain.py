@@ -7,6 +7,7 @@ import re
 from ibexite import units
 from ibexite.classes import InstrumentClass, instrument_classes
 from ibexite.errors import MistakeError, UnitError, did_you_mean
+from ibexite.file_keys import Key, file_keys, places
 from ibexite.functions import FUNCTIONS, Function
 from ibexite.language import reference, words
 
@@ -26,15 +27,14 @@ def explain(word: str) -> str:
     if word in reference.CLAUSES:
         entry = reference.CLAUSES[word]
         return "\n".join([f"{word}, a word within lines", "", entry.text, "", "Example:", f"    {entry.example}"])
-    if word in reference.KEYS:
-        where, _, text = reference.KEYS[word].partition(": ")
-        return "\n".join([f"{word}, a key ({where})", "", text[0].upper() + text[1:] + "."])
+    if word in file_keys():
+        return _key_entry(word, file_keys()[word])
     if word in instrument_classes():
         return _class_entry(instrument_classes()[word])
     try:
         return _unit_entry(units.parse_unit(word))
     except UnitError:
-        known = [*entries, *FUNCTIONS, *reference.CLAUSES, *reference.KEYS, *instrument_classes(), *units.UNITS]
+        known = [*entries, *FUNCTIONS, *reference.CLAUSES, *file_keys(), *instrument_classes(), *units.UNITS]
         raise MistakeError(
             f"there is nothing called {word!r}",
             remedy=did_you_mean(word, known) + " It explains verbs, functions, units and instrument classes.",
@@ -48,7 +48,7 @@ def all_words() -> dict[str, list[str]]:
         "verbs": list(reference.VERBS),
         "functions": list(FUNCTIONS),
         "words within lines": list(reference.CLAUSES),
-        "keys of files": list(reference.KEYS),
+        "keys of files": list(file_keys()),
         "instrument classes": list(instrument_classes()),
     }
 
@@ -101,6 +101,12 @@ def _class_entry(known: InstrumentClass) -> str:
     return "\n".join([*lines, "", "Example (x is the role):", f"    {example}"])
 
 
+def _key_entry(word: str, key: Key) -> str:
+    where = "; ".join(places()[place] for place in key.places)
+    lines = [f"{word}, a key ({where})", "", key.text[0].upper() + key.text[1:] + ".", "", "Example:"]
+    return "\n".join([*lines, *(f"    {line}" for line in key.example.splitlines())])
+
+
 def _unit_entry(unit: units.Unit) -> str:
     what = units.describe(unit.dimension)
     base = units.base_symbol(unit.dimension)
@@ -126,7 +132,7 @@ def _unit_entry(unit: units.Unit) -> str:
 
 def reference_page() -> str:
     """docs/reference.md: everything that can be explained, on one page."""
-    from ibexite.instruments.link_keys import KEYS
+    from ibexite.instruments.link_keys import KEYS as LINK_KEYS
     from ibexite.simulate.troubles import WAYS
 
     parts = [
@@ -142,11 +148,17 @@ def reference_page() -> str:
             parts.append(f"### {word}\n\n```text\n{forms}\n```\n\n{entry.text}\n\n```\n{entry.example}\n```\n")
     parts.append("## Words within lines\n\n| word | | example |\n|---|---|---|")
     parts += [f"| `{word}` | {entry.text} | `{entry.example}` |" for word, entry in reference.CLAUSES.items()]
-    parts.append("\n## Keys of bench files and profiles\n\n| key | |\n|---|---|")
-    parts += [f"| `{word}` | {text} |" for word, text in reference.KEYS.items()]
-    parts.append("\n## Keys of links\n\n| link | key | |\n|---|---|---|")
-    for place, keys in KEYS.items():
-        parts += [f"| {place.word} | `{key}` | {text} |" for key, (text, _) in keys.items()]
+    parts.append("\n## Keys of bench files, profiles, classes and product models\n")
+    for place, told in places().items():
+        parts.append(f"### {told[0].upper() + told[1:]}\n\n| key | | example |\n|---|---|---|")
+        for word, key in file_keys().items():
+            if place in key.places:
+                example = key.example.replace("\n", "; ") if place == key.places[0] else ""
+                parts.append(f"| `{word}` | {key.text} | {f'`{example}`' if example else ''} |")
+        parts.append("")
+    parts.append("## Keys of links\n\n| link | key | |\n|---|---|---|")
+    for link, keys in LINK_KEYS.items():
+        parts += [f"| {link.word} | `{key}` | {text} |" for key, (text, _) in keys.items()]
     parts.append("\n## Functions\n")
     for group in dict.fromkeys(f.group for f in FUNCTIONS.values()):
         parts.append(f"### {group.capitalize()}\n\n| function | | example |\n|---|---|---|")

@@ -84,7 +84,7 @@ def holes_in(numbers: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
 def curve_commands(table: TomlTable, feature: Feature, unit: Unit) -> CurveCommands | None:
     """What a profile says of a reading that gives a curve; None for one that gives a single value."""
     if not feature.axes:
-        for key in ("form", "axes", "factor", "offset"):
+        for key in ("form", "numbers", "bytes", "axes"):
             if key in table:
                 table.fail(key, "is for curves", f"{feature.name} is one value.")
         return None

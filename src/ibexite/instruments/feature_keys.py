@@ -30,6 +30,8 @@ def setting_of(table: TomlTable, instrument_class: InstrumentClass, name: str, b
         ranges = _ranges(table, instrument_class, feature)
     if feature.choices:
         speech = speech.with_(words=_choices(table, feature))
+    elif "words" in table:
+        table.fail("words", "is for choices", f"{name} is {feature.told}.")
     after = tuple(table.texts("after", []))
     for other in after:
         if other not in instrument_class.settings or other == name:
