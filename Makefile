@@ -39,6 +39,7 @@ tables: $(VENV)/installed-for-tests
 	$(BIN)/python -m ibexite.records.description
 	$(BIN)/python -m ibexite.records.make_page docs/data-model.md
 	$(BIN)/python -m ibexite.cli.explain docs/reference.md
+	$(BIN)/python -m ibexite.cli.class_pages docs/classes
 	$(BIN)/python -m ibexite.verdicts docs/verdicts.md
 	$(BIN)/python -m ibexite.cli.make_editor_grammar editors/ibexite.tmLanguage.json
 

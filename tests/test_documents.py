@@ -9,6 +9,7 @@ import pytest
 from ibexite import units
 from ibexite.bench.file import read_bench
 from ibexite.classes import instrument_classes
+from ibexite.cli import class_pages
 from ibexite.cli.explain import reference_page
 from ibexite.cli.main import COMMANDS
 from ibexite.engine.bench_facts import bench_facts
@@ -95,6 +96,21 @@ def test_the_language_reference_names_everything_there_is() -> None:
     bare = set(re.findall(r"[A-Za-z%]+", " ".join(re.findall(r"`([^`]+)`", text))))
     prefixed = {p + s for p in units.PREFIXES for s in LINEAR if p}
     assert set(units.UNITS) - prefixed <= bare
+
+
+def test_the_pages_of_the_classes_are_made_from_their_files() -> None:
+    pages = {path.name: path.read_text() for path in (DOCS / "classes").glob("*.md")}
+    made = {"README.md": class_pages.index_page(), **{f"{name}.md": class_pages.class_page(known) for name, known in instrument_classes().items()}}
+    assert pages == made, "run: make tables"
+
+
+@pytest.mark.parametrize("name", list(instrument_classes()))
+def test_the_lines_of_use_on_the_page_of_a_class_are_right(name: str) -> None:
+    lines = class_pages.class_page(instrument_classes()[name]).split("```")[1].strip("\n")
+    text = f'sequence "S"\n    product "P"\n    serial "A"\nneeds\n    x : {name}\ntest t "T"\n{lines}\n    note "done"\n'
+    source = Source("t.ibx", text)
+    vet(source)
+    assert [f.title for f in source.findings if f.level == "mistake"] == []
 
 
 def test_the_readme_shows_each_command_and_no_other() -> None:

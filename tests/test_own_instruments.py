@@ -12,6 +12,7 @@ import pytest
 from ibexite.bench.bench import Bench
 from ibexite.bench.file import BenchFile, read_bench
 from ibexite.bench.guardian import Guardian
+from ibexite.classes import instrument_classes
 from ibexite.errors import CeilingError, InstrumentError, LinkError, MistakeError
 from ibexite.instruments.profile import SHIPPED, load_profile
 from ibexite.protocols.checksums import RULES
@@ -23,6 +24,7 @@ from ibexite.simulate.server import BenchServer
 from ibexite.simulate.world import World
 from ibexite.station.manuals import manual_of
 from ibexite.station.product_model import read_model
+from ibexite.station.profile_template import profile_template
 from ibexite.station.stand_ins import make_plan
 from tests.conftest import IBEXITE
 from tests.press import files_of_the_guide, press_folder
@@ -246,9 +248,16 @@ def described(profile_name: str, folder: Path = SHIPPED) -> tuple[DescribedDevic
     return DescribedDevice("Firnline,X-1", "x", World(make_product("nothing", ""), lambda: 0.0), {}, manual), manual
 
 
-@pytest.mark.parametrize("name", [*sorted(path.stem for path in SHIPPED.glob("*.toml")), "press.toml"])
+NAMES = [*sorted(path.stem for path in SHIPPED.glob("*.toml")), "press.toml", *(f"template {name}" for name in instrument_classes())]
+
+
+@pytest.mark.parametrize("name", NAMES)
 def test_a_stand_in_understands_all_that_its_profile_says(name: str, tmp_path: Path) -> None:
+    """Also the profiles that `new profile` makes, for each class."""
     press_folder(tmp_path)
+    if name.startswith("template "):
+        (tmp_path / "made.toml").write_text(profile_template(instrument_classes()[name.partition(" ")[2]]))
+        name = "made.toml"
     device, manual = described(name, tmp_path)
     device.scan = [1]
     for message in manual.examples():
@@ -379,3 +388,39 @@ def test_a_product_in_python_is_run_in_the_simulated_bench_only(program, tmp_pat
     with pytest.raises(MistakeError, match="there is no such file"):
         bench.write_text(bench.read_text().replace('"board.py"', '"bord.py"'))
         make_plan(read_bench(bench), "", own_ports=True)
+
+
+# --- looking at it ------------------------------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize(("words", "told", "not_told"), [
+    (("press",), ("press, a role of press bench", "writes     HOLD {value}", "0 N to 900 mN, ceiling 700 mN; force of the probe", "V ([range]); voltage at the probe", "lifts both probes"), ()),
+    (("press", "PUSH"), ("force",), ("clamp", "voltage")), (("press.toml",), ("profile press (the probe press of the line",), ()), (("probe_press", "probe"), ("left, right; which probe is down",), ("writes",)),
+    (("power_supply", "ceiling"), ("voltage times current_limit",), ("slew",)), (("scpi-power-supply", "PROT"), ("over_voltage", "clear_protection"), ("slew",))])  # fmt: skip
+def test_what_there_is_can_be_looked_at_and_searched(program, words: tuple[str, ...], told: tuple[str, ...], not_told: tuple[str, ...]) -> None:
+    done = program("instruments", "explain", *words)
+    assert done.returncode == 0, done
+    for part in told:
+        assert part in done.stdout, done.stdout
+    assert not any(part in done.stdout for part in not_told), done.stdout
+    data = json.loads(program("instruments", "explain", *words, "--format", "json").stdout)
+    assert data["lines"] and {"kind", "name", "takes", "help", "commands"} == data["lines"][0].keys()
+
+
+@pytest.mark.parametrize(
+    ("words", "told"), [(("pres",), "Did you mean press?"), (("press", "forse"), "Did you mean force?"), (("none.toml",), "there is no such profile")]
+)
+def test_what_there_is_not_is_told_with_the_nearest(program, words: tuple[str, ...], told: str) -> None:
+    done = program("instruments", "explain", *words)
+    assert done.returncode == 2 and told in done.stderr
+
+
+def test_a_new_profile_of_ones_own_class_is_rehearsed_as_it_stands(program, tmp_path: Path) -> None:
+    made = program("new", "profile", "mine", "--class", "probe_press")
+    assert made.returncode == 0 and program("vet", "mine.toml").returncode == 0
+    assert program("new", "profile", "mine", "--class", "probe_press").returncode == 2, "nothing is overwritten"
+    assert "Did you mean probe_press?" in program("new", "profile", "other", "--class", "probe_pres").stderr
+    bench = tmp_path / "bench.toml"
+    bench.write_text(bench.read_text().replace('"press.toml"', '"mine.toml"'))
+    done = program("run", "press.ibx", "--serial", "T1", "--simulate", "--readings", "rehearsal.toml", "--no-report")
+    assert done.returncode == 5, done

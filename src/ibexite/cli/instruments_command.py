@@ -32,6 +32,7 @@ def command() -> None:
     ibexite instruments read v_out --every "500 ms"
     ibexite instruments set supply voltage 12 V
     ibexite instruments talk supply
+    ibexite instruments explain supply voltage
     """
 
 
@@ -129,6 +130,40 @@ def find_command(bench: Path | None, ask_ports: bool, traffic: Path | None, outp
             click.echo(
                 f"  {click.style(one.name, fg='red', bold=True)}   {_shown_address(one.address)}   {one.problem}"
             )
+
+
+@command.command("explain")
+@click.argument("name")
+@click.argument("word", default="")
+@bench_option
+@format_option
+def explain_command(name: str, word: str, bench: Path | None, output: str) -> None:
+    """Shows what a role, an instrument, a profile or a class offers: settings with their bounds, readings, actions, and
+    the commands of each. With a WORD only the lines in which it stands. Nothing is connected.
+
+    \b
+    ibexite instruments explain supply
+    ibexite instruments explain supply voltage
+    ibexite instruments explain scpi-electronic-load INP
+    ibexite instruments explain network_analyser
+    """
+    from ibexite.station.explaining import explained
+
+    found = explained(name, word, bench_if_any(bench), Path.cwd())
+    if output == "json":
+        rows = [{"kind": line.kind, "name": line.name, "takes": line.takes, "help": line.help,
+                 "commands": [list(pair) for pair in line.commands]} for line in found.lines]  # fmt: skip
+        click.echo(json.dumps({"title": found.title, "lines": rows}, indent=2))
+        return
+    click.echo(found.title)
+    width = max(len(line.name) for line in found.lines)
+    for kind in dict.fromkeys(line.kind for line in found.lines):
+        click.echo(f"\n{kind}s")
+        for line in (one for one in found.lines if one.kind == kind):
+            takes = f"{line.takes}; " if line.takes else ""
+            click.echo(f"  {click.style(f'{line.name:<{width}}', bold=True)}  {takes}{line.help}")
+            for what, text in line.commands:
+                click.echo(click.style(f"  {'':<{width}}      {what:<10} {text}", dim=True))
 
 
 def _found_data(one: Found) -> Fields:

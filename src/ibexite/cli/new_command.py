@@ -7,7 +7,7 @@ from pathlib import Path
 
 import click
 
-from ibexite.errors import MistakeError
+from ibexite.errors import MistakeError, did_you_mean
 from ibexite.language.words import RESERVED
 from ibexite.plain_file import is_there
 from ibexite.station.project import find_project, shown_path
@@ -17,12 +17,13 @@ KINDS = {"sequence": ("sequence.ibx",), "python": ("python.py",), "program": ("p
 
 @click.group("new")
 def command() -> None:
-    """Makes a project, a sequence or a measurement from a template that works at once.
+    """Makes a project, a sequence, a measurement or a profile from a template that works at once.
 
     \b
     ibexite new project front_end
     ibexite new sequence intake.ibx
     ibexite new measurement settling --in python
+    ibexite new profile press.toml --class power_supply
     """
 
 
@@ -34,9 +35,13 @@ def _check_name(name: str) -> None:
 
 
 def _write(target: Path, template: str, name: str) -> None:
+    text = Path(__file__).with_name("templates").joinpath(template + ".txt").read_text("utf-8").replace("NAME", name)
+    _write_text(target, text)
+
+
+def _write_text(target: Path, text: str) -> None:
     if is_there(target):
         raise MistakeError("there is such a file already", where=str(target), remedy="Take another name.")
-    text = Path(__file__).with_name("templates").joinpath(template + ".txt").read_text("utf-8").replace("NAME", name)
     try:
         target.parent.mkdir(parents=True, exist_ok=True)
         target.write_text(text, encoding="utf-8")
@@ -80,3 +85,24 @@ def measurement(name: str, kind: str) -> None:
     if not project.measurements:
         click.echo('name the folder in ibexite.toml, below [project]: measurements = ["measurements"]')
     click.echo(f"try it: ibexite measure {name} --simulate")
+
+
+@command.command("profile")
+@click.argument("file", type=click.Path(path_type=Path))
+@click.option("--class", "class_name", required=True, help="The class of the instrument.")
+def profile(file: Path, class_name: str) -> None:
+    """A profile with every entry of a class, each with its help as a comment. Its commands are made up; it can be
+    rehearsed as it stands.
+
+    \b
+    ibexite new profile press.toml --class power_supply
+    """
+    from ibexite.classes import classes_around
+    from ibexite.station.profile_template import profile_template
+
+    classes = classes_around(Path.cwd())
+    if class_name not in classes:
+        raise MistakeError(f"there is no class {class_name!r}", remedy=did_you_mean(class_name, classes))
+    target = file.with_suffix(".toml")
+    _write_text(target, profile_template(classes[class_name]))
+    click.echo(f"put the commands of your instrument into it, then: ibexite vet {shown_path(target)}")

@@ -68,6 +68,7 @@ def _vet_toml(path: Path) -> None:
     from ibexite.bench.file import read_bench
     from ibexite.classes import class_in
     from ibexite.instruments.profile import load_profile
+    from ibexite.station.product_model import read_model
     from ibexite.station.project import FILE_NAME
     from ibexite.toml_reader import read_toml
 
@@ -82,7 +83,10 @@ def _vet_toml(path: Path) -> None:
         )
     elif "class" in table or ("extends" in table and path.absolute().parent.name != "classes"):
         profile = load_profile(path.name, path.parent)
-        click.echo(f"{shown}: profile of a {profile.instrument_class.name}, no mistakes")
+        click.echo(f"{shown}: profile of the class {profile.instrument_class.name}, no mistakes")
+    elif "quantities" in table:
+        model = read_model(path)
+        click.echo(f"{shown}: model of a product, {_count(len(model.data['formulas']), 'quantity')}, no mistakes")
     elif shown_path(path.absolute().parent).endswith("classes") or "settings" in table:
         known = class_in(path)
         click.echo(
@@ -94,7 +98,7 @@ def _vet_toml(path: Path) -> None:
         click.echo(f"{shown}: project file, no mistakes")
     else:
         raise MistakeError(
-            "neither a bench file, a profile, a class nor a project file", where=shown,
+            "neither a bench file, a profile, a class, a model nor a project file", where=shown,
             remedy='A bench file has [bench], a profile class = "…", a class [settings], a project file [project].',
         )  # fmt: skip
 
@@ -108,4 +112,5 @@ def _check_simulation(file: BenchFile) -> None:
 
 
 def _count(number: int, noun: str) -> str:
-    return f"{number} {noun}" + ("s" if number != 1 else "")
+    many = noun[:-1] + "ies" if noun.endswith("y") else noun + "s"
+    return f"{number} {noun if number == 1 else many}"
