@@ -6,6 +6,7 @@ import pytest
 
 from ibexite.bench.entries import TroubleEntry
 from ibexite.bench.file import read_bench
+from ibexite.classes import instrument_classes
 from ibexite.errors import MistakeError
 from ibexite.instruments.profile import SHIPPED, load_profile
 from ibexite.station.project import find_project
@@ -109,7 +110,12 @@ def test_mistakes_of_the_simulation_are_named(project: Path, old: str, new: str,
 
 
 # What a class promises and SCPI-1999 has no command for.
-NOT_IN_SCPI = {"temperature_chamber": {"humidity"}, "multimeter": {"diode"}, "oscilloscope": {"screen"}}
+NOT_IN_SCPI = {
+    "temperature_chamber": {"humidity"}, "multimeter": {"diode"}, "oscilloscope": {"screen"}, "power_analyser": {"apparent_power", "reactive_power", "power_factor"},
+    "audio_analyser": {"weighting", "distortion", "noise", "sinad", "spectrum"}, "lcr_meter": {"circuit", "speed", "reactance", "impedance", "phase", "quality", "dissipation", "open", "short"},
+    "switch": {"cycles"}, "digital_io": {"clear_count"}, "connection_tester": {"threshold", "wires"}, "positioner": {"turning", "moving"}, "ac_source": {"peak_current", "power_factor"},
+    "product": {"counters"},
+}  # fmt: skip
 
 
 @pytest.mark.parametrize("path", sorted(SHIPPED.glob("*.toml")), ids=lambda path: path.stem)
@@ -137,3 +143,7 @@ def test_mistakes_in_a_profile_are_named(tmp_path: Path, old: str, new: str, wha
     with pytest.raises(MistakeError) as error:
         load_profile("my.toml", tmp_path)
     assert what in error.value.what and "my.toml" in error.value.where
+
+
+def test_a_profile_ships_for_each_class() -> None:
+    assert {load_profile(path.stem, SHIPPED).instrument_class.name for path in SHIPPED.glob("*.toml")} == set(instrument_classes())

@@ -56,6 +56,11 @@ class CurveQuery(Query):
         if not len(numbers):
             raise BadReading("empty", "")
         overload, none = holes_in(numbers)
+        if self._commands.is_complex:
+            if len(numbers) % 2:
+                raise BadReading("count", "", f": {len(numbers)} numbers for pairs")
+            overload, none = overload[0::2] | overload[1::2], none[0::2] | none[1::2]
+            numbers = numbers[0::2] + 1j * numbers[1::2]
         factor, offset = self._number(self._commands.factor), self._number(self._commands.offset)
         unit = self._unit
         values = (numbers * factor + offset) * float(unit.factor) + float(unit.offset)
@@ -69,6 +74,8 @@ class CurveQuery(Query):
     def _over(self, values: np.ndarray) -> Curve:
         axes = self._commands.axes
         first = axes[0]
+        if first.start is not None and first.stop is not None:
+            return self._between(first, first.start, first.stop, values)
         if first.start is not None and first.step is not None:
             start, step = self._number(first.start), self._number(first.step)
             if not step:
@@ -80,6 +87,19 @@ class CurveQuery(Query):
             wanted = " x ".join(map(str, shape))
             raise BadReading("count", "", f": {len(values)} for {wanted} points")
         return ArrayCurve(points, values.reshape(shape))
+
+    def _between(self, axis: AxisCommands, first: Told, last: Told, values: np.ndarray) -> Curve:
+        """A curve whose points lie between two places, evenly or by even ratios."""
+        start, stop, count = self._number(first), self._number(last), len(values)
+        word = self._asked(axis.spacing).strip().upper() if axis.spacing else "LIN"
+        if not word.startswith(("LIN", "LOG")) or (word.startswith("LOG") and not (start > 0 and stop > 0)):
+            raise BadReading("not_a_number", word[:60], f": how the points of {axis.name} lie")
+        if count < 2 or start == stop:
+            raise BadReading("count", "", f": {count} points from {start:g} to {stop:g}")
+        if word.startswith("LOG"):
+            points = np.geomspace(start, stop, count)
+            return ArrayCurve({axis.name: points}, values)
+        return SampledCurve(Sampling(axis.name, start, (stop - start) / (count - 1)), values)
 
     def _points(self, axis: AxisCommands) -> np.ndarray:
         reply = self._asked(axis.points)
@@ -111,7 +131,7 @@ class CurveQuery(Query):
 def nothing(commands: CurveCommands) -> Curve:
     """What stands for a curve that could not be had: one point, which is bad."""
     axes = [axis.name for axis in commands.axes]
-    if commands.axes[0].step is not None:
+    if commands.axes[0].start is not None:
         return SampledCurve(Sampling(axes[0], 0.0, 1.0), np.array([math.nan]))
     return ArrayCurve({name: np.zeros(1) for name in axes}, np.full((1,) * len(axes), math.nan))
 

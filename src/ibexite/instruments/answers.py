@@ -37,13 +37,16 @@ class Told:
 
 @frozen
 class AxisCommands:
-    """How the points of an axis are known: start and step, or a list of them (then `points` is its query)."""
+    """How the points of an axis are known: start and step; start and stop, between which as many lie as there are
+    values (`spacing` asks how: LIN or LOG, evenly without it); or a list of them (then `points` is its query)."""
 
     name: str
     start: Told | None
     step: Told | None
     points: str
     unit: Unit
+    stop: Told | None = None
+    spacing: str = ""
 
 
 @frozen
@@ -55,10 +58,11 @@ class CurveCommands:
     axes: tuple[AxisCommands, ...]
     factor: Told
     offset: Told
+    is_complex: bool = False  # each point is answered as real and imaginary part
 
     def decoded(self, reply: bytes | bytearray) -> np.ndarray:
-        """The numbers of a reply, shape (n,), as floats. What stands for no number (SCPI-1999 volume 1, 7.2.1) is as it
-        was sent: see holes_in.
+        """The numbers of a reply, shape (n,), as floats; of complex points twice as many. What stands for no number
+        (SCPI-1999 volume 1, 7.2.1) is as it was sent: see holes_in.
 
         Raises:
             ValueError: it holds something else, or half a number.
@@ -103,10 +107,11 @@ def curve_commands(table: TomlTable, feature: Feature, unit: Unit) -> CurveComma
     if set(known) != set(feature.axes):
         table.fail("axes", f"{feature.name} is over {', '.join(feature.axes)}", "Say of each how its points are known.")
     axes = tuple(_axis(known[name], name, dimension) for name, dimension in feature.axes.items())
-    if len(axes) > 1 and any(axis.step for axis in axes):
+    if len(axes) > 1 and any(axis.start for axis in axes):
         table.fail("axes", "start and step are for one axis", "Name a query for the points of each.")
     bare = Unit("", units.PLAIN, Decimal(1))
-    return CurveCommands(numbers, axes, _told(table, "factor", "1", bare), _told(table, "offset", "0", bare))
+    factor, offset = _told(table, "factor", "1", bare), _told(table, "offset", "0", bare)
+    return CurveCommands(numbers, axes, factor, offset, feature.type.is_complex)
 
 
 def _axis(table: TomlTable, name: str, dimension: Dimension) -> AxisCommands:
@@ -119,6 +124,9 @@ def _axis(table: TomlTable, name: str, dimension: Dimension) -> AxisCommands:
     points = table.text("points", "")
     if points:
         made = AxisCommands(name, None, None, points, unit)
+    elif "stop" in table:
+        ends = _told(table, "start", "", unit), _told(table, "stop", "", unit)
+        made = AxisCommands(name, ends[0], None, "", unit, ends[1], table.text("spacing", ""))
     else:
         made = AxisCommands(name, _told(table, "start", "", unit), _told(table, "step", "", unit), "", unit)
     table.finish()

@@ -234,7 +234,8 @@ def _fixed(curve: Fields | None) -> Iterator[tuple[str, str]]:
     if curve is None:
         return
     for axis in curve["axes"]:
-        yield from ((axis[key], text) for key, text in (("start", "0"), ("step", "1")) if axis[key])
+        told = (("start", "0"), ("step", "1"), ("stop", str(POINTS - 1)), ("spacing", "LIN"))
+        yield from ((axis[key], text) for key, text in told if axis[key])
         if axis["points"]:
             yield axis["points"], ",".join(map(str, range(POINTS)))
     yield from ((curve[key], text) for key, text in (("factor", "1"), ("offset", "0")) if curve[key])

@@ -73,7 +73,9 @@ def _reading(name: str, commands: ReadingCommands) -> Fields:
         "curve": None if curve is None else {
             "numbers": curve.numbers,
             "axes": [{"name": axis.name, "points": axis.points, "start": axis.start.query if axis.start else "",
-                      "step": axis.step.query if axis.step else "", "unit": _unit(axis.unit)} for axis in curve.axes],
+                      "step": axis.step.query if axis.step else "", "stop": axis.stop.query if axis.stop else "",
+                      "spacing": axis.spacing, "unit": _unit(axis.unit)} for axis in curve.axes],
+            "is_complex": curve.is_complex,
             "factor": curve.factor.query, "offset": curve.offset.query,
         },
     }  # fmt: skip

@@ -82,7 +82,7 @@ class DescribedDevice(ScpiDevice):
     def _one_of(self, found: Found) -> str | None:
         """Carries out the first of what a command may mean that takes its values. Raises ValueError: none does."""
         queries = [(entry, parts) for entry, parts in found if entry.deed == "query"]
-        if queries:
+        if queries and not any(entry.deed == "ask" for entry, _ in found):  # a setting may be read by the same query
             return self._read(queries, queries[0][1], int(queries[0][1].get("channel") or 1))
         problem = ValueError()
         for entry, parts in found:
@@ -224,8 +224,10 @@ class DescribedDevice(ScpiDevice):
     def _curve(self, reading: Reading, channel: int) -> str:
         assert reading.curve is not None
         count = POINTS ** len(reading.curve["axes"])
-        value = self._applied.measured(reading.name, channel)
-        numbers = [reading.unit.from_base(value) for _ in range(count)]
+        number = reading.unit.from_base(self._applied.measured(reading.name, channel))
+        numbers = [number] * count
+        if reading.curve["is_complex"]:
+            numbers, count = [part for one in numbers for part in (one, 0.0)], 2 * count
         form = reading.curve["numbers"]
         if not form:
             return ",".join(f"{number:+.7E}" for number in numbers)
