@@ -272,3 +272,31 @@ def test_an_evenly_sampled_curve_computes_as_one_of_points(values: list[float], 
 def test_a_curve_whose_loop_was_not_run_was_never_measured(rehearse, lines: str, verdict: str) -> None:
     run = rehearse(f"    read a = v_ok\n    {lines}\n")
     assert run.tests["a"] == verdict and "internal" not in str(run.outcome)
+
+
+NETWORK = {"CALC2:DATA?": b"", "SENS:FREQ:STAR?": b"1E6", "SENS:FREQ:STOP?": b"100E6", "SENS:SWE:SPAC?": b"LIN"}
+
+
+def doubles(*values: float) -> bytes:
+    """A block of double precision."""
+    return struct.pack(f">{len(values)}d", *values)
+
+
+@pytest.mark.parametrize(("answers", "freq", "values", "code"), [
+    ({"CALC2:DATA?": doubles(1, 0, 0.5, -0.5, 0, 2)}, [1e6, 50.5e6, 100e6], [1, 0.5 - 0.5j, 2j], ""), ({"CALC2:DATA?": doubles(1, 0, 0.5, -0.5, 0, 2), "SENS:SWE:SPAC?": b"LOG"}, [1e6, 1e7, 1e8], [1, 0.5 - 0.5j, 2j], ""),
+    ({"CALC2:DATA?": doubles(1, 0, 9.9e37, 0, 0, 2)}, [1e6, 50.5e6, 100e6], [1, NAN, 2j], "overload"), ({"CALC2:DATA?": doubles(1, 0, 0.5, 9.91e37, 0, 2)}, [1e6, 50.5e6, 100e6], [1, NAN, 2j], "not_a_number"),
+    ({"CALC2:DATA?": doubles(1, 0, 0.5)}, [0], [NAN], "count"), ({"CALC2:DATA?": doubles(1, 0)}, [0], [NAN], "count"), ({"CALC2:DATA?": doubles(1, 0, 2, 0), "SENS:SWE:SPAC?": b"SQUARE"}, [0], [NAN], "not_a_number"),
+    ({"CALC2:DATA?": doubles(1, 0, 2, 0), "SENS:SWE:SPAC?": b"LOG", "SENS:FREQ:STAR?": b"0"}, [0], [NAN], "not_a_number"), ({"CALC2:DATA?": doubles(1, 0, 2, 0), "SENS:FREQ:STOP?": b"1E6"}, [0], [NAN], "count")])  # fmt: skip
+def test_complex_points_between_two_ends(tmp_path: Path, monkeypatch, answers: dict, freq: list, values: list, code: str) -> None:
+    """How the points lie is asked for with each curve: the sequence may have changed it."""
+    text = BENCH.replace("{port}", str(20_000 + os.getpid() % 20_000)).replace('"scope.toml"', '"scpi-network-analyser"')
+    (tmp_path / "bench.toml").write_text(text)
+    monkeypatch.setattr(ScopeLink, "answers", NETWORK | answers)
+    bench = Bench(read_bench(tmp_path / "bench.toml"), Pool(ScopeLink.opening))
+    bench.connect(["scope"])
+    (curve,) = bench.read_line([bench.role_item("s", "scope", "s21", {})], together=False, averaging=1)()
+    bench.close()
+    assert curve.axes["freq"].tolist() == pytest.approx(freq)
+    for found, wanted in zip(curve.values.tolist(), values, strict=True):
+        assert found == pytest.approx(wanted) or (wanted != wanted and found != found)
+    assert [bad.reason.code for bad in bench.bad] == ([code] if code else [])
