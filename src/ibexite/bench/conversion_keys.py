@@ -9,7 +9,6 @@ from pathlib import Path
 from ibexite import units
 from ibexite.analysis import thermometers
 from ibexite.bench.conversions import Chain, Interpolation, Step, curved, linear, polynomial, solved
-from ibexite.column_file import read_columns
 from ibexite.errors import MistakeError, UnitError
 from ibexite.toml_reader import TomlTable
 from ibexite.units import Amount, Dimension
@@ -123,6 +122,8 @@ def _polynomial(table: TomlTable, dimension: Dimension, folder: Path) -> Step | 
 
 
 def _table(table: TomlTable, dimension: Dimension, folder: Path) -> Step | None:
+    from ibexite.column_file import read_columns
+
     name = table.text("table")
     try:
         columns = read_columns(folder / name, what="table of a sensor")

@@ -8,13 +8,10 @@ from collections.abc import Collection, Mapping
 from pathlib import Path
 
 from ibexite import units
-from ibexite.analysis import thermocouples
 from ibexite.bench.conversions import Chain, curved
 from ibexite.bench.entries import Correction, InstrumentEntry, Junction, RoleEntry
-from ibexite.column_file import read_columns
 from ibexite.errors import MistakeError, UnitError, did_you_mean
 from ibexite.toml_reader import TomlTable
-from ibexite.touchstone import PARAMETERS, read_touchstone
 from ibexite.units import Dimension
 
 FORM = 'Write: thermocouple = { type = "K", cold_junction = "t_block" }'
@@ -25,6 +22,8 @@ def thermocouple_of(
 ) -> tuple[Chain, Dimension, Junction | None]:
     """The chain with the thermocouple behind it; its cold junction is a temperature, or a signal, which is read with
     it."""
+    from ibexite.analysis import thermocouples
+
     entry = table.table("thermocouple")
     kind, cold = entry.text("type"), entry.text("cold_junction")
     entry.finish()
@@ -81,6 +80,9 @@ def _points(
     entry: TomlTable, name: str, dimension: Dimension, folder: Path
 ) -> tuple[tuple[float, ...], tuple[float, ...]] | None:
     """Frequencies, and what a value is multiplied by, or a level increased by in dB."""
+    from ibexite.column_file import read_columns
+    from ibexite.touchstone import PARAMETERS, read_touchstone
+
     try:
         if Path(name).suffix.lower() in PARAMETERS:
             network = read_touchstone(folder / name)

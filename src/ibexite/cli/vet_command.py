@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -64,50 +65,83 @@ def _in_one_line(opened: Opened) -> str:
 
 
 def _vet_toml(path: Path) -> None:
-    """Checks a bench file, a profile or a project file by itself."""
-    from ibexite.bench.file import read_bench
-    from ibexite.classes import class_in
-    from ibexite.instruments.profile import load_profile
-    from ibexite.station.product_model import read_model
+    """Checks a bench file, a profile, a class, a model or a project file by itself."""
+    shown = shown_path(path)
+    told = _KINDS[_kind_of(path)](path, Path(shown))
+    click.echo(f"{shown}: {told}, no mistakes")
+
+
+def _kind_of(path: Path) -> str:
+    """What a file is, by what stands in it; it is read in full by whoever knows that kind."""
+    from ibexite.plain_file import read_plain
     from ibexite.station.project import FILE_NAME
-    from ibexite.toml_reader import read_toml
+    from ibexite.toml_reader import MAX_BYTES
 
     shown = shown_path(path)
-    table = read_toml(Path(shown), what="TOML file")
-    if "bench" in table:
-        file = read_bench(Path(shown))
-        _check_simulation(file)
-        click.echo(
-            f"{shown}: bench {file.name!r}, {_count(len(file.instruments), 'instrument')}, "
-            f"{_count(len(file.roles), 'role')}, {_count(len(file.signals), 'signal')}, no mistakes"
-        )
-    elif "class" in table or ("extends" in table and path.absolute().parent.name != "classes"):
-        profile = load_profile(path.name, path.parent)
-        click.echo(f"{shown}: profile of the class {profile.instrument_class.name}, no mistakes")
-    elif "quantities" in table:
-        model = read_model(path)
-        click.echo(f"{shown}: model of a product, {_count(len(model.data['formulas']), 'quantity')}, no mistakes")
-    elif shown_path(path.absolute().parent).endswith("classes") or "settings" in table:
-        known = class_in(path)
-        click.echo(
-            f"{shown}: class of instruments, {_count(len(known.settings), 'setting')}, "
-            f"{_count(len(known.readings), 'reading')}, no mistakes"
-        )
-    elif "project" in table and path.name == FILE_NAME:
-        find_project(path)
-        click.echo(f"{shown}: project file, no mistakes")
-    else:
-        raise MistakeError(
-            "neither a bench file, a profile, a class, a model nor a project file", where=shown,
-            remedy='A bench file has [bench], a profile class = "…", a class [settings], a project file [project].',
-        )  # fmt: skip
+    text = read_plain(Path(shown), what="TOML file", most=MAX_BYTES).decode("utf-8", "replace")
+    if path.name == FILE_NAME:
+        return "project"
+    if path.absolute().parent.name == "classes":
+        return "class"
+    for kind, mark in _MARKS.items():
+        if re.search(mark, text, re.MULTILINE):
+            return kind
+    raise MistakeError(
+        "neither a bench file, a profile, a class, a model nor a project file", where=shown,
+        remedy='A bench file has [bench], a profile class = "…", a class [settings], a model [quantities], '
+        "a project file [project].",
+    )  # fmt: skip
+
+
+def _bench(path: Path, shown: Path) -> str:
+    from ibexite.bench.file import read_bench
+
+    file = read_bench(shown)
+    _check_simulation(file)
+    counts = [
+        _count(len(file.instruments), "instrument"),
+        _count(len(file.roles), "role"),
+        _count(len(file.signals), "signal"),
+    ]
+    return f"bench {file.name!r}, {', '.join(counts)}"
+
+
+def _profile(path: Path, shown: Path) -> str:
+    from ibexite.instruments.profile import load_profile
+
+    return f"profile of the class {load_profile(path.name, path.parent).instrument_class.name}"
+
+
+def _class(path: Path, shown: Path) -> str:
+    from ibexite.classes import class_in
+
+    known = class_in(path)
+    return f"class of instruments, {_count(len(known.settings), 'setting')}, {_count(len(known.readings), 'reading')}"
+
+
+def _model(path: Path, shown: Path) -> str:
+    from ibexite.station.product_model import read_model
+
+    return f"model of a product, {_count(len(read_model(path).data['formulas']), 'quantity')}"
+
+
+def _project(path: Path, shown: Path) -> str:
+    find_project(path)
+    return "project file"
+
+
+_KINDS = {"bench": _bench, "profile": _profile, "class": _class, "model": _model, "project": _project}
+_MARKS = {
+    "bench": r"^\s*\[bench\]", "profile": r"^\s*(class|extends)\s*=", "model": r"^\s*\[quantities\]",
+    "class": r"^\s*\[settings[.\]]", "project": r"^\s*\[project\]",
+}  # fmt: skip
 
 
 def _check_simulation(file: BenchFile) -> None:
     """What a simulated bench would refuse is found now."""
-    from ibexite.station.stand_ins import make_plan
-
     if file.product:
+        from ibexite.station.stand_ins import make_plan
+
         make_plan(file, "", own_ports=True)
 
 

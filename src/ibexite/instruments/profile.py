@@ -10,7 +10,7 @@ import re
 from pathlib import Path
 
 from ibexite import units
-from ibexite.classes import InstrumentClass, classes_around
+from ibexite.classes import InstrumentClass, classes_around, instrument_classes
 from ibexite.errors import MistakeError, did_you_mean
 from ibexite.frozen import frozen
 from ibexite.instruments.feature_keys import reading_of, setting_of
@@ -177,6 +177,8 @@ def _profile(path: Path, name: str, folder: Path) -> Profile:
 def _class(table: TomlTable, *folders: Path) -> InstrumentClass:
     """The class that is named: one that ships, or one of the project around the profile or the bench file."""
     name = table.text("class")
+    if name in instrument_classes():  # no class of one's own is called so
+        return instrument_classes()[name]
     offered = [classes_around(folder) for folder in folders]
     known = next((classes for classes in offered if name in classes), None)
     if known is None:

@@ -5,8 +5,8 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from ibexite.analysis import thermocouples
 from ibexite.bench.entries import InstrumentEntry, SignalEntry, SimulatedEntry, TroubleEntry
 from ibexite.bench.file import BenchFile
 from ibexite.bench.simulated_entries import trouble_of
@@ -20,7 +20,9 @@ from ibexite.simulate.products import DESCRIBED, NOTHING, OWN, PRODUCTS, connect
 from ibexite.simulate.troubles import NEEDS_MESSAGE, WAYS
 from ibexite.station.manuals import manual_of
 from ibexite.station.prepared import Readings
-from ibexite.station.product_model import ProductModel, read_model
+
+if TYPE_CHECKING:
+    from ibexite.station.product_model import ProductModel
 
 Presets = dict[str, list[float | str]]
 
@@ -57,7 +59,7 @@ def make_plan(file: BenchFile, serial: str, *, own_ports: bool, presets: Reading
     stand_ins = [
         _stand_in(file, fact, product, model, own_ports, raw.get(fact.name, {})) for fact in file.instruments.values()
     ]
-    data = model.data if isinstance(model, ProductModel) else {"path": str(model)} if model else None
+    data = None if model is None else {"path": str(model)} if isinstance(model, Path) else model.data
     return SimulationPlan(product, serial, tuple(stand_ins), data)
 
 
@@ -65,6 +67,8 @@ def _own_product(file: BenchFile) -> tuple[str, ProductModel | Path]:
     """The kind of a product of one's own, and its model, or its Python file (which the simulated bench runs)."""
     path = file.path.parent / file.product
     if path.suffix == ".toml":
+        from ibexite.station.product_model import read_model
+
         return DESCRIBED, read_model(path)
     if not is_file(path):
         raise MistakeError("there is no such file", where=f"{file.path}: simulation.product", remedy="Check the path.")
@@ -73,9 +77,9 @@ def _own_product(file: BenchFile) -> tuple[str, ProductModel | Path]:
 
 def _connectable(product: str, model: ProductModel | Path | None, kind: str) -> tuple[str, ...] | None:
     """What an instrument can be wired to; None where nobody knows before the product is run."""
-    if isinstance(model, ProductModel):
-        return model.connectable(kind)
-    return None if model is not None else connectable(product, kind)
+    if isinstance(model, Path):
+        return None
+    return connectable(product, kind) if model is None else model.connectable(kind)
 
 
 def _raw_presets(file: BenchFile, presets: Readings) -> dict[str, Presets]:
@@ -116,6 +120,8 @@ def _raw(file: BenchFile, signal: SignalEntry, value: float, presets: Readings) 
     """The reading that gives a value. Of a thermocouple: with its cold junction as it is prepared, or at 23 degC."""
     if signal.junction is None:
         return signal.raw_value(value)
+    from ibexite.analysis import thermocouples
+
     prepared = presets.get(signal.junction.signal) or [ROOM]
     cold = prepared[0] if isinstance(prepared[0], float) else ROOM
     kind = signal.junction.kind

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import importlib
-import runpy
 from typing import TYPE_CHECKING
 
 from ibexite.simulate.plan import STIMULUS
@@ -34,6 +33,8 @@ def make_product(name: str, serial: str, model: Fields | None = None) -> Product
         return DescribedProduct(model, serial)
     if name == OWN:
         assert model is not None
+        import runpy
+
         own: Product = runpy.run_path(model["path"])[CLASS](serial)
         return own
     module, class_name = PRODUCTS[name]
