@@ -32,6 +32,7 @@ bench: $(VENV)/installed-for-tests
 	$(BIN)/python benchmarks/compare.py
 	$(BIN)/python benchmarks/links.py
 	$(BIN)/python benchmarks/guardian.py
+	$(BIN)/python benchmarks/scan.py
 
 # Parser tables and generated parts of the documents; needed after a change of grammar, schema or functions.
 tables: $(VENV)/installed-for-tests

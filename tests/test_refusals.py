@@ -139,9 +139,10 @@ def test_a_reply_becomes_a_value_in_base_units_or_says_why_not(reply: str, told:
     nothing: Any = None
     item = Item("x", nothing, load_profile("scpi-power-supply", Path()).readings["voltage"], 1, {}, 0.5, units.VOLT, (-1.0, 20.0))
     if isinstance(told, float):
-        assert item.value(reply) == told
+        assert item.reader()(reply) == item.value(reply) == told
     else:
-        assert pytest.raises(BadReading, item.value, reply).value.reason.text == told
+        for take in (item.value, item.reader()):
+            assert pytest.raises(BadReading, take, reply).value.reason.text == told
 
 
 def test_means_are_taken_as_their_kind_demands() -> None:

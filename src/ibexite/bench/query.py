@@ -38,7 +38,6 @@ class Item:
     after: Dependent | None = None  # what stands on other readings, and is done when all are there
     low: float = field(init=False)
     high: float = field(init=False)
-    _is_quick: bool = field(init=False)
     _is_plain: bool = field(init=False)
     _number: Callable[[str], float] = field(init=False)
 
@@ -46,7 +45,6 @@ class Item:
         speech, unit = self.commands.speech, self.commands.unit
         is_number = self.commands.feature.dimension is not None
         self._is_plain = is_number and speech.is_plain
-        self._is_quick = self._is_plain and self.convert is None
         self._number = response_value if speech.is_plain else lambda text: speech.number_in(text, unit)
         if self.commands.feature.is_switch:
             self._number = lambda text: float(speech.is_on(text))
@@ -57,23 +55,34 @@ class Item:
 
     def value(self, text: str) -> Measured:
         """The value of a reply: a number in base units, 1.0 and 0.0 for yes and no, or a text. Raises BadReading."""
-        if self._is_quick and "_" not in text:  # which Python would read, and IEEE 488.2 does not
+        return self._text(text) if isinstance(self.commands.feature.type, Text) else self._looked_at(text)
+
+    def reader(self) -> Callable[[str], Measured]:
+        """The same as `value`, for the loop over points: a good number is taken at once, all else is looked at."""
+        if not self._is_plain:
+            return self.value
+        scale, convert, low, high, otherwise = self.scale, self.convert, self.low, self.high, self._looked_at
+
+        def scaled(text: str) -> Measured:
             try:
-                value = float(text) * self.scale
+                value = float(text) * scale
             except ValueError:
-                value = nan
-            if self.low <= value <= self.high:  # so it is neither NAN nor INF
-                return value
-        if self._is_plain and self.convert is not None and "_" not in text:
+                return otherwise(text)
+            # In these bounds it is neither NAN nor INF. Python reads digits with "_" in them, and IEEE 488.2 does not.
+            return value if low <= value <= high and "_" not in text else otherwise(text)
+
+        def converted(text: str) -> Measured:
             try:
                 number = float(text)
             except ValueError:
-                number = nan
-            if -MOST < number < MOST:
-                value = self.convert(number)
-                if self.low <= value <= self.high:
+                return otherwise(text)
+            if -MOST < number < MOST and "_" not in text:  # else it is an overload, or none
+                value = convert(number)  # type: ignore[misc]  # it is there
+                if low <= value <= high:
                     return value
-        return self._text(text) if isinstance(self.commands.feature.type, Text) else self._looked_at(text)
+            return otherwise(text)
+
+        return scaled if convert is None else converted
 
     def _text(self, text: str) -> str:
         try:
@@ -155,7 +164,8 @@ class Query:
         # What is told of a reply that does not come.
         self._in_full = self._select_and_ask if self._select else self._ask
         self._is_single, self._place = len(items) == 1, places[0]
-        self._value, self._exchange, self._answer = first.value, session.exchange_once, session.answer
+        self._value, self._exchange, self._answer = first.reader(), session.exchange_once, session.answer
+        self._readers = [(place, item.reader()) for place, item in zip(places, items, strict=True)]
 
     @staticmethod
     def _filled(text: str, item: Item) -> str:
@@ -192,17 +202,13 @@ class Query:
                 reason = Reason("empty", BAD_READINGS["empty"])
             return [Bad(item.name, reason, reply) for item in self.items]
         bad = []
-        for i, text in enumerate(texts):
-            bad += self._put(text, i, values)
+        for i, (place, read) in enumerate(self._readers):
+            try:
+                values[place] = read(texts[i])
+            except BadReading as error:
+                values[place] = nan
+                bad.append(Bad(self.items[i].name, error.reason, error.raw))
         return bad
-
-    def _put(self, text: str, i: int, values: list[Measured]) -> list[Bad]:
-        try:
-            values[self.places[i]] = self.items[i].value(text)
-        except BadReading as error:
-            values[self.places[i]] = nan
-            return [Bad(self.items[i].name, error.reason, error.raw)]
-        return []
 
     def value(self) -> Measured:
         """Asks for the only item of this query and waits for its value, in base units. Raises BadReading."""
