@@ -4,16 +4,20 @@ import json
 import os
 import signal
 import subprocess
+import threading
 import time
 from pathlib import Path
 
 import pytest
 
 from ibexite.bench.bench import Bench
+from ibexite.bench.exercise import exercise
 from ibexite.bench.file import BenchFile, read_bench
 from ibexite.bench.guardian import Guardian
+from ibexite.bench.hand import Hand
+from ibexite.bench.pool import Pool
 from ibexite.classes import instrument_classes
-from ibexite.errors import CeilingError, InstrumentError, LinkError, MistakeError
+from ibexite.errors import BenchError, CeilingError, InstrumentError, LinkError, MistakeError
 from ibexite.instruments.profile import SHIPPED, load_profile
 from ibexite.protocols.checksums import RULES
 from ibexite.protocols.scpi import ScpiError
@@ -45,8 +49,6 @@ def program(tmp_path: Path):
 @pytest.fixture
 def serve_press(tmp_path: Path):
     """The press as a stand-in in a thread, and its bench file moved there."""
-    import threading
-
     servers = []
 
     def start(link: str = "", **changes: str) -> BenchFile:
@@ -163,6 +165,8 @@ def test_a_setting_of_words_is_sent_asked_back_and_proved(serve_press) -> None:
 def test_what_is_sent_with_few_digits_is_what_is_recorded(serve_press) -> None:
     bench = Bench(serve_press())
     bench.connect(["press"])
+    bench.set_line([("press", "force")])(0.7)
+    assert bench.state["press", "force"] == 0.7, "the ceiling itself is not beyond it"
     bench.set_line([("press", "force")])(0.1234567)
     assert bench.state["press", "force"] == pytest.approx(0.123, abs=1e-12)
     assert "press> PUSH 123" in lines(bench.user.said)
@@ -424,3 +428,56 @@ def test_a_new_profile_of_ones_own_class_is_rehearsed_as_it_stands(program, tmp_
     bench.write_text(bench.read_text().replace('"press.toml"', '"mine.toml"'))
     done = program("run", "press.ibx", "--serial", "T1", "--simulate", "--readings", "rehearsal.toml", "--no-report")
     assert done.returncode == 5, done
+
+
+# --- exercised ----------------------------------------------------------------------------------------------------------
+
+
+def exercised(program, *more: str) -> tuple[int, dict[tuple[str, str, str], str]]:
+    done = program("instruments", "verify", "press", "--exercise", "--simulate", "--format", "json", *more)
+    return done.returncode, {(row["kind"], row["name"], row["value"]): row["result"] for row in json.loads(done.stdout)}
+
+
+def test_everything_of_a_profile_is_gone_through(program, tmp_path: Path) -> None:
+    code, found = exercised(program)
+    assert code == 0 and set(found.values()) == {"ok", "left out"}
+    assert {(kind, name) for kind, name, _ in found} == {("setting", "clamp"), ("setting", "force"), ("setting", "probe"), ("reading", "voltage"), ("reading", "seated"),
+                                                         ("reading", "serial"), ("action", "home"), ("action", "reset"), ("action", "clear")}  # fmt: skip
+    assert found["setting", "clamp", ""] == "left out" and ("setting", "force", "700 mN") in found, "the ceiling, not the end of the range"
+    assert (tmp_path / "exercise_press.csv").read_text().count("\n") == len(found) + 1
+    code, found = exercised(program, "--with-outputs", "--out", "mine.csv")
+    assert code == 0 and found["setting", "clamp", "on"] == found["setting", "clamp", "off"] == "ok" and (tmp_path / "mine.csv").exists()
+
+
+@pytest.mark.parametrize(("old", "new", "name", "told"), [
+    ('write = "SIDE {value}"', 'write = "SIDE{value}"', "probe", "answered 'ERROR' to 'SIDE"), ('ask      = "PUSH?"', 'ask      = "SIDE?"', "force", "answered 'L' to SIDE?"),
+    ('query = "BOARD?"', 'query = "BORD?"', "seated", "not a number"), ('query = "SN?"', 'query = "HOLD?"\nreply = "X {value}"', "serial", "not as its profile says"),
+    ('home = "LIFT"', 'home = "LIFTT"', "home", "answered 'ERROR' to 'LIFTT'")])  # fmt: skip
+def test_what_does_not_behave_is_told(tmp_path: Path, serve_press, old: str, new: str, name: str, told: str) -> None:
+    """The stand-in goes by the right profile, the bench by one with a slip."""
+    moved = {key: fact.address for key, fact in serve_press().instruments.items()}
+    profile = (tmp_path / "press.toml").read_text()
+    assert old in profile
+    change = profile.replace(old, new)
+    if "reply" in new:
+        change = change.replace('reply = "X {value}"\nreply = "{value}"', 'reply = "X {value}"')
+    (tmp_path / "press.toml").write_text(change)
+    hand = Hand(read_bench(tmp_path / "bench.toml").moved_to(moved), Pool(starts=False), lambda: Guardian(os.open(os.devnull, os.O_WRONLY)))
+    outcomes = list(exercise(hand, "press", with_outputs=True))
+    wrong = {outcome.name: outcome.problem for outcome in outcomes if outcome.problem}
+    assert told in wrong[name] and (set(wrong) == {name} or name == "force"), wrong  # nobody knows whether that one is beyond its ceiling
+    assert [deed.problem for deed in hand.end()] == [""]
+
+
+def test_what_is_on_is_not_exercised(program, tmp_path: Path) -> None:
+    file = read_bench(tmp_path / "bench.toml")
+    server = BenchServer(make_plan(file, "T1", own_ports=True))
+    thread = threading.Thread(target=server.serve, daemon=True)
+    thread.start()
+    hand = Hand(file.moved_to(server.addresses), Pool(starts=False), lambda: Guardian(os.open(os.devnull, os.O_WRONLY)))
+    hand.set("press", "clamp", "on")
+    with pytest.raises(BenchError, match="it is on, and its range would reach the product"):
+        list(exercise(hand, "press"))
+    assert [deed.problem for deed in hand.end()] == [""]
+    server.stop()
+    thread.join(5)

@@ -323,6 +323,11 @@ class Hand:
         self._changed_at = time.monotonic()
         self._tell_errors(session)
 
+    def tell_errors(self) -> None:
+        """Tells what all that are connected have in their error queues."""
+        for session in self.bench.sessions.values():
+            self._tell_errors(session)
+
     def _tell_errors(self, session: Session) -> None:
         entries = self._errors(session)
         self.has_reported |= bool(entries)

@@ -238,7 +238,7 @@ def _carried_out_here(file: BenchFile, opening: Opening, request: dict[str, Any]
     from ibexite.errors import IbexiteError
     from ibexite.station.kept import Kept
 
-    with _hand(file, opening) as hand:
+    with in_hand(file, opening) as hand:
         reply, error = None, None
         try:
             if request["do"] == "set":
@@ -252,7 +252,7 @@ def _carried_out_here(file: BenchFile, opening: Opening, request: dict[str, Any]
 
 
 @contextlib.contextmanager
-def _hand(file: BenchFile, opening: Opening) -> Iterator[Hand]:
+def in_hand(file: BenchFile, opening: Opening) -> Iterator[Hand]:
     """Instruments in the hand of this process; at the end what was switched on goes off, which is told. If something
     does not, the exit code is 3."""
     from ibexite.bench.guardian import Guardian
@@ -303,7 +303,7 @@ def talk_command(where_to: str, profile: str, **where: Any) -> None:
         profile_of = file.instruments[instrument].profile
         roles = roles if profile_of.settings or profile_of.readings else []
         role = where_to if where_to in roles else roles[0] if len(roles) == 1 else ""
-        with _hand(file, opening) as hand:
+        with in_hand(file, opening) as hand:
             session = hand.reach(instrument)
             click.echo(f"{session.identity}   (? explains, quit ends)")
             for text in hand.take_told():

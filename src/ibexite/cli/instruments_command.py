@@ -12,7 +12,7 @@ import click
 from ibexite.cli.desk_bench import bench_if_any, desk_bench, simulate_option, watched
 from ibexite.cli.hand_commands import HAND_COMMANDS
 from ibexite.cli.options import bench_option, format_option, traffic_option
-from ibexite.errors import EXIT_BENCH, EXIT_PASS
+from ibexite.errors import EXIT_BENCH, EXIT_PASS, MistakeError
 from ibexite.station.looking import Looked, look_at
 from ibexite.untyped import Fields
 
@@ -67,16 +67,36 @@ def list_command(bench: Path | None, simulate: bool, traffic: Path | None, outpu
 
 
 @command.command("verify")
+@click.argument("role", default="")
+@click.option("--exercise", is_flag=True, help="Go through every setting, reading and action of a role.")
+@click.option("--with-outputs", is_flag=True, help="With --exercise: switch its output on for a moment, too.")
+@click.option("--out", type=click.Path(path_type=Path), help="The file for the table, exercise_ROLE.csv without it.")
 @bench_option
 @simulate_option
 @traffic_option
 @format_option
-def verify_command(bench: Path | None, simulate: bool, traffic: Path | None, output: str) -> None:
+def verify_command(
+    role: str, exercise: bool, with_outputs: bool, out: Path | None, bench: Path | None, simulate: bool,
+    traffic: Path | None, output: str,
+) -> None:  # fmt: skip
     """Compares who answers with what the bench file expects, in words. The exit code is 3 if anything differs.
+
+    With --exercise it goes through everything that the profile of a role says: each setting at both ends of its
+    range within the ceilings and asked back, each reading, each action; and tells which do not behave. Outputs stay
+    off unless --with-outputs is given; then levels are as near to nothing as they can be. At the end all is set back.
 
     \b
     ibexite instruments verify
+    ibexite instruments verify supply --exercise
     """
+    if exercise:
+        from ibexite.cli.exercise_view import exercised
+
+        raise click.exceptions.Exit(exercised(role, with_outputs, out, bench, simulate, traffic, output))
+    if role:
+        raise MistakeError(
+            "a role alone is not verified", remedy=f"Write: ibexite instruments verify {role} --exercise"
+        )
     with desk_bench(bench, simulate, traffic) as (file, opening):
         looked = look_at(file, opening)
     if output == "json":

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
+from decimal import Decimal
 from math import inf
 
 from ibexite import units
@@ -67,9 +68,9 @@ class SettingCommands:
         """The value that reaches the instrument, in base units: rounded as it is sent, in its own unit. One that cannot
         be written so is given back as it is: the encoder will say so."""
         try:
-            return self._in_base(
-                self.speech.number_in(self._bare(self.speech.written(self.unit.from_base(value))), self.unit)
-            )
+            written = self.speech.written(self.unit.from_base(value))
+            number = self.speech.number_in(self._bare(written), self.unit)
+            return float(self.unit.to_base(Decimal(repr(number))))  # so that 700 mN are 0.7 N, and no digit more
         except ValueError:
             return value
 
