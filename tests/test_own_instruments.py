@@ -51,8 +51,10 @@ def serve_press(tmp_path: Path):
     """The press as a stand-in in a thread, and its bench file moved there."""
     servers = []
 
-    def start(link: str = "", **changes: str) -> BenchFile:
+    def start(link: str = "", bench: dict[str, str] | None = None, **changes: str) -> BenchFile:
         press_folder(tmp_path, **changes)
+        for old, new in (bench or {}).items():
+            (tmp_path / "bench.toml").write_text((tmp_path / "bench.toml").read_text().replace(old, new))
         if link:
             path = tmp_path / "bench.toml"
             path.write_text(path.read_text().replace("TCPIP::192.0.2.7::7001::SOCKET", link))
@@ -162,6 +164,31 @@ def test_a_setting_of_words_is_sent_asked_back_and_proved(serve_press) -> None:
     bench.close()
 
 
+@pytest.mark.parametrize(("old", "new", "told"), [
+    ('press.probe = "left"', 'press.probe = "middle"', "10:23: there is no choice 'middle'|takes one of \"left\", \"right\""), ('over "left", "right"', 'over "left", "rihgt"', "there is no choice 'rihgt'"),
+    ('press.probe = "left"', "press.probe = 5 mN", "not one of its words"), ("press.clamp = on", 'press.clamp = "on"', "not on or off"), ("press : probe_press", "press : probe_pres", "Did you mean probe_press?")])  # fmt: skip
+def test_words_are_looked_at_before_the_run_also_those_of_a_sweep(program, tmp_path: Path, old: str, new: str, told: str) -> None:
+    sequence = tmp_path / "press.ibx"
+    assert old in sequence.read_text()
+    sequence.write_text(sequence.read_text().replace(old, new, 1))
+    done = program("vet", "press.ibx")
+    assert done.returncode == 2, done
+    for part in told.split("|"):
+        assert part in done.stdout + done.stderr, done
+
+
+def test_an_output_of_which_nothing_can_be_asked_is_told_off_and_an_identity_that_nobody_can_ask_is_refused(tmp_path: Path, serve_press) -> None:
+    bench = Bench(serve_press(**{'ask   = "HOLD?"': 'ask   = "HOLD?"\ntold  = false'}))
+    bench.connect(["press"])
+    bench.set_line([("press", "clamp")])(True)
+    assert bench.prove() == [] and [deed.problem for deed in bench.make_safe()] == [""]
+    assert "HOLD?" not in " ".join(lines(bench.user.said)) and lines(bench.user.said)[-4:].count("press> HOLD NO") >= 1
+    bench.close()
+    press_folder(tmp_path, **{'identity_query = "A?"': 'identity_query = ""'})
+    with pytest.raises(MistakeError, match="cannot ask who it is"):
+        read_bench(tmp_path / "bench.toml")
+
+
 def test_what_is_sent_with_few_digits_is_what_is_recorded(serve_press) -> None:
     bench = Bench(serve_press())
     bench.connect(["press"])
@@ -186,7 +213,7 @@ def test_another_instrument_that_answers_is_found_by_its_own_question(tmp_path: 
 
 
 def test_what_cannot_say_who_it_is_counts_as_simulated_on_this_computer(serve_press, tmp_path: Path) -> None:
-    file = serve_press(**{'identity_query = "A?"': 'identity_query = ""'})
+    file = serve_press(bench={'identity = "PP-2.*"\n': ""}, **{'identity_query = "A?"': 'identity_query = ""'})
     bench = Bench(file)
     bench.connect(["press"])
     assert bench.connected()["press"] == ("", True)

@@ -298,7 +298,7 @@ class Bench(BenchState):
             role = self.file.roles[role_name]
             session = self.sessions[role.instrument]
             commands = session.profile.settings[setting]
-            if not commands.ask:
+            if not commands.can_be_asked:
                 raise InstrumentError(
                     f"{setting} cannot be read back", where=role_name,
                     remedy=f"Profile {session.profile.name} has no query for it; set it without verified.",

@@ -125,6 +125,8 @@ def _instrument(table: TomlTable, name: str, folder: Path) -> InstrumentEntry:
         re.compile(identity)
     except re.error as error:
         table.fail("identity", f"not a regular expression: {error}", 'Write, for example, "Firnline,PS-.*".')
+    if identity and not profile.identity.query:
+        table.note("identity", f"profile {profile.name} cannot ask who it is", "Leave it out, or mend identity_query.")
     calibration = calibration_of(table)
     simulated = simulated_entry(table.table("simulated")) if "simulated" in table else None
     table.finish()

@@ -58,7 +58,7 @@ class BenchState:
 
     def can_ask(self, key: Key) -> bool:
         """Whether a setting can be asked back."""
-        return bool(self.profile(key[0]).settings[key[1]].ask)
+        return self.profile(key[0]).settings[key[1]].can_be_asked
 
     def believed(self, instrument: str) -> list[Key]:
         """The settings of an instrument whose state is believed to be known, and can be asked."""

@@ -36,6 +36,9 @@ def exercised(
     target = out or Path(f"exercise_{role}.csv")
     with desk_bench(bench, simulate, traffic) as (file, opening), in_hand(file, opening) as hand:
         try:
+            if output != "json":
+                session = hand.reach(hand.role(role).instrument)
+                click.echo(f"{role}: {session.identity or session.name}, profile {session.profile.name}\n")
             for outcome in exercise(hand, role, with_outputs=with_outputs):
                 outcomes.append(outcome)
                 if output != "json":

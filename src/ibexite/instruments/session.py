@@ -188,7 +188,7 @@ class Session(Exchanges):
 
     def can_ask(self, setting: str) -> bool:
         """Whether a setting can be asked back."""
-        return bool(self.profile.settings[setting].ask)
+        return self.profile.settings[setting].can_be_asked
 
     def ask_setting(self, setting: str, channel: int) -> Value:
         """The value that the instrument has now, in base units (1.0 or 0.0 for on/off)."""

@@ -60,6 +60,11 @@ class SettingCommands:
         return self.feature.dimension is not None
 
     @property
+    def can_be_asked(self) -> bool:
+        """Whether it can be asked back, and the answer means something."""
+        return bool(self.ask) and self.told
+
+    @property
     def is_rounded(self) -> bool:
         """True if it is sent with fewer digits than a number may have."""
         return self.is_number and not self.speech.is_exact
@@ -115,9 +120,7 @@ class SettingCommands:
         return max(1e-3 * abs(value) + 1e-4 * span + 1e-9, self.resolution)
 
     def agrees(self, held: Value, wanted: Value) -> bool:
-        """Whether what it answers is what was set; always, where its profile says that this tells nothing."""
-        if not self.told:
-            return True
+        """Whether what it answers is what was set."""
         if isinstance(wanted, str) or isinstance(held, str):
             return held == wanted
         return abs(held - wanted) <= (self.room(wanted) if self.is_number else 0.0)

@@ -65,16 +65,25 @@ class BenchLineChecker(NameChecker):
 
     def _choice(self, assignment: nodes.Assignment, feature: Feature) -> None:
         """A word that is known before the run must be one that the setting takes."""
-        value = assignment.value
-        word = value.value if isinstance(value, nodes.Text) else None
-        if isinstance(value, nodes.Name):
-            known = self.scope.known.get(value.name)
-            word = known if isinstance(known, str) else None
-        if word is not None and word not in feature.choices:
-            self.source.report(
-                value.span, f"there is no choice {word!r}", "",
-                f"{assignment.role}.{assignment.setting} takes one of {_quoted(feature.choices)}.",
-            )  # fmt: skip
+        for word, span in self._words_of(assignment.value):
+            if word not in feature.choices:
+                self.source.report(
+                    span, f"there is no choice {word!r}", "",
+                    f"{assignment.role}.{assignment.setting} takes one of {_quoted(feature.choices)}.",
+                )  # fmt: skip
+
+    def _words_of(self, value: nodes.Expr) -> list[tuple[str, Span]]:
+        """The words that a value is known to be, each with its place: a text, a parameter, all of a sweep."""
+        if isinstance(value, nodes.Text):
+            return [(value.value, value.span)]
+        if not isinstance(value, nodes.Name):
+            return []
+        for loop in reversed(self.loops):
+            if loop.name == value.name:
+                given = loop.values if isinstance(loop, nodes.Sweep) else ()
+                return [(one.value, one.span) for one in given if isinstance(one, nodes.Text)]
+        known = self.scope.known.get(value.name)
+        return [(known, value.span)] if isinstance(known, str) else []
 
     def _do(self, statement: nodes.Do) -> None:
         known = self.role(statement.role, statement.span)
