@@ -20,7 +20,7 @@ ALLOWED = {
     "language": {"units", "classes", "functions", "plain_file", "values"},
     "instruments": {"units", "classes", "values", "protocols", "toml_reader", "plain_file", "surroundings"},
     "simulate": {"units", "analysis", "holes", "protocols", "__init__"},
-    "bench": {"units", "column_file", "touchstone", "analysis", "instruments", "protocols", "toml_reader", "file_lock", "holes", "values", "verdicts"},
+    "bench": {"units", "plain_file", "column_file", "touchstone", "analysis", "instruments", "protocols", "toml_reader", "file_lock", "holes", "values", "verdicts"},
     "outside": {"surroundings"},
     "companions": {"units", "classes", "language", "toml_reader", "plain_file", "values"},
     "engine": {"units", "compound", "plain_file", "classes", "language", "bench", "instruments", "analysis", "events", "functions", "holes", "outside", "values", "verdicts", "wording", "stop", "__init__"},

@@ -14,6 +14,7 @@ from ibexite.bench import safety
 from ibexite.bench.bench import Bench
 from ibexite.bench.file import read_bench
 from ibexite.bench.pool import Pool
+from ibexite.bench.restoring import Standing
 from ibexite.engine.preview import preview, timeline
 from ibexite.errors import CeilingError, InstrumentError, MistakeError
 from ibexite.instruments.link import Reply
@@ -175,8 +176,29 @@ def test_setting_back_waits_for_what_is_on(tmp_path, is_on, wanted_on, settled) 
     bench.set_line(list(now))(*now.values())
     wanted = {("supply", "voltage"): 5.0, ("supply", "current_limit"): 1.3, ("supply", "output"): float(wanted_on)}
     waited: list[float] = []
-    assert set(bench.restore(wanted, waited.append)) == {key for key in wanted if wanted[key] != now[key]}
+    assert set(bench.restore(Standing(wanted, ()), waited.append)) == {key for key in wanted if wanted[key] != now[key]}
     assert waited == settled
+    bench.close()
+
+
+LOW, HIGH = (5.0, 0.5, 8.0), (12.0, 1.0, 20.0)
+DOWN, UP = ["SOUR1:VOLT 5", "SOUR1:CURR 0.5", "SOUR1:VOLT:PROT 8"], ["SOUR1:CURR 1", "SOUR1:VOLT:PROT 20", "SOUR1:VOLT 12"]
+
+
+@pytest.mark.parametrize(("now", "wanted", "sent"), [
+    ((*HIGH, 1), (*LOW, 1), DOWN),
+    ((*LOW, 1), (*HIGH, 1), UP),
+    ((*HIGH, 1), (*LOW, 0), ["OUTP1 OFF", *DOWN]),
+    ((*LOW, 0), (*HIGH, 1), [*UP, "OUTP1 ON"]),
+])  # fmt: skip
+def test_what_is_set_back_is_set_in_an_order_in_which_nothing_trips(tmp_path, now, wanted, sent) -> None:
+    keys = [("supply", name) for name in ("voltage", "current_limit", "over_voltage", "output")]
+    bench = Bench(memory_bench(tmp_path), Pool(MemoryLink.opening))
+    bench.connect(["psu"])
+    bench.set_line(keys)(*now)
+    MemoryLink.heard.clear()
+    bench.restore(Standing(dict(zip(keys, wanted, strict=True)), ()), lambda seconds: None)
+    assert [line for name, line in MemoryLink.heard if name == "psu" and "?" not in line] == sent
     bench.close()
 
 
@@ -556,8 +578,8 @@ def test_the_roles_of_a_lost_setting_are_set_back_whole(memory) -> None:
     bench.sessions["psu"].link.held["SOUR1:VOLT"] = "3"
     with pytest.raises(InstrumentError, match="voltage was set to 9 V, but the instrument has 3 V"):
         bench.complete()
-    assert bench.restore(wanted, lambda seconds: None) == list(wanted), "who knows what else it has lost"
-    assert bench.restore(wanted, lambda seconds: None) == []
+    assert bench.restore(Standing(wanted, ()), lambda seconds: None) == list(wanted), "who knows what else it has lost"
+    assert bench.restore(Standing(wanted, ()), lambda seconds: None) == []
 
 
 class Starving(MemoryLink):

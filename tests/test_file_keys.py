@@ -29,6 +29,9 @@ address = "TCPIP::192.0.2.1::2::SOCKET"
 [instruments.gen]
 profile = "scpi-function-generator"
 address = "TCPIP::192.0.2.1::3::SOCKET"
+[instruments.sw]
+profile = "scpi-switch"
+address = "TCPIP::192.0.2.1::4::SOCKET"
 [roles.supply]
 instrument = "psu"
 {role}
@@ -36,6 +39,20 @@ instrument = "psu"
 instrument = "dmm"
 [roles.tone]
 instrument = "gen"
+[roles.matrix]
+instrument = "sw"
+[routes.other]
+switch = "matrix"
+close = [1]
+one_of = "tap"
+[routes.third]
+switch = "matrix"
+close = [3]
+one_of = "tap"
+[routes.r]
+switch = "matrix"
+close = [2]
+{route}
 [signals.x]
 read = "meter.{reading}"
 {signal}
@@ -75,7 +92,7 @@ help = "h"
 {class reading}
 """
 MODEL = "{model}\n"
-FILES = {"bench": BENCH, "instrument": BENCH, "simulated": BENCH, "role": BENCH, "signal": BENCH, "simulation": BENCH, "profile": PROFILE, "speech": PROFILE, "setting": PROFILE,
+FILES = {"bench": BENCH, "instrument": BENCH, "simulated": BENCH, "role": BENCH, "signal": BENCH, "route": BENCH, "simulation": BENCH, "profile": PROFILE, "speech": PROFILE, "setting": PROFILE,
          "reading": PROFILE, "curve": PROFILE, "quirks": PROFILE, "class": CLASS, "class setting": CLASS, "class reading": CLASS, "model": MODEL}  # fmt: skip
 
 
@@ -164,6 +181,8 @@ def example_of(key: str, place: str) -> str:
         text = 'kind = "text"'
     if key == "offset" and place != "signal":
         text = 'offset = "-0.5"'
+    if key == "switch" and place == "route":
+        text = 'switch = "matrix"'
     if key == "arguments" and place == "class reading":
         text = 'arguments = { range = "V" }'
     if key == "words":

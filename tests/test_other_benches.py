@@ -85,11 +85,12 @@ class Stored:
         return None
 
     connect = take_said = listen = rescued_by = protect = settle_links = close = verify = do = raw_send = complete = settled = learn_state = _nothing
+    standing = connect_routes = disconnect_routes = open_routes = _nothing
 
     def _none(self, *given: Any) -> list[Any]:
         return []
 
-    make_safe = restore = prove = take_doubts = read_errors = take_limiting = _none
+    make_safe = restore = prove = take_doubts = read_errors = take_limiting = take_closings = _none
 
     def connected(self) -> dict[str, Connected]:
         return {}

@@ -16,6 +16,7 @@ from ibexite.bench.file import BenchFile, read_bench
 from ibexite.bench.guardian import Guardian
 from ibexite.bench.hand import Hand
 from ibexite.bench.pool import Pool
+from ibexite.bench.restoring import Standing
 from ibexite.classes import instrument_classes
 from ibexite.errors import BenchError, CeilingError, InstrumentError, LinkError, MistakeError
 from ibexite.instruments.profile import SHIPPED, load_profile
@@ -158,7 +159,7 @@ def test_a_setting_of_words_is_sent_asked_back_and_proved(serve_press) -> None:
     bench.state["press", "probe"] = "right"
     with pytest.raises(InstrumentError, match="probe was set to right but reads back left"):
         bench.verify([("press", "probe")], ("right",))
-    changed = bench.restore({("press", "probe"): "right"}, lambda seconds: None)
+    changed = bench.restore(Standing({("press", "probe"): "right"}, ()), lambda seconds: None)
     assert changed == [("press", "probe")] and bench.sessions["press"].ask_setting("probe", 1) == "right"
     bench.make_safe()
     bench.close()

@@ -8,6 +8,7 @@ IbexiteError            base: something a message explains (exit code 2 unless t
 |  +- LinkError         the connection: nothing listens, silent, cut off
 |  +- InstrumentError   the instrument answered, but wrongly, or reported an error
 |  +- CeilingError      a set point beyond a ceiling or range; nothing was sent
+|  +- RouteError        a route that may not be switched now; nothing was
 +- DamageError          a signal beyond its damage level: the sources were switched off (exit code 3)
 +- ProgramError         a program or Python function that was called failed, hung, or gave something else (exit code 3)
 +- SequenceError        a line of the sequence could not be carried out (undecidable check, nothing judged)
@@ -81,6 +82,12 @@ class CeilingError(BenchError):
     """A set point beyond what the role may ever apply, or beyond its range. Nothing was sent."""
 
     code = "ceiling"
+
+
+class RouteError(BenchError):
+    """A route that may not be switched now: beside another one, or under power. Nothing was switched."""
+
+    code = "route"
 
 
 class DamageError(IbexiteError):

@@ -313,6 +313,15 @@ class Halted(NamedTuple):
     values: Fields
 
 
+class RelaysClosed(NamedTuple):
+    """Relays of routes that have closed: instrument, channel, and how often."""
+
+    t: float
+    test: str
+    closed: list[tuple[str, int, int]]
+    io: Said = NOTHING_SAID
+
+
 class Restored(NamedTuple):
     """What was set back to the state that `before unit` left."""
 
@@ -389,6 +398,7 @@ Event = (
     | Answered
     | Limiting
     | Halted
+    | RelaysClosed
     | Restored
     | TestEnded
     | MadeSafe

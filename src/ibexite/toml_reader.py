@@ -93,6 +93,15 @@ class TomlTable:
         laid._found += [*base._found, *self._found]
         return laid
 
+    def replaced(self, data: Fields) -> TomlTable:
+        """The same file with other data, for messages with its lines."""
+        return TomlTable(data, self.file, self.path, self._lines)
+
+    @property
+    def data(self) -> Fields:
+        """All that stands in it."""
+        return self._data
+
     def leave_out(self, place: str) -> bool:
         """Takes out what stands at a path, a.b; False if there is nothing."""
         *outer, last = place.split(".")
@@ -172,6 +181,14 @@ class TomlTable:
         values = self._get(key, list, "a list of texts", _default(default), [])
         if not all(isinstance(value, str) for value in values):
             self.note(key, "not all of these are texts", 'It takes a list such as ["load", "supply"].')
+            return []
+        return list(values)
+
+    def integers(self, key: str) -> list[int]:
+        """A list of whole numbers."""
+        values = self._get(key, list, "a list of whole numbers", _NONE, [])
+        if not all(isinstance(value, int) and not isinstance(value, bool) for value in values):
+            self.note(key, "not all of these are whole numbers", "It takes a list such as [101, 102].")
             return []
         return list(values)
 

@@ -93,6 +93,7 @@ FAULTS: dict[str, str] = {
     "link": "the connection to an instrument failed",
     "instrument": "an instrument answered, but wrongly",
     "ceiling": "a set point beyond a ceiling or range; nothing was sent",
+    "route": "a route that may not be switched now; nothing was",
     "program": "a program or Python function failed",
     "answer": "nobody was there to answer",
     "records": "journal or store cannot be written",

@@ -185,6 +185,7 @@ class _Table:
 
     CELLS = 1024
     EXACT = 2e-5  # K
+    ROUNDING = 1e-9  # mV: by so much a voltage at an end of the range may lie beyond it
 
     def __init__(self, kind: str) -> None:
         self._kind = kind
@@ -219,7 +220,9 @@ class _Table:
     def value(self, millivolts: float) -> float:
         """degC; NaN beyond the range."""
         if not self._first <= millivolts <= self._last:
-            return math.nan
+            if not self._first - self.ROUNDING <= millivolts <= self._last + self.ROUNDING:
+                return math.nan
+            millivolts = min(max(millivolts, self._first), self._last)
         place = (millivolts - self._first) / self._step
         i = min(int(place), self.CELLS - 1)
         cell = self._cells[i]

@@ -3,25 +3,25 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from math import inf
 from typing import Any
 
-from ibexite import units
 from ibexite.bench import deeds
 from ibexite.bench.completion import Completion
-from ibexite.bench.dependent import HIDDEN, cold_junction, corrected
-from ibexite.bench.entries import SignalEntry
 from ibexite.bench.error_queue import looking
 from ibexite.bench.file import BenchFile
 from ibexite.bench.interface import TRIES, Connected, Discrepancy, GuardianLike, Key, SafeDeed
+from ibexite.bench.items import role_item, signal_item
 from ibexite.bench.joint_bounds import Check, falling_first, joint_check
 from ibexite.bench.limiting import Limiting
 from ibexite.bench.pool import Pool
 from ibexite.bench.proof import prove
-from ibexite.bench.query import Damage, Dependent, Item
+from ibexite.bench.query import Item
 from ibexite.bench.read_line import ReadLine, allowing_line
-from ibexite.bench.restoring import restore
+from ibexite.bench.restoring import Standing, restore
+from ibexite.bench.route_entries import RELAY
+from ibexite.bench.routes import Routes
 from ibexite.bench.safety import make_safe, switch_off
 from ibexite.bench.set_line import SetLine, Target, make_set_line
 from ibexite.bench.state import BenchState
@@ -31,7 +31,6 @@ from ibexite.instruments.readings import Given
 from ibexite.instruments.session import Session
 from ibexite.instruments.settings import Value
 from ibexite.instruments.user import What
-from ibexite.units import Dimension
 from ibexite.values import Type
 from ibexite.verdicts import BAD_READINGS, Reason
 
@@ -45,6 +44,8 @@ class Bench(BenchState):
     def __init__(self, file: BenchFile, pool: Pool | None = None) -> None:
         super().__init__(file, pool or Pool())
         self._completion, self._limiting = Completion(self), Limiting(self)
+        self.routes = Routes(self, self.set_line)
+        self.closings: dict[tuple[str, int], int] = {}  # of relays, since last asked: how often each has closed
 
     # --- connecting --------------------------------------------------------------------------------------------------
 
@@ -165,8 +166,14 @@ class Bench(BenchState):
     def _looking(self, send: SetLine, switches: list[tuple[int, Key]]) -> SetLine:
         """A set line that looks what becomes of its switches."""
         sources = [(i, key[0]) for i, key in switches if self._limiting.is_source(key[0])]
+        relays = [(i, key) for i, key in switches if key[0] in self.file.relays]
 
         def send_and_look(*values: float) -> None:
+            for i, key in relays:
+                if values[i] and not self.state.get(key):
+                    entry = self.file.relays[key[0]]
+                    place = (entry.instrument, entry.channel)
+                    self.closings[place] = self.closings.get(place, 0) + 1
             if any(not values[i] for i, _ in sources):
                 self._limiting.note()  # what happens when a source goes off is the sequence's own doing
             was_without = self._limiting.is_without_source()
@@ -184,21 +191,24 @@ class Bench(BenchState):
         Raises:
             InstrumentError: it did not switch.
         """
-        role = self.file.roles[key[0]]
+        role = self.entries[key[0]]
         session = self.sessions[role.instrument]
         deadline = time.monotonic() + max(SWITCHED_WITHIN, 2 * session.profile.settling)
         while session.can_ask(key[1]) and bool(session.ask_setting(key[1], role.channel)) != wanted:
             if time.monotonic() > deadline:
                 self.mistrusted.add(key[0])
+                done = f"{key[1]} did not go {'on' if wanted else 'off'}"
+                if key[0] in self.file.relays:
+                    done = f"the relay did not {'close' if wanted else 'open'}"
                 raise InstrumentError(
-                    f"{key[1]} did not go {'on' if wanted else 'off'}", where=key[0],
+                    done, where=key[0],
                     remedy="Look at the instrument: has a protection tripped, is its front panel locked?",
                 )  # fmt: skip
             self.user.heed()
             time.sleep(SWITCHED_WITHIN / 10)
 
     def _target(self, role_name: str, setting: str) -> Target:
-        role = self.file.roles[role_name]
+        role = self.entries[role_name]
         session = self.sessions[role.instrument]
         commands = session.profile.settings[setting]
         low, high, origin = -inf, inf, ""
@@ -213,47 +223,11 @@ class Bench(BenchState):
 
     def signal_item(self, name: str, signal_name: str) -> Item:
         """One value of a read line, from a signal."""
-        signal = self.file.signals[signal_name]
-        session = self.sessions[self.file.roles[signal.role].instrument]
-        commands = session.profile.readings[signal.reading]
-        factor, shift = float(commands.unit.factor), float(commands.unit.offset)
-        scale, convert = factor, None
-        if signal.chain.is_linear and not signal.chain.offset and not shift and signal.threshold is None:
-            scale = factor * signal.chain.scale
-        else:
-            convert = _converting(signal, factor, shift)
-        item = Item(
-            name, session, commands, signal.channel, dict(signal.arguments), scale, signal.dimension, signal.believe,
-            convert, _damage(signal),
-        )  # fmt: skip
-        if signal.junction is not None:
-            other = self.signal_item(HIDDEN + name, signal.junction.signal)
-            self._stands_on(item, Dependent([other], cold_junction(signal.junction), *_bounds(signal)))
-        if signal.correction is not None:
-            is_level = signal.dimension.kind in ("level", "db")
-            apply = corrected(signal.correction, self, is_level)
-            self._stands_on(item, Dependent([], apply, *_bounds(signal)))
-        return item
-
-    @staticmethod
-    def _stands_on(item: Item, after: Dependent) -> None:
-        """What is made of an item when others are there; only that must be believable."""
-        item.after, item.believe, item.damage = after, None, None
-        item.__post_init__()
+        return signal_item(self, name, signal_name)
 
     def role_item(self, name: str, role_name: str, reading: str, arguments: dict[str, Given]) -> Item:
         """One value of a read line, from a reading of a role."""
-        role = self.file.roles[role_name]
-        session = self.sessions[role.instrument]
-        commands = session.profile.readings[reading]
-        channel = arguments.pop("channel", role.channel)
-        if isinstance(channel, str) or channel < 0 or channel % 1:
-            raise InstrumentError(f"{channel} is not a channel number", where=role_name)
-        dimension = commands.feature.dimension or units.PLAIN
-        unit = commands.unit
-        return Item(
-            name, session, commands, int(channel), arguments, float(unit.factor), dimension, None, _shifted(unit)
-        )
+        return role_item(self, name, role_name, reading, arguments)
 
     def read_line(
         self,
@@ -346,9 +320,39 @@ class Bench(BenchState):
         with self.holding():
             self._completion.complete()
 
-    def restore(self, wanted: dict[Key, Value], settle: Callable[[float], None]) -> list[Key]:
+    def standing(self) -> Standing:
+        """What it believes just now of all settings and routes, to be set back to that later."""
+        return Standing(dict(self.state), tuple(self.routes.connected))
+
+    def restore(self, wanted: Standing, settle: Callable[[float], None]) -> list[Key]:
         """Sets back what differs from `wanted`; see ibexite.bench.restoring."""
-        return restore(self, wanted, settle, lambda key, value: self.set_line([key])(value))
+        changed = restore(self, wanted.state, settle, lambda key, value: self.set_line([key])(value))
+        self.routes.connected = dict.fromkeys(wanted.connected)
+        return changed
+
+    # --- routes ------------------------------------------------------------------------------------------------------
+
+    def connect_routes(self, names: Sequence[str], settle: Callable[[float], None]) -> None:
+        """Connects routes; see ibexite.bench.routes."""
+        with self.holding():
+            self.routes.connect(names, settle)
+
+    def disconnect_routes(self, names: Sequence[str], settle: Callable[[float], None]) -> None:
+        """Disconnects routes; see ibexite.bench.routes."""
+        with self.holding():
+            self.routes.disconnect(names, settle)
+
+    def open_routes(self, settle: Callable[[float], None]) -> None:
+        """Opens all routes whose switches are connected: the state in which a run begins."""
+        with self.holding():
+            self.learn_state((name, RELAY) for name, entry in self.file.relays.items()
+                             if entry.instrument in self.sessions)  # fmt: skip
+            self.routes.open_all(self.file.routes, settle)
+
+    def take_closings(self) -> dict[tuple[str, int], int]:
+        """How often each relay has closed since last asked, by instrument and channel."""
+        taken, self.closings = self.closings, {}
+        return taken
 
     def read_errors(self) -> list[str]:
         """What the error queues of all instruments hold."""
@@ -380,33 +384,3 @@ class Bench(BenchState):
     def make_safe(self) -> list[SafeDeed]:
         """Switches everything off in the stated order; see ibexite.bench.safety. Never raises."""
         return make_safe(self)
-
-
-def _damage(signal: SignalEntry) -> Damage | None:
-    if signal.damage is None:
-        return None
-    has_two_signs = signal.dimension.kind == "linear" and signal.dimension != units.KELVIN
-    return Damage(signal.name, -signal.damage if has_two_signs else -inf, signal.damage, signal.dimension)
-
-
-def _bounds(signal: SignalEntry) -> tuple[tuple[float, float] | None, Dimension, Damage | None]:
-    return signal.believe, signal.dimension, _damage(signal)
-
-
-def _converting(signal: SignalEntry, factor: float, shift: float) -> Callable[[float], float]:
-    """The value of a signal from the number that its meter answers, in the meter's unit."""
-    convert, threshold = signal.chain.compiled(), signal.threshold
-    if not signal.chain.steps:
-        # Rounded, so that -40 degC is the float nearest to 233.15 K, as it is in a limit.
-        convert = (lambda x: round(x, 12)) if shift else (lambda x: x)
-    if threshold is not None:
-        return lambda number: float(convert(number * factor + shift) > threshold)
-    if factor == 1.0 and not shift:
-        return convert
-    return lambda number: convert(number * factor + shift)
-
-
-def _shifted(unit: units.Unit) -> Callable[[float], float] | None:
-    """The conversion of a reading in a unit with an offset (degC, dBW)."""
-    # Rounded, so that -40 degC is the float nearest to 233.15 K, as it is in a limit.
-    return None if not unit.offset else lambda value: round(value * float(unit.factor) + float(unit.offset), 12)

@@ -54,9 +54,7 @@ class Completion:
         keys = [key for key in bench.touched[session] if not bench.is_switch(key) and bench.can_ask(key)]
         bench.touched[session].clear()
         for role, setting in keys:
-            self._compare(
-                session, role, setting, session.query(session.question(setting, bench.file.roles[role].channel))
-            )
+            self._compare(session, role, setting, session.query(session.question(setting, bench.entries[role].channel)))
 
     def _question(self, session: Session) -> Question:
         """The question whether all is done, and what becomes of the answer."""
@@ -68,7 +66,7 @@ class Completion:
             # An output that goes off by itself is found, and told apart, at the test's end.
             is_compound = session.profile.is_compound
             keys = [key for key in touched if is_compound and not bench.is_switch(key) and bench.can_ask(key)]
-            questions = [session.question(setting, bench.file.roles[role].channel) for role, setting in keys]
+            questions = [session.question(setting, bench.entries[role].channel) for role, setting in keys]
             message = session.message(joined([session.profile.complete.query, *questions]))
             asked = [(key, session.is_base(key[1])) for key in keys]
             found = self._questions[session, touched] = (message, partial(self._check, session, asked))
@@ -91,7 +89,7 @@ class Completion:
     def _compare(self, session: Session, role: str, setting: str, reply: str) -> None:
         bench, commands = self._bench, session.profile.settings[setting]
         believed = bench.state[role, setting]
-        held = session.held(setting, bench.file.roles[role].channel, reply)
+        held = session.held(setting, bench.entries[role].channel, reply)
         if commands.agrees(held, believed):
             return
         bench.state[role, setting] = held

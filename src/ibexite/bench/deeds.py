@@ -95,7 +95,7 @@ def relearn(bench: BenchState, role_name: str) -> None:
     """
     instrument = bench.file.roles[role_name].instrument
     same = [role for role in bench.roles() if role.instrument == instrument]
-    names = {role.name for role in same}
+    names = {entry.name for entry in bench.entries.values() if entry.instrument == instrument}
     known = [key for key in bench.state if key[0] in names]
     limited = [(role.name, setting) for role in same for setting in with_ceiling(role, bench.profile(role.name))]
     bench.learn_state(dict.fromkeys([*known, *limited]))

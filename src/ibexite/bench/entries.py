@@ -71,6 +71,31 @@ class RoleEntry:
     protect: dict[str, float]
     allows_raw: bool = False  # raw commands may be sent to it
     products: dict[str, float] = {}  # ceilings of two settings multiplied; never changed
+    relays: tuple[int, ...] = ()  # of a switch: the channels that routes use
+
+    @property
+    def safe_channels(self) -> tuple[int, ...]:
+        """The channels that its safe state has off."""
+        return self.relays or (self.channel,)
+
+
+@frozen
+class RouteEntry:
+    """A connection over relays of a switch."""
+
+    name: str
+    switch: str  # a role
+    channels: tuple[int, ...]  # that are closed
+    never_with: tuple[str, ...]  # routes that must not be connected while it is
+    one_of: str  # of those with the same word one is connected at most: connecting one opens the other first
+    settling: float  # s, behind each switching
+    only_while_off: tuple[str, ...]  # roles whose output must be off while it is switched
+    rated: int  # how often a relay of it may close; 0 where nobody knows
+
+    @property
+    def relays(self) -> tuple[str, ...]:
+        """The names of its relays."""
+        return tuple(f"{self.switch}@{channel}" for channel in self.channels)
 
 
 @frozen

@@ -10,7 +10,15 @@ from pathlib import Path
 
 from ibexite import units
 from ibexite.bench.calibration_entries import calibration_of
-from ibexite.bench.entries import InstrumentEntry, RoleEntry, SignalEntry
+from ibexite.bench.entries import InstrumentEntry, RoleEntry, RouteEntry, SignalEntry
+from ibexite.bench.route_entries import (
+    at_position,
+    positions_of,
+    refuse_contradictions,
+    relays_of,
+    route_entry,
+    with_relays,
+)
 from ibexite.bench.signal_entries import Around, refuse_circles, signal_entry
 from ibexite.bench.simulated_entries import simulated_entry
 from ibexite.errors import MistakeError, did_you_mean
@@ -18,6 +26,7 @@ from ibexite.frozen import frozen, replaced
 from ibexite.instruments.address import PROGRAM, Address, Program, parse_address
 from ibexite.instruments.link_keys import read_link_keys
 from ibexite.instruments.profile import Profile, load_profile
+from ibexite.plain_file import is_there
 from ibexite.toml_reader import TomlTable, each, raise_all, read_toml
 from ibexite.units import Dimension
 
@@ -37,6 +46,10 @@ class BenchFile:
     signals: dict[str, SignalEntry]
     product: str  # the simulated product, "" if there is none
     heartbeat: float = HEARTBEAT  # s; how long a run may give no sign of life until its guardian ends it
+    routes: dict[str, RouteEntry] = {}  # never changed
+    relays: dict[str, RoleEntry] = {}  # of all routes, by their names (matrix@101); never changed
+    positions: tuple[str, ...] = ()  # of the product
+    position: str = ""  # that at which it is; "" with positions: nobody has said, and nothing may be run
 
     def moved_to(self, addresses: dict[str, str], *, is_private: bool = False) -> BenchFile:
         """The same bench with its instruments at other addresses (their simulated stand-ins). is_private: they are
@@ -50,13 +63,38 @@ class BenchFile:
 
 
 def read_bench(path: str | Path) -> BenchFile:
-    """Reads and checks a bench file.
+    """Reads and checks a bench file. Where the product has several positions, one may stand behind the name of the file
+    (line.toml@left); without one it is as at the first.
 
     Raises:
         MistakeError: with the path to the value that is wrong.
     """
-    path = Path(path)
+    path, position = _file_and_position(Path(path))
     table = read_toml(path, what="bench file")
+    positions = positions_of(table)
+    if not positions:
+        if position:
+            table.fail("", f"it has no position {position!r}", "It has none at all: name the file alone.")
+        return _read(path, table)
+    if position and position not in positions:
+        table.fail("positions", f"there is no position {position!r}", did_you_mean(position, positions))
+    data, made, mistakes = table.data, {}, []
+    for name, channels in positions.items():  # what is wrong at any of them is told
+        try:
+            made[name] = _read(path, table.replaced(at_position(data, channels)))
+        except MistakeError as error:
+            mistakes.append(error)
+    raise_all(mistakes)
+    return replaced(made[position or next(iter(made))], positions=tuple(positions), position=position)
+
+
+def _file_and_position(path: Path) -> tuple[Path, str]:
+    name, at, position = path.name.rpartition("@")
+    return (path.with_name(name), position) if at and name and not is_there(path) else (path, "")
+
+
+def _read(path: Path, table: TomlTable) -> BenchFile:
+    table.table("positions")
     head = table.table("bench", needed=True)
     simulation = table.table("simulation")
     product = simulation.text("product", "")
@@ -74,6 +112,10 @@ def read_bench(path: str | Path) -> BenchFile:
     refuse_circles(table, signals)
     _refuse_shared_addresses(table, instruments)
     order = head.texts("safe_order", [])
+    entries = _standing(table.tables("routes"), "switch", set(table.tables("roles")) - set(roles))
+    routes = each(entries, lambda entry, name: route_entry(entry, name, roles, instruments), mistakes)
+    refuse_contradictions(table, routes, order)
+    roles = with_relays(roles, routes)
     heartbeat = head.quantity("heartbeat", units.SECOND, HEARTBEAT)
     if not 1 <= heartbeat <= 600:
         head.note("heartbeat", "not between 1 s and 10 min", "So long a run may give no sign of life.")
@@ -91,13 +133,21 @@ def read_bench(path: str | Path) -> BenchFile:
         path,
         hashlib.sha256(path.read_bytes()).hexdigest(),
         name,
-        tuple(order) + tuple(name for name in roles if name not in order),
+        (*order, *_rest(roles, order)),
         instruments,
         roles,
         signals,
         product,
         heartbeat,
+        routes,
+        relays_of(routes, roles),
     )
+
+
+def _rest(roles: dict[str, RoleEntry], order: list[str]) -> list[str]:
+    """The roles that the safe order does not name, behind those that it names: the switches of routes last."""
+    rest = [name for name in roles if name not in order]
+    return sorted(rest, key=lambda name: bool(roles[name].relays))
 
 
 def _standing(tables: dict[str, TomlTable], key: str, broken: Collection[str]) -> dict[str, TomlTable]:

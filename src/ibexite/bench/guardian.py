@@ -16,6 +16,7 @@ from functools import partial
 from pathlib import Path
 
 from ibexite.bench.heartbeat import Heartbeat
+from ibexite.bench.safety import powers
 from ibexite.bench.state import BenchState
 from ibexite.errors import BenchError
 from ibexite.instruments.link import Link, Rescue
@@ -163,13 +164,14 @@ def _deeds(bench: BenchState, rescues: dict[str, Rescue]) -> list[Fields]:
                 "link": rescues[role.instrument].plan,
                 "identity": (session.signed(session.profile.identity.query), session.identity_pattern),
                 "simulated": session.is_simulated,
+                "behind": powers(bench, role),
                 "commands": [
-                    session.signed(session.profile.settings[setting].encoder(role.channel)(value))
-                    for setting, value in safe
+                    session.signed(session.profile.settings[setting].encoder(channel)(value))
+                    for channel in role.safe_channels for setting, value in safe
                 ],
                 "questions": [
-                    (session.signed(session.question(setting, role.channel)), *session.switch_patterns(setting, value))
-                    for setting, value in safe if session.can_ask(setting)
+                    (session.signed(session.question(setting, channel)), *session.switch_patterns(setting, value))
+                    for channel in role.safe_channels for setting, value in safe if session.can_ask(setting)
                 ],
             }
         )  # fmt: skip

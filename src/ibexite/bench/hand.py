@@ -104,9 +104,9 @@ class Hand:
         """Whether anything of a role that the safe state has off is on; asked just now. Raises BenchError."""
         session, state = self.bench.sessions[role.instrument], self.bench.state
         return any(
-            (session.ask_setting(setting, role.channel) if session.can_ask(setting)
+            (session.ask_setting(setting, channel) if session.can_ask(setting)
              else state.get((role.name, setting), float(off))) != float(off)
-            for setting, off in session.profile.safe.items()
+            for channel in role.safe_channels for setting, off in session.profile.safe.items()
         )  # fmt: skip
 
     def on(self) -> list[str]:

@@ -3,7 +3,7 @@ without them) or one made for a test is plugged in without a change anywhere els
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from typing import Any, NamedTuple, Protocol
 
 from ibexite.bench.file import BenchFile
@@ -140,8 +140,23 @@ class BenchLike(Protocol):
     def learn_state(self, settings: Iterable[Key]) -> None:
         """Asks for the present values of these settings."""
 
-    def restore(self, wanted: dict[Key, Value], settle: Callable[[float], None]) -> list[Key]:
+    def standing(self) -> Any:
+        """What is believed just now of all settings and routes, for `restore`."""
+
+    def restore(self, wanted: Any, settle: Callable[[float], None]) -> list[Key]:
         """Sets back what differs from `wanted`; what was changed."""
+
+    def connect_routes(self, names: Sequence[str], settle: Callable[[float], None]) -> None:
+        """Connects routes; `settle` waits for so many seconds."""
+
+    def disconnect_routes(self, names: Sequence[str], settle: Callable[[float], None]) -> None:
+        """Disconnects routes."""
+
+    def open_routes(self, settle: Callable[[float], None]) -> None:
+        """Opens all routes whose switches are connected."""
+
+    def take_closings(self) -> dict[tuple[str, int], int]:
+        """How often each relay has closed since last asked, by instrument and channel."""
 
     def prove(self) -> list[Discrepancy]:
         """What is not as it was believed."""

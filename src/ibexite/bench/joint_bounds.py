@@ -24,7 +24,7 @@ def joint_check(bench: BenchState, keys: Sequence[Key]) -> Check | None:
 
     It raises CeilingError: together they are beyond a bound, or nobody knows what the other one is. Nothing was sent.
     """
-    roles = {name: bench.file.roles[name] for name, _ in keys}
+    roles = {name: bench.entries[name] for name, _ in keys}
     others = {key for role in roles.values() for key in _others(role, bench.profile(role.name), keys)}
     if not others:
         return None
@@ -45,7 +45,7 @@ def falling_first(bench: BenchState, keys: Sequence[Key], values: Sequence[Value
     factors of one role those that fall come first, in the places that they have."""
     order = list(range(len(keys)))
     for role in {name for name, _ in keys}:
-        profile, products = bench.profile(role), bench.file.roles[role].products
+        profile, products = bench.profile(role), bench.entries[role].products
         factors = {f for name in products for f in profile.instrument_class.products[name]}
         places = [i for i, key in enumerate(keys) if key[0] == role and key[1] in factors]
         rising = sorted(places, key=lambda i: float(values[i]) > float(bench.state.get(keys[i], values[i])))

@@ -60,7 +60,7 @@ def _questions(
     # Switches first: an output that is off explains much of the rest.
     keys = sorted(bench.believed(session.name), key=lambda key: not bench.is_switch(key))
     for role_name, setting in keys:
-        channel = bench.file.roles[role_name].channel
+        channel = bench.entries[role_name].channel
         question = session.question(setting, channel)
         asked.append((question, _held(bench, session, (role_name, setting), findings, tripped)))
     if session.identity:
@@ -87,7 +87,7 @@ def _held(
 
     def use(reply: str) -> None:
         believed = bench.state[key]
-        held = session.held(setting, bench.file.roles[role].channel, reply)
+        held = session.held(setting, bench.entries[role].channel, reply)
         commands = session.profile.settings[setting]
         if commands.agrees(held, believed):
             return
@@ -95,6 +95,10 @@ def _held(
         if commands.is_switch:
             if role in tripped:
                 return  # which says why
+            if role in bench.file.relays:
+                was, now = ("closed", "open") if believed else ("opened", "closed")
+                findings.append(Discrepancy("lost", role, f"relay {role} was {was}, but is {now}"))
+                return
             was, now = ("on", "off") if believed else ("off", "on")
             kind = "off" if believed else "lost"
             findings.append(Discrepancy(kind, role, f"{role}.{setting} was switched {was}, but is {now}"))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Mapping
 
 from ibexite.bench.entries import RoleEntry
 from ibexite.bench.interface import SafeDeed
@@ -26,13 +27,16 @@ def make_safe(bench: BenchState) -> list[SafeDeed]:
             session.give_up_state()
         bench.touched.get(session, {}).clear()
     roles = list(bench.safe_roles())
-    problems = {role.name: _try(bench, role, session) for role, session in roles}
+    problems: dict[str, str] = {}
+    for role, session in roles:
+        problems[role.name] = _under_power(bench, role, problems) or _try(bench, role, session)
     deadline = time.monotonic() + PATIENCE
     while any(problems.values()) and time.monotonic() < deadline:
         time.sleep(0.1)
         for role, session in roles:
             if problems[role.name]:
-                problems[role.name] = _try(bench, role, session, anew=True)
+                held = _under_power(bench, role, problems)
+                problems[role.name] = held or _try(bench, role, session, anew=True)
     late = [(role, session) for role, session in roles if session.has_left_behind and not problems[role.name]]
     if late:
         time.sleep(min(PATIENCE, max(2 * session.link.timeout for _, session in late)))
@@ -43,7 +47,22 @@ def make_safe(bench: BenchState) -> list[SafeDeed]:
 
 def switch_off(bench: BenchState) -> list[SafeDeed]:
     """Switches everything off at once, in the stated order, within a run that goes on to its end. Never raises."""
-    return [SafeDeed(role.name, _try(bench, role, session)) for role, session in bench.safe_roles()]
+    problems: dict[str, str] = {}
+    for role, session in bench.safe_roles():
+        problems[role.name] = _under_power(bench, role, problems) or _try(bench, role, session)
+    return [SafeDeed(name, problem) for name, problem in problems.items()]
+
+
+def powers(bench: BenchState, role: RoleEntry) -> tuple[str, ...]:
+    """The roles that must be off before the relays of a switch may open."""
+    routes = [route for route in bench.file.routes.values() if route.switch == role.name]
+    return tuple(dict.fromkeys(name for route in routes for name in route.only_while_off))
+
+
+def _under_power(bench: BenchState, role: RoleEntry, problems: Mapping[str, str]) -> str:
+    """Why the relays of a switch may not be opened: what must be off before is not."""
+    on = [name for name in powers(bench, role) if problems.get(name)]
+    return f"it was left as it is: {', '.join(on)} must be off before" if on else ""
 
 
 def _try(bench: BenchState, role: RoleEntry, session: Session, *, anew: bool = False) -> str:
@@ -60,13 +79,17 @@ def _make_role_safe(bench: BenchState, role: RoleEntry, session: Session, *, ane
     if anew:
         session.link.is_waiting = True
     session.settle_link()
-    for setting, value in session.profile.safe.items():
-        session.link_send(session.profile.settings[setting].encoder(role.channel)(value))
-        bench.state[role.name, setting] = float(value)
-    asked = [setting for setting in session.profile.safe if session.can_ask(setting)]  # of others it is only told
-    held = session.link_ask_settings(asked, role.channel)
-    for setting, now in zip(asked, held, strict=True):
-        value = session.profile.safe[setting]
-        if now != float(value):
-            return f"{setting} did not go {'on' if value else 'off'}"
+    safe = session.profile.safe
+    for channel in role.safe_channels:
+        name = f"{role.name}@{channel}" if role.relays else role.name
+        for setting, value in safe.items():
+            session.link_send(session.profile.settings[setting].encoder(channel)(value))
+            bench.state[name, setting] = float(value)
+    asked = [setting for setting in safe if session.can_ask(setting)]  # of others it is only told
+    for channel in role.safe_channels:
+        held = session.link_ask_settings(asked, channel)
+        for setting, now in zip(asked, held, strict=True):
+            if now != float(safe[setting]):
+                told = f" (channel {channel})" if role.relays else ""
+                return f"{setting}{told} did not go {'on' if safe[setting] else 'off'}"
     return ""

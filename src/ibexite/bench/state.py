@@ -28,6 +28,7 @@ class BenchState:
 
     def __init__(self, file: BenchFile, pool: Pool) -> None:
         self.file, self.pool = file, pool
+        self.entries = {**file.roles, **file.relays}  # whatever has settings of its own
         self.sessions: dict[str, Session] = {}
         self.state: dict[Key, Value] = {}  # what is believed of each setting
         self.touched: dict[Session, dict[Key, None]] = {}  # what was sent to each and not asked back since
@@ -50,7 +51,7 @@ class BenchState:
 
     def profile(self, role: str) -> Profile:
         """The profile of the instrument behind a role."""
-        return self.file.instruments[self.file.roles[role].instrument].profile
+        return self.file.instruments[self.entries[role].instrument].profile
 
     def is_switch(self, key: tuple[str, str]) -> bool:
         """True for a setting that is on or off."""
@@ -62,7 +63,7 @@ class BenchState:
 
     def believed(self, instrument: str) -> list[Key]:
         """The settings of an instrument whose state is believed to be known, and can be asked."""
-        return [key for key in self.state if self.file.roles[key[0]].instrument == instrument and self.can_ask(key)]
+        return [key for key in self.state if self.entries[key[0]].instrument == instrument and self.can_ask(key)]
 
     def safe_roles(self) -> Iterator[tuple[RoleEntry, Session]]:
         """The roles that have something to switch off and are connected, in the stated order. To what has not said that
@@ -81,7 +82,7 @@ class BenchState:
         """Asks the instruments for the present values of these settings; those that cannot be asked stay unknown."""
         asked: dict[Session, list[tuple[str, Callable[[str], None]]]] = {}
         for role_name, setting in settings:
-            role = self.file.roles[role_name]
+            role = self.entries[role_name]
             session = self.sessions[role.instrument]
             if not session.can_ask(setting):
                 continue
@@ -127,9 +128,9 @@ class BenchState:
         for role_name, setting in self.believed(session.name):
             commands = session.profile.settings[setting]
             believed = self.state[role_name, setting]
-            question = session.question(setting, self.file.roles[role_name].channel)
+            question = session.question(setting, self.entries[role_name].channel)
             reply = session.exchange_as_it_is(session.message(question))
-            held = session.held(setting, self.file.roles[role_name].channel, reply)
+            held = session.held(setting, self.entries[role_name].channel, reply)
             if not commands.agrees(held, believed):
                 self.state[role_name, setting] = held
                 self.mistrusted.add(role_name)

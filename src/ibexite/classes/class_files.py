@@ -40,12 +40,16 @@ def read_class(path: Path, file_of: Callable[[str], Path | None], *, ships: bool
     readings = each(table.tables("readings"), _reading, mistakes)
     own = table.table("actions")
     actions = {name: own.text(name) for name in own}
-    switch, levels = table.text("switch", ""), tuple(table.texts("levels", []))
+    gone = {place.removeprefix("settings.") for place in table.texts("without", [])}
+    switch = table.text("switch", "")
+    levels, protections = (tuple(name for name in table.texts(key, []) if name not in gone)
+                           for key in ("levels", "protections"))  # fmt: skip
     pairs = table.table("products")
     products = {name: tuple(pairs.texts(name)) for name in pairs}
     made = InstrumentClass(
         path.stem, table.text("help"), settings, readings, {**COMMON_ACTIONS, **actions}, switch, levels, {},
         () if ships else tuple((str(file), hashlib.sha256(file.read_bytes()).hexdigest()) for file in files),
+        protections,
     )  # fmt: skip
     _check(table, made, products)
     try:
@@ -67,9 +71,10 @@ def _check(table: TomlTable, made: InstrumentClass, products: dict[str, tuple[st
         table.note(
             "switch", f"there is no setting {made.switch!r} that is on or off", did_you_mean(made.switch, settings)
         )
-    for level in made.levels:
-        if level not in settings or settings[level].dimension is None:
-            table.note("levels", f"there is no setting {level!r} with a unit", did_you_mean(level, settings))
+    for key, wanted in (("levels", made.levels), ("protections", made.protections)):
+        for name in wanted:
+            if name not in settings or settings[name].dimension is None:
+                table.note(key, f"there is no setting {name!r} with a unit", did_you_mean(name, settings))
     for name, factors in products.items():
         if len(factors) != 2 or any(f not in settings or settings[f].dimension is None for f in factors):
             table.note(

@@ -66,3 +66,4 @@ class InstrumentClass:
     levels: tuple[str, ...] = ()
     products: dict[str, tuple[str, str]] = {}  # never changed
     files: tuple[tuple[str, str], ...] = ()  # of one that does not ship: path and SHA-256 of what it was read from
+    protections: tuple[str, ...] = ()  # settings at which a protection trips

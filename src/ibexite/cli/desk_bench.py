@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 import click
 
 from ibexite.errors import MistakeError
-from ibexite.station.project import bench_at_desk
+from ibexite.station.project import bench_at_desk, need_position
 
 if TYPE_CHECKING:
     from ibexite.bench.file import BenchFile
@@ -21,11 +21,16 @@ simulate_option = click.option("--simulate", is_flag=True, help="With the simula
 
 
 @contextlib.contextmanager
-def desk_bench(given: Path | None, simulate: bool, traffic: Path | None) -> Iterator[tuple[BenchFile, Opening]]:
-    """The bench file, moved to its stand-ins if that is wanted, and what opens its links."""
+def desk_bench(
+    given: Path | None, simulate: bool, traffic: Path | None, *, at_any_position: bool = False
+) -> Iterator[tuple[BenchFile, Opening]]:
+    """The bench file, moved to its stand-ins if that is wanted, and what opens its links. at_any_position: it does not
+    matter where the product is."""
     from ibexite.bench.file import read_bench
 
     file = read_bench(bench_at_desk(given, Path.cwd()))
+    if not at_any_position:
+        need_position(file)
     with contextlib.ExitStack() as stack:
         if simulate:
             from ibexite.station.simulated_bench import SimulatedBench

@@ -54,7 +54,7 @@ def list_command(bench: Path | None, simulate: bool, traffic: Path | None, outpu
     ibexite instruments list
     ibexite instruments list --bench analog.toml --format json
     """
-    with desk_bench(bench, simulate, traffic) as (file, opening):
+    with desk_bench(bench, simulate, traffic, at_any_position=True) as (file, opening):
         looked = look_at(file, opening)
     if output == "json":
         click.echo(json.dumps([_as_data(one) for one in looked], indent=2))
@@ -97,7 +97,7 @@ def verify_command(
         raise MistakeError(
             "a role alone is not verified", remedy=f"Write: ibexite instruments verify {role} --exercise"
         )
-    with desk_bench(bench, simulate, traffic) as (file, opening):
+    with desk_bench(bench, simulate, traffic, at_any_position=True) as (file, opening):
         looked = look_at(file, opening)
     if output == "json":
         click.echo(json.dumps([_as_data(one) | {"expected": one.fact.identity} for one in looked], indent=2))

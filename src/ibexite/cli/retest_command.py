@@ -14,7 +14,7 @@ from ibexite.cli.signals import Signals
 from ibexite.station.merging import earlier_of
 from ibexite.station.records_folder import records_folder
 from ibexite.station.report_helper import ReportHelper
-from ibexite.station.retest import chosen_tests, parameters_for, sequence_of
+from ibexite.station.retest import bench_of, chosen_tests, parameters_for, sequence_of
 
 
 @click.command("retest")
@@ -53,7 +53,7 @@ def command(
         earlier = lookup.run(lookup.find(run))
         sequence = sequence_of(earlier)
         helper = stack.enter_context(contextlib.closing(ReportHelper())) if report else None
-        ready = open_program(sequence, bench, parameters_for(earlier, sequence))
+        ready = open_program(sequence, bench or bench_of(earlier, sequence), parameters_for(earlier, sequence))
         options = RunOptions.from_choices(
             choices, serial=earlier.row["serial"], lot=earlier.row["lot"], records=records_folder(records),
             only=chosen_tests(earlier, ready.program, only, failed=failed),

@@ -53,7 +53,7 @@ def command(run: str, traffic: str | None, records: Path | None, output: str) ->
     )
     click.echo(
         f"run {row['id']}   {record.started_text}   {duration_text(row['duration'])}   "
-        f"bench {row['bench']}   operator {row['operator'] or 'not named'}"
+        f"bench {record.bench_text}   operator {row['operator'] or 'not named'}"
     )
     if row["reason"]:
         click.echo(row["reason"])

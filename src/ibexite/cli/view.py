@@ -145,7 +145,8 @@ class RunView:
         sequence = event.sequence
         revision = f", revision {sequence['revision']}" if sequence["revision"] else ""
         self.line(f"{sequence['title']}{revision}")
-        self.line(f"unit {event.serial}   bench {event.bench['name']}   run {event.run}")
+        bench = ", ".join(part for part in (event.bench["name"], event.bench.get("position", "")) if part)
+        self.line(f"unit {event.serial}   bench {bench}   run {event.run}")
 
     def _benchconnected(self, event: events.BenchConnected) -> None:
         every = all(i["simulated"] for i in event.instruments)

@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import hashlib
+from collections.abc import Mapping
 from pathlib import Path
 
 from ibexite import __version__, events
+from ibexite.bench.entries import RouteEntry
 from ibexite.bench.file import BenchFile
-from ibexite.bench.interface import Connected
+from ibexite.bench.interface import BenchLike, Connected
+from ibexite.bench.route_entries import excluded
 from ibexite.engine.orders import Identity, Orders
 from ibexite.language import constants, nodes
 from ibexite.language.program import Program
@@ -38,7 +41,7 @@ def run_started(
             "file": source.name,
             "sha256": identity.sequence_sha256,
         },
-        {"name": bench.name, "file": str(bench.path), "sha256": bench.sha256},
+        {"name": bench.name, "file": str(bench.path), "sha256": bench.sha256, "position": bench.position},
         [_param(param, program, orders) for param in sequence.params if param.name in program.params],
         [{"test": c.name, "title": c.title, "gate": c.test.is_gate, "tags": list(c.tags)} for c in program.cases],
         identity.lot,
@@ -53,14 +56,39 @@ def run_started(
 
 def signals_needed(program: Program, bench: BenchFile) -> list[str]:
     """The signals of a sequence, with those that they stand on (cold junctions)."""
-    named = [need.name for need in program.sequence.needs if not need.class_name]
+    named = [need.name for need in program.sequence.needs if need.is_signal]
     junctions = [bench.signals[name].junction for name in named]
     return list(dict.fromkeys([*named, *(junction.signal for junction in junctions if junction is not None)]))
 
 
+def routes_needed(program: Program, bench: BenchFile) -> list[RouteEntry]:
+    """The routes of a sequence, with those that exclude them: whether these are open must be known."""
+    named = [need.name for need in program.sequence.needs if need.is_route]
+    others = [name for pair in excluded(bench.routes) if set(pair) & set(named) for name in pair]
+    return [bench.routes[name] for name in dict.fromkeys([*named, *others])]
+
+
+def worn_relays(program: Program, bench: BenchLike, closings: Mapping[tuple[str, int], int]) -> list[str]:
+    """The relays of the routes of a sequence that have closed as often as they are rated for, in words."""
+    told, connected = {}, bench.connected()
+    for route in routes_needed(program, bench.file):
+        name = bench.file.roles[route.switch].instrument
+        identity = connected[name].identity if name in connected else ""
+        for channel in route.channels:
+            count = closings.get((identity, channel), 0)
+            if route.rated and count >= route.rated:
+                told[name, channel] = (
+                    f"relay {channel} of {name} has closed {count} times, and is rated for {route.rated} "
+                    f"(route {route.name})"
+                )
+    return list(told.values())
+
+
 def instruments_of(program: Program, bench: BenchFile) -> list[str]:
     """The instruments behind all needs, in the order of the bench file."""
-    roles = [need.name for need in program.sequence.needs if need.class_name]
+    roles = [need.name for need in program.sequence.needs if need.is_role]
+    for route in routes_needed(program, bench):
+        roles += [route.switch, *route.only_while_off]
     for name in signals_needed(program, bench):
         signal = bench.signals[name]
         roles += [signal.role, *([signal.correction.role] if signal.correction is not None else [])]

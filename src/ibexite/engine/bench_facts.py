@@ -6,8 +6,10 @@ from math import inf
 
 from ibexite.bench.entries import RoleEntry
 from ibexite.bench.file import BenchFile
+from ibexite.bench.route_entries import excluded
 from ibexite.instruments.profile import Profile
 from ibexite.language.facts import BenchFacts, ReadingFacts, RoleFacts, SettingBound
+from ibexite.language.route_flow import RouteFacts
 from ibexite.values import YES_NO, Quantity, Type
 
 
@@ -18,7 +20,21 @@ def bench_facts(file: BenchFile) -> BenchFacts:
     signals: dict[str, Type] = {
         s.name: YES_NO if s.threshold is not None else Quantity((), s.dimension) for s in file.signals.values()
     }
-    return BenchFacts(name, roles, signals)
+    return BenchFacts(name, roles, signals, _routes(file))
+
+
+def _routes(file: BenchFile) -> dict[str, RouteFacts]:
+    pairs = [*excluded(file.routes)]
+    made = {}
+    for name, route in file.routes.items():
+        others = frozenset(other for pair in pairs if name in pair for other in pair if other != name)
+        way = frozenset(other for other in others if route.one_of and file.routes[other].one_of == route.one_of)
+        switches = [
+            (role, file.instruments[file.roles[role].instrument].profile.instrument_class.switch)
+            for role in route.only_while_off
+        ]
+        made[name] = RouteFacts(others, way, tuple(switches))
+    return made
 
 
 def _role(role: RoleEntry, profile: Profile, file: str) -> RoleFacts:

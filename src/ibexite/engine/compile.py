@@ -127,6 +127,9 @@ class Compiler(LoopCompiler, CheckCompiler):
     def _do(self, statement: nodes.Do, line: int) -> None:
         self._emit(f"{self._bind('do', self.frame.action(statement))}()", line)
 
+    def _connect(self, statement: nodes.Connect, line: int) -> None:
+        self._emit(f"{self._bind('connect', self.frame.routes(statement))}()", line)
+
     def _send(self, statement: nodes.Send, line: int) -> None:
         teller, names = self.frame.raw(statement)
         self._emit(f"{self._bind('send', teller)}({', '.join(map(self._named, names))})", line)

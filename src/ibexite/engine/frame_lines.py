@@ -121,6 +121,20 @@ class BenchLines(Gaps):
         role = self.played_by(statement.role)
         return lambda: self.runtime.bench.do(role, statement.action)
 
+    def routes(self, statement: nodes.Connect) -> Callable[[], None]:
+        """Routes to connect or disconnect; how often relays have closed is told."""
+        names = [self.played_by(name) for name, _ in statement.routes]
+        runtime, bench = self.runtime, self.runtime.bench
+        switch = bench.connect_routes if statement.is_on else bench.disconnect_routes
+
+        def switch_and_tell() -> None:
+            try:
+                switch(names, runtime.wait)
+            finally:
+                runtime.tell_closings(self.block)
+
+        return switch_and_tell
+
     def raw(self, statement: nodes.Send) -> tuple[Callable[..., None], list[str]]:
         """A raw command; afterwards what is known of the role is asked back."""
         gaps = fill.gaps(statement.text)

@@ -11,7 +11,7 @@ from ibexite.engine.course import Course
 from ibexite.engine.leaving import TestOver, UnitOver
 from ibexite.engine.runtime import Runtime
 from ibexite.engine.skipping import corner_of
-from ibexite.errors import BenchError, CeilingError, DamageError, IbexiteError, NoAnswerError, RecordsError
+from ibexite.errors import BenchError, CeilingError, DamageError, IbexiteError, NoAnswerError, RecordsError, RouteError
 from ibexite.language.program import Case
 from ibexite.verdicts import Judgement, Reason, Verdict, verdict_of_test
 
@@ -78,7 +78,7 @@ class OneTest:
             raise error
         if isinstance(error, NoAnswerError):
             self.stopping = self.stopping or Reason("answer", f"nobody answered in {self.case.name}")
-        elif isinstance(error, BenchError) and not isinstance(error, CeilingError):
+        elif isinstance(error, BenchError) and not isinstance(error, CeilingError | RouteError):
             self.stopping = self.stopping or Reason("bench", f"the bench failed in {self.case.name}")
 
     def _look_at_instruments(self) -> None:

@@ -20,7 +20,6 @@ from ibexite.engine.services import Services
 from ibexite.engine.skipping import Skipping
 from ibexite.engine.telling import Reader, Teller
 from ibexite.errors import BenchError, IbexiteError, RecordsError, SequenceError, StopRun
-from ibexite.instruments.settings import Value
 from ibexite.language.program import Case, Program
 from ibexite.verdicts import Judgement, Reason, Verdict
 
@@ -54,7 +53,7 @@ class Run:
         self._running = ""  # the test that has begun and not ended
         self._is_prepared = False  # the bench is connected
         self._is_cleaning = False
-        self._left: dict[tuple[str, str], Value] = {}  # the state that `before unit` left
+        self._left: Any = None  # the state that `before unit` left
         self._is_changed = False  # a test has run since that state was there
 
     def _journal_lost(self, error: RecordsError) -> None:
@@ -107,6 +106,8 @@ class Run:
         self.bench.connect(needed, who, heed=self.services.stop.check, now=self.services.clock.now)
         instruments = [beginning.instrument(self.bench.file, name, it) for name, it in self.bench.connected().items()]
         self.emit(events.BenchConnected(self.runtime.now(), instruments))
+        for text in beginning.worn_relays(self.program, self.bench, self.services.closings):
+            self.emit(events.Problem(self.runtime.now(), text))
         self._is_prepared = True
         if self.services.guardian is not None:  # from here on outputs may go on
             self.bench.rescued_by(self.services.guardian, self.runtime.began)
@@ -114,6 +115,7 @@ class Run:
             self.services.timing.listen(self.bench)
         self.bench.protect()
         self.bench.learn_state(self._settings())
+        self.bench.open_routes(self.runtime.wait)
         self.bench.take_limiting()
         self.runtime.flush()
 
@@ -161,7 +163,7 @@ class Run:
         found = self.bench.prove()
         if found:
             raise BenchError("; ".join(f.text for f in found), remedy="No test was run. Look at the instrument.")
-        self._left = dict(self.bench.state)
+        self._left = self.bench.standing()
 
     def _block_before_tests(self, block: str, body: Any) -> None:
         runtime = self.runtime
@@ -245,6 +247,7 @@ class Run:
                 if found:
                     raise BenchError("; ".join(found))
                 self.bench.take_limiting()
+                self.runtime.tell_closings("")
                 self.emit(events.Restored(self.runtime.now(), [f"{role}.{setting}" for role, setting in changed]))
             self.runtime.flush()
         except IbexiteError as error:

@@ -186,6 +186,13 @@ class Runtime:
         if io[0]:
             self.emit(events.Traffic(self.now(), io))
 
+    def tell_closings(self, block: str) -> None:
+        """Tells of relays that have closed."""
+        closings = self.bench.take_closings()
+        if closings:
+            closed = [(instrument, channel, times) for (instrument, channel), times in closings.items()]
+            self.emit(events.RelaysClosed(self.now(), block, closed, self.take_traffic()))
+
     def take_bad(self) -> list[Bad]:
         """The bad readings since last asked; their reasons are kept for the checks of this test."""
         bad = self.bench.bad

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Protocol
@@ -198,3 +198,4 @@ class Services:
     halts: Halts | None = None
     timing: Timing | None = None
     records: Path | None = None  # folder of the records, where attached files are kept
+    closings: Mapping[tuple[str, int], int] = field(default_factory=dict)  # of relays so far, by identity and channel

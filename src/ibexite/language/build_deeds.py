@@ -152,6 +152,12 @@ class DeedBuilder(ExprBuilder):
         role, action = tree.children
         return nodes.Do(Span(self._span(role).start, self._span(action).end), str(role), str(action))
 
+    def _connect(self, line: Line, tree: Tree) -> nodes.Connect:
+        routes = tuple((str(name), self._span(name)) for name in tree.children)
+        return nodes.Connect(line.span, routes, tree.data == "connect")
+
+    _disconnect = _connect
+
     def _send(self, line: Line, tree: Tree) -> nodes.Send:
         role, text = tree.children
         return nodes.Send(Span(self._span(role).start, self._span(text).end), str(role), string(text))

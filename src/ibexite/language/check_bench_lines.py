@@ -96,6 +96,21 @@ class BenchLineChecker(NameChecker):
                 f"{_a(known.name)} has none of this name. {did_you_mean(statement.action, known.actions)}",
             )
 
+    def _connect(self, statement: nodes.Connect) -> None:
+        names = [name for name, _ in statement.routes]
+        for name, span in statement.routes:
+            need = self.scope.needs.get(name)
+            self.scope.used.add(name)
+            routes = [n.name for n in self.scope.needs.values() if n.is_route]
+            if need is None:
+                hint = did_you_mean(name, routes) or f"Declare it below needs: {name} : route"
+                self.source.report(span, f"'{name}' is not among the needs", "", hint)
+            elif not need.is_route:
+                what = "a signal" if need.is_signal else "a role"
+                self.source.report(span, f"'{name}' is {what}, not a route", "", did_you_mean(name, routes))
+            elif names.count(name) > 1 and span == statement.routes[names.index(name)][1]:
+                self.source.report(span, f"'{name}' stands here twice", "", "Name each route once.")
+
     def _send(self, statement: nodes.Send) -> None:
         self.role(statement.role, statement.span)
         self.uses.append(RoleUse(statement, statement.role, self.source))

@@ -45,12 +45,12 @@ class DeclarationChecker:
             if need.name in scope.needs:
                 scope.source.report(need.span, f"'{need.name}' is needed twice")
             scope.needs[need.name] = need
-            if need.class_name is not None and need.class_name not in self.program.classes:
+            if need.is_role and need.class_name not in self.program.classes:
                 scope.source.report(
                     need.span,
                     f"unknown instrument class {need.class_name!r}",
                     "",
-                    did_you_mean(need.class_name, self.program.classes)
+                    did_you_mean(need.class_name or "", [*self.program.classes, nodes.ROUTE])
                     + f" One of your own is a file: classes/{need.class_name}.toml",
                 )
 

@@ -129,7 +129,7 @@ class DeedChecker(BenchLineChecker, LoopChecker, JudgingChecker):
         place = given.span if given is not None else statement.span
         mine = self.scope.needs.get(name)
         self.scope.used.add(name)
-        what = f"a {need.class_name}" if need.class_name else "a signal"
+        what = f"a {need.class_name}" if not need.is_signal else "a signal"
         if mine is None:
             self.source.report(place, f"what is {need.name!r} here?", "",
                                f"{statement.measurement} needs {what}: write {need.name} = name")  # fmt: skip

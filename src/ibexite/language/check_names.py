@@ -89,6 +89,8 @@ class NameChecker:
             self.source.report(
                 name.span, f"'{name.name}' has no value yet", "a signal", f"First write: read {name.name}"
             )
+        elif need is not None and need.is_route:
+            self.source.report(name.span, f"'{name.name}' is a route, not a value", "", f"Write: connect {name.name}")
         elif need is not None:
             self.source.report(
                 name.span,
@@ -179,9 +181,10 @@ class NameChecker:
         """The class of a role; reports a name that is none."""
         need = self.scope.needs.get(role)
         self.scope.used.add(role)
-        if need is None or need.class_name is None:
-            roles = [n.name for n in self.scope.needs.values() if n.class_name]
-            what = "is a signal, not a role" if need else "is not among the needs"
+        if need is None or not need.is_role:
+            roles = [n.name for n in self.scope.needs.values() if n.is_role]
+            kind = "route" if need is not None and need.is_route else "signal"
+            what = f"is a {kind}, not a role" if need else "is not among the needs"
             self.source.report(
                 Span(span.start, span.start + len(role)),
                 f"'{role}' {what}",
@@ -198,6 +201,9 @@ class NameChecker:
         if need is None:
             signals = [n.name for n in self.scope.needs.values() if n.is_signal]
             self.source.report(span, f"unknown signal {name!r}", "", did_you_mean(name, signals))
+            return None
+        if need.is_route:
+            self.source.report(span, f"'{name}' is a route, not a signal", "", f"Write: connect {name}")
             return None
         if not need.is_signal:
             known = self.program.class_of(need)

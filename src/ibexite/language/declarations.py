@@ -8,10 +8,12 @@ from ibexite.language.source import Span
 from ibexite.language.statements import Statement, Typed
 from ibexite.values import Quantity, Type
 
+ROUTE = "route"  # in the place of an instrument class
+
 
 @node
 class Need:
-    """A role with its instrument class, or a signal with its type."""
+    """A role with its instrument class, a signal with its type, or a route."""
 
     span: Span
     name: str
@@ -22,6 +24,16 @@ class Need:
     def is_signal(self) -> bool:
         """True for a signal."""
         return self.class_name is None
+
+    @property
+    def is_route(self) -> bool:
+        """True for a route."""
+        return self.class_name == ROUTE
+
+    @property
+    def is_role(self) -> bool:
+        """True for what has settings and readings of its own."""
+        return not self.is_signal and not self.is_route
 
     @property
     def words(self) -> str:

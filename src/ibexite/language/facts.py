@@ -14,6 +14,7 @@ from ibexite.errors import MistakeError, did_you_mean
 from ibexite.frozen import frozen
 from ibexite.language import constants, nodes, points
 from ibexite.language.program import Program, RoleUse, SetPoint
+from ibexite.language.route_flow import RouteFacts, look_at_routes
 from ibexite.values import Quantity, Text, Type, YesNo
 
 MAX_COMBINATIONS = 20_000
@@ -54,11 +55,12 @@ class RoleFacts:
 
 @frozen
 class BenchFacts:
-    """The roles and signals of a bench file."""
+    """The roles, signals and routes of a bench file."""
 
     name: str
     roles: dict[str, RoleFacts]
     signals: dict[str, Type]
+    routes: dict[str, RouteFacts] = {}  # never changed
 
 
 def vet_against(program: Program, bench: BenchFacts) -> None:
@@ -84,6 +86,8 @@ def vet_against(program: Program, bench: BenchFacts) -> None:
             _check_bound(program, point, bound)
         if point.assignment.setting in role.sent:
             _note_rounding(program, point, role.sent[point.assignment.setting])
+    if bench.routes:
+        look_at_routes(program, bench.routes)
 
 
 def _note_rounding(program: Program, point: SetPoint, sent: Callable[[float], float]) -> None:
@@ -95,6 +99,12 @@ def _note_rounding(program: Program, point: SetPoint, sent: Callable[[float], fl
 
 def _check_need(program: Program, need: nodes.Need, bench: BenchFacts) -> None:
     report = program.source.report
+    if need.is_route:
+        if need.name not in bench.routes:
+            hint = did_you_mean(need.name, bench.routes)
+            report(need.span, f"no route '{need.name}' on this bench", "",
+                   f"Add [routes.{need.name}] to {bench.name}. {hint}".rstrip())  # fmt: skip
+        return
     if need.class_name is not None:
         role = bench.roles.get(need.name)
         if role is None:

@@ -4,6 +4,7 @@ name; it is made in expressions.py, statements.py and declarations.py."""
 from __future__ import annotations
 
 from ibexite.language.declarations import (
+    ROUTE,
     Group,
     Measurement,
     Need,
@@ -38,6 +39,7 @@ from ibexite.language.statements import (
     Attach,
     CallExecutable,
     Check,
+    Connect,
     Do,
     Expect,
     If,
@@ -79,6 +81,7 @@ __all__ = [
     "CallExecutable",
     "Check",
     "Compare",
+    "Connect",
     "Criterion",
     "Do",
     "Expect",
@@ -100,6 +103,7 @@ __all__ = [
     "Param",
     "Plot",
     "REPORTED",
+    "ROUTE",
     "Read",
     "Reading",
     "Refine",

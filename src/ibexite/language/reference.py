@@ -34,6 +34,15 @@ VERBS = {
         "`query` asks a raw query, where the bench file says raw = true.",
         "read v_in, i_in, v_out, i_out together averaging 4",
     ),
+    "connect": Entry(
+        "Connects routes over the relays of the bench. What excludes one of them is looked at before the first relay "
+        "moves; relays open before others close; each is asked whether it did, and has its settling time. Between "
+        "tests routes are set back like all else, and at the end everything is opened.",
+        "connect fixture, tap_out",
+    ),
+    "disconnect": Entry(
+        "Disconnects routes. A relay that another connected route needs stays closed.", "disconnect tap_out"
+    ),
     "do": Entry(
         "Carries out an action of the role's class: reset, clear, zero, trigger. Afterwards the settings that the "
         "engine "

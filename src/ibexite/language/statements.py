@@ -66,6 +66,15 @@ class Do:
 
 
 @node
+class Connect:
+    """Connects or disconnects routes, each with its place."""
+
+    span: Span
+    routes: tuple[tuple[str, Span], ...]
+    is_on: bool
+
+
+@node
 class Send:
     """A raw command."""
 
@@ -328,7 +337,7 @@ Loop = Sweep | Repeat | Search
 Statement = (
     Set | Read | Do | Send | Let | Check | Wait | WaitReading | Watch | Sweep | Repeat | Search | Leave | Skip | Stop
     | If
-    | Expect | Measure | CallExecutable | Show | Attach | Tone | Ask | Plot
+    | Connect | Expect | Measure | CallExecutable | Show | Attach | Tone | Ask | Plot
 )  # fmt: skip
 
 

@@ -16,6 +16,8 @@ USAGE: dict[str, tuple[str, ...]] = {
         "… [together] [averaging N] [tries N] [settled T]",
     ),
     "do": ("do role.action",),
+    "connect": ("connect route, …",),
+    "disconnect": ("disconnect route, …",),
     "let": ("let name = formula [in unit]",),
     "check": (
         "check x >= limit",
@@ -95,7 +97,12 @@ HEADER_USAGE: dict[str, tuple[str, ...]] = {
     "tags": ("tags a, b",),
 }
 SECTION_USAGE: dict[str, tuple[str, ...]] = {"needs": ("needs",), "inputs": ("inputs",), "outputs": ("outputs",)}
-NEED_USAGE = ("role : instrument_class", "signal_name, … : signal in unit", "signal_name, … : signal yes_no")
+NEED_USAGE = (
+    "role : instrument_class",
+    "signal_name, … : signal in unit",
+    "signal_name, … : signal yes_no",
+    "route_name, … : route",
+)
 PARAM_USAGE = ('name = value [of a, b] [between a and b] ["help"]',)
 OUTPUT_USAGE = (
     "name in unit [over axis]",
@@ -133,7 +140,7 @@ _CLAUSES = (
     "against by along on off yes no signal of every until for readings timeout guarded allowing matches is refine "
     "resolution verified picture tags with gives pass keeps inputs outputs reading python"
 )
-LATER = frozenset(["record", "connect", "disconnect", "stimulus", "play"])  # words that are kept for what is to come
+LATER = frozenset(["record", "stimulus", "play"])  # words that are kept for what is to come
 
 # Neither verbs nor clause words nor values may be names, so that a line reads one way only.
 RESERVED = (

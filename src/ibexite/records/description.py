@@ -15,7 +15,7 @@ import sqlalchemy as sa
 from sqlalchemy.dialects import sqlite
 from sqlalchemy.schema import CreateColumn, CreateIndex, CreateTable
 
-VERSION = 7  # an older store gets the columns it lacks and goes through named steps, a newer one is refused
+VERSION = 8  # an older store gets the columns it lacks and goes through named steps, a newer one is refused
 METADATA = sa.MetaData()
 TEXT, WHOLE, BYTES = sa.Text(), sa.Integer(), sa.LargeBinary()
 REAL: sa.Double[float] = sa.Double()
@@ -78,6 +78,7 @@ _table(
     _column("sequence_sha256", TEXT, "hash of the file as it ran"),
     _column("bench", TEXT, "name of the bench"),
     _column("bench_sha256", TEXT, "hash of the bench file as it ran"),
+    _column("position", TEXT, "position of the product on the bench, empty where it has one only", default=""),
     _column("params", TEXT, "JSON: name, value, help, by_hand"),
     _column("instruments", TEXT, "JSON: name, identity, address, profile, calibration"),
     _column("lot", TEXT, "lot, empty if none was named", default=""),
@@ -226,6 +227,17 @@ _table(
     indexes=(("run_id",),),
 )
 
+_table(
+    "relays",
+    "how often relays of routes closed in a run; their sum is the wear of a switch",
+    _column("id", WHOLE, "number of the row", key=True),
+    _column("run_id", TEXT, "the run", of="runs.id"),
+    _column("instrument", TEXT, "its name in the bench file"),
+    _column("identity", TEXT, "who it said it is"),
+    _column("channel", WHOLE, "channel of the relay"),
+    _column("closed", WHOLE, "how often it closed"),
+    indexes=(("run_id",), ("identity", "channel")),
+)
 
 _table(
     "traffic",

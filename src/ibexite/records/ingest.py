@@ -60,6 +60,7 @@ class RunRows:
     run: Fields
     tests: list[TestRows]
     files: list[Fields] = field(default_factory=list)
+    relays: list[Fields] = field(default_factory=list)
     traffic: list[Fields] = field(default_factory=list)  # what was said last, if it did not end by itself
 
 
@@ -85,6 +86,7 @@ class _Collector:
         self.tests: dict[str, TestRows] = {}
         self.grids: dict[int, _Grid] = {}
         self.remarks: list[Fields] = []
+        self.closings: dict[tuple[str, int], int] = {}  # of relays, by instrument and channel
         self.last_time = self._clock = 0.0
         self._said, self._has_ended = LastSaid(), False
         named = {kind: getattr(self, "_" + kind.__name__.lower(), None) for kind in KINDS.values()}
@@ -125,6 +127,7 @@ class _Collector:
             "sequence_sha256": sequence["sha256"],
             "bench": bench["name"],
             "bench_sha256": bench["sha256"],
+            "position": bench.get("position", ""),
             "params": json.dumps(e.params),
             "instruments": "[]",
             "lot": e.lot,
@@ -292,6 +295,18 @@ class _Collector:
     def _limiting(self, e: events.Limiting) -> None:
         self._remark("limiting", f"{e.role} was at its limit in test {e.test}")
 
+    def _relaysclosed(self, e: events.RelaysClosed) -> None:
+        for instrument, channel, times in e.closed:
+            self.closings[instrument, channel] = self.closings.get((instrument, channel), 0) + times
+
+    def _relays(self) -> list[Fields]:
+        """How often each relay has closed, with the identity of its switch: counts go with that."""
+        known = {one["name"]: one["identity"] for one in json.loads(self._run()["instruments"])}
+        return [
+            {"instrument": name, "identity": known.get(name, ""), "channel": channel, "closed": times}
+            for (name, channel), times in self.closings.items()
+        ]
+
     def _problem(self, e: events.Problem) -> None:
         self._remark("problem", e.text)
 
@@ -323,6 +338,7 @@ class _Collector:
                 row = _column(meta, meta["grid"], meta["position"], grid.values[i :: len(grid.columns)])
                 grid.test.curves.append(row | {"labels": _labels(grid.texts.get(i, {})), "bound": "; ".join(bounds)})
         self._run().update(duration=self.last_time, remarks=json.dumps(self.remarks))
+        self.rows.relays = self._relays()
         if not self._has_ended:
             self.rows.traffic = self._said.rows(self._clock)
         return self.rows

@@ -42,6 +42,11 @@ class Store:
         """The greatest number of a run that is stored."""
         return int(self._db.rows("SELECT coalesce(max(number), 0) AS last FROM runs")[0]["last"])
 
+    def closings(self) -> dict[tuple[str, int], int]:
+        """How often each relay has closed in all runs, by identity of its switch and channel."""
+        rows = self._db.rows("SELECT identity, channel, sum(closed) AS closed FROM relays GROUP BY identity, channel")
+        return {(row["identity"], row["channel"]): row["closed"] for row in rows}
+
     def take_in(self, journal: Path) -> str:
         """Stores the run of a journal and moves the journal to the stored ones. Doing it again changes nothing but
         whether the outputs are off: that of a run which ended with outputs on stays where it is, for the guardian may
@@ -125,6 +130,8 @@ class Store:
         self._insert("runs", {**rows.run, "unit_id": unit_id})
         for file in rows.files:
             self._insert("files", {**file, "run_id": rows.run["id"]})
+        for relay in rows.relays:
+            self._insert("relays", {**relay, "run_id": rows.run["id"]})
         for message in rows.traffic:
             self._insert("traffic", {**message, "run_id": rows.run["id"]})
         for test in rows.tests:

@@ -137,6 +137,11 @@ class RunRecord:
         return local_time(self.row["started"], self.row["utc_offset"])
 
     @property
+    def bench_text(self) -> str:
+        """The bench, with the position at which the unit was."""
+        return ", ".join(part for part in (self.row["bench"], self.row["position"]) if part)
+
+    @property
     def blocks(self) -> list[TestRecord]:
         """What stands around the tests (before unit, ...), as far as it gave values."""
         return [part for part in self.parts if part.row["kind"] == "block"]

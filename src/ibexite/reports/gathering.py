@@ -41,7 +41,7 @@ def gather(run: RunRecord) -> Report:
         (part.row["title"], part.row["reason"]) for part in tests if part.row["verdict"] in ("skipped", "aborted")
     ]
     return Report(
-        row,
+        {**row, "bench": run.bench_text},
         run.verdict_text,
         row["verdict"],
         f"{run.started_text} {row['utc_offset']}".rstrip(),

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from math import inf
 from typing import NamedTuple
 
+from ibexite.protocols import scpi
 from ibexite.protocols.speech import NUMBER_FORMS, Speech, command_pattern, speech_from
 from ibexite.untyped import Fields
 
@@ -201,8 +202,14 @@ class Manual:
 
     def found(self, command: str) -> list[tuple[Entry, dict[str, str]]]:
         """What a command may mean, with the texts of its parts. Several readings may share a query."""
-        matches = ((entry, entry.pattern.fullmatch(command)) for entry in self._entries)
-        return [(entry, match.groupdict()) for entry, match in matches if match is not None]
+        matches = [(entry, entry.pattern.fullmatch(command)) for entry in self._entries]
+        found = [(entry, match.groupdict()) for entry, match in matches if match is not None]
+        # Where one message takes several commands, a value does not reach over the end of one.
+        return [(entry, parts) for entry, parts in found if not (self.is_compound and self._is_several(parts))]
+
+    @staticmethod
+    def _is_several(parts: dict[str, str]) -> bool:
+        return len(scpi.split_outside(parts.get("value") or "", ";")) > 1
 
     def examples(self) -> Iterator[str]:
         """Messages of all kinds that it understands, for channel 1: with each word, and both ends of each range."""

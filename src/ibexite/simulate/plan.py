@@ -11,6 +11,8 @@ STIMULUS = {  # what an instrument of a kind applies to the terminal it is wired
     "temperature_chamber": "climate",
 }  # fmt: skip
 
+SWITCH = "switch"  # the kind whose relays connect terminals and quantities with the other instruments
+
 
 @dataclass(frozen=True, slots=True)
 class Trouble:

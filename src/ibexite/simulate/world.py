@@ -119,6 +119,7 @@ class World:
         self.stimuli = Stimuli()
         for kind, terminals in product.terminals.items():
             getattr(self.stimuli, kind).update({terminal: KINDS[kind]() for terminal in terminals})
+        self._relays: dict[str, dict[tuple[str, int], bool]] = {}  # closed or open, by what they connect
         self._alone: dict[str, Callable[[], float]] = {}
         self._since = clock()
         first = product.operating_point(self.stimuli)
@@ -146,7 +147,27 @@ class World:
         self._since = now
         self._target = self._operating_point()
 
+    def wire_relay(self, name: str, relay: tuple[str, int], *, is_closed: bool) -> None:
+        """A relay lies between an instrument and a terminal or a quantity: of several to the same one will do."""
+        self._relays.setdefault(name, {})[relay] = is_closed
+        self.changed()
+
+    def _is_cut(self, name: str) -> bool:
+        return name in self._relays and not any(self._relays[name].values())
+
     def _operating_point(self) -> dict[str, float]:
+        """That of the product, as what is behind open relays were off."""
+        cut = [s for kind in ("source", "sink", "tone", "carrier", "climate")
+               for name, s in getattr(self.stimuli, kind).items() if self._is_cut(name) and s.is_on]  # fmt: skip
+        for stimulus in cut:
+            stimulus.is_on = False
+        try:
+            return self._with_modes()
+        finally:
+            for stimulus in cut:
+                stimulus.is_on = True
+
+    def _with_modes(self) -> dict[str, float]:
         """That of the product, with each load drawing as much as its mode wants."""
         point = self.product.operating_point(self.stimuli)
         for terminal, sink in self.stimuli.sink.items():
@@ -170,7 +191,7 @@ class World:
 
     def value(self, name: str) -> float:
         """The present value of a quantity, in base SI units."""
-        if name.startswith(UNWIRED):
+        if name.startswith(UNWIRED) or self._is_cut(name):
             return 0.0
         if name in self._alone:
             return self._alone[name]()

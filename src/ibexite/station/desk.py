@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from ibexite.errors import MistakeError, did_you_mean
 from ibexite.station.opening import NotReady, Opened, Ready, companions_of
-from ibexite.station.project import find_project, need_bench, shown_path
+from ibexite.station.project import find_project, need_bench, need_position, shown_path
 from ibexite.untyped import Fields
 from ibexite.values import Text
 
@@ -59,6 +60,7 @@ class Desk:
 
         _check_names(facts, inputs, roles)
         file = read_bench(shown_path(need_bench(bench, self.project, Path(FILE))))
+        need_position(file)
         _check_roles(facts, roles, file)
         program = vet(Source(FILE, _sequence(facts, inputs, roles)), {}, self._companions)
         vet_against(program, bench_facts(file))
@@ -92,7 +94,8 @@ def _check_roles(facts: MeasurementFacts, roles: dict[str, str], file: BenchFile
         MistakeError: with the option that says what plays a role.
     """
     for name, need in facts.needs.items():
-        what, known = ("role", file.roles) if need.class_name else ("signal", file.signals)
+        what = "role" if need.is_role else "route" if need.is_route else "signal"
+        known: Collection[str] = file.roles if need.is_role else file.routes if need.is_route else file.signals
         if roles.get(name, name) not in known:
             raise MistakeError(
                 f"{facts.name} needs the {what} {name!r}, and the bench has no {what} {roles.get(name, name)!r}",

@@ -119,4 +119,4 @@ def spec_of(file: BenchFile, address: str = "", profile: str = "") -> Fields:
     """How another process opens the same bench."""
     if address:
         return {"address": address, "profile": profile, "folder": str(Path.cwd())}
-    return {"bench": str(file.path.absolute())}
+    return {"bench": str(file.path.absolute()) + (f"@{file.position}" if file.position else "")}

@@ -64,6 +64,8 @@ def _changes(record: RunRecord, program: Program, file: BenchFile) -> tuple[str,
         changes.append("parameters")
     if row["bench_sha256"] != file.sha256:
         changes.append("bench file")
+    if row["position"] != file.position:
+        changes.append("position")
     before = {entry["name"]: entry["sha256"] for entry in row["files"]}
     present = {entry["name"]: entry["sha256"] for entry in files_of(program, file)}
     for name in sorted(before | present):

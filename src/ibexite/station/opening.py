@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from ibexite.frozen import frozen
-from ibexite.station.project import Project, find_project, need_bench, shown_path
+from ibexite.station.project import Project, find_project, need_bench, need_position, shown_path
 
 if TYPE_CHECKING:
     from ibexite.bench.file import BenchFile
@@ -57,11 +57,13 @@ def open_to_run(sequence: Path, bench: Path | None, given: Mapping[str, str]) ->
     """A sequence that may be run with these parameters.
 
     Raises:
-        MistakeError: a file cannot be read, or no bench is named.
+        MistakeError: a file cannot be read, no bench is named, or no position where the bench has several.
         NotReady: there are mistakes.
     """
     program, project = _vet(sequence, given)
     opened = _against(program, project, need_bench(bench, project, sequence))
+    if opened.bench is not None:
+        need_position(opened.bench)
     if opened.has_mistakes or opened.bench is None:
         raise NotReady(opened)
     return Ready(opened.program, opened.bench, project)

@@ -22,7 +22,7 @@ from ibexite.language import constants, nodes
 from ibexite.language.formula_text import formula_of
 from ibexite.language.source import Source
 from ibexite.language.types import Typer
-from ibexite.simulate.plan import STIMULUS
+from ibexite.simulate.plan import STIMULUS, SWITCH
 from ibexite.toml_reader import TomlTable, read_toml
 from ibexite.untyped import Fields
 from ibexite.values import YES_NO, Quantity, Type
@@ -52,6 +52,9 @@ class ProductModel:
         kinds = (STIMULUS.get(class_name), f"settings {class_name}")
         mine = tuple(name for name, kind in terminals.items() if kind in kinds)
         applied = [name for name, value in self.data["defaults"].items() if not isinstance(value, str)]
+        if class_name == SWITCH and not mine:
+            mine = tuple(terminals)
+            return mine + tuple(name.replace(".", "_") for name in (*self.data["formulas"], *applied))
         return mine or tuple(name.replace(".", "_") for name in (*self.data["formulas"], *applied))
 
 

@@ -4,9 +4,13 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from ibexite.errors import MistakeError
 from ibexite.plain_file import is_folder, is_there
+
+if TYPE_CHECKING:
+    from ibexite.bench.file import BenchFile
 
 FILE_NAME = "ibexite.toml"
 
@@ -70,7 +74,7 @@ def bench_at_desk(given: Path | None, folder: Path) -> Path:
         MistakeError: there is none.
     """
     bench = given or find_project(folder).bench or folder / "bench.toml"
-    if given is None and not bench.exists():
+    if given is None and not bench.exists() and "@" not in bench.name:
         raise MistakeError("no bench is named", remedy=f"Add --bench bench.toml, or name one in {FILE_NAME}.")
     return bench
 
@@ -85,3 +89,12 @@ def need_bench(given: Path | None, project: Project, sequence: Path) -> Path:
     if bench is None:
         raise MistakeError("no bench is named", remedy=f"Add --bench bench.toml, or name one in {FILE_NAME}.")
     return bench
+
+
+def need_position(bench: BenchFile) -> None:
+    """Raises MistakeError: nobody has said at which of its positions the product is."""
+    if bench.positions and not bench.position:
+        raise MistakeError(
+            f"the product may be at {', '.join(bench.positions)}", where=str(bench.path),
+            remedy=f"Say where it is, behind the file: --bench {bench.path.name}@{bench.positions[0]}",
+        )  # fmt: skip

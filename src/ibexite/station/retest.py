@@ -32,6 +32,12 @@ def sequence_of(earlier: RunRecord) -> Path:
     return sequence
 
 
+def bench_of(earlier: RunRecord, sequence: Path) -> Path | None:
+    """The bench that the project has for a sequence, with the position at which the unit was; None: as usual."""
+    found, position = find_project(sequence).bench_for(sequence), earlier.row["position"]
+    return found.with_name(f"{found.name}@{position}") if found is not None and position else None
+
+
 def parameters_for(earlier: RunRecord, sequence: Path) -> dict[str, str]:
     """The parameters that a run was given and the sequence still has; that it has changed is told as it is."""
     known = declared_params(sequence)

@@ -179,7 +179,14 @@ class RunService:
             guardian = Guardian(journal.handle)
             stop.beat = guardian.beat
             services = Services(
-                _clock(simulated, orders), operator, stop, guardian, orders.halts, handle.timing, self.records
+                _clock(simulated, orders),
+                operator,
+                stop,
+                guardian,
+                orders.halts,
+                handle.timing,
+                self.records,
+                store.closings() if orders.bench.routes else {},
             )
             pool = stack.enter_context(self._pool(orders, identity))
             run = Run(orders.program, Bench(bench, pool), identity, services, journal, readers, orders.orders)

@@ -6,10 +6,11 @@ from collections.abc import Callable
 from typing import Any
 
 from ibexite.simulate.nature import UNWIRED
-from ibexite.simulate.plan import STIMULUS
+from ibexite.simulate.plan import STIMULUS, SWITCH
 from ibexite.simulate.world import World
 
 # Which settings of a class are which parts of what is applied to a terminal.
+RELAY = "closed"  # the setting of a switch that closes the relay of a channel
 _PARTS = {
     "source": {"voltage": "voltage", "current_limit": "limit", "output": "is_on"},
     "sink": {"current": "current", "input": "is_on"},
@@ -26,15 +27,18 @@ class Applied:
         wiring: terminals of the product, or quantities that are measured, by channel.
         value: gives the present value of a setting of a channel; None where there is no such setting.
         switch: the setting that connects its terminals, "" where it has none.
+        name: that of the instrument: the relays of two switches are others.
     """
 
     def __init__(
         self, class_name: str, world: World, wiring: dict[int, str], value: Callable[[str, int], float | str | None],
-        switch: str,
+        switch: str, name: str = "",
     ) -> None:  # fmt: skip
-        self._world, self._wiring, self._value, self._switch = world, wiring, value, switch
-        self._kind = STIMULUS.get(class_name, "")
+        self._world, self._wiring, self._value, self._switch, self._name = world, wiring, value, switch, name
+        self._kind, self._class_name = STIMULUS.get(class_name, ""), class_name
         self._touched: set[tuple[str, int]] = set()
+        for channel in wiring if class_name == SWITCH else ():
+            self.changed(RELAY, channel)
 
     def _stimulus(self, channel: int) -> Any:
         terminal = self._wiring.get(channel)
@@ -45,6 +49,9 @@ class Applied:
     def changed(self, name: str, channel: int) -> None:
         """A setting was set."""
         self._touched.add((name, channel))
+        if self._class_name == SWITCH and name == RELAY and channel in self._wiring:
+            is_closed = bool(self._value(name, channel))
+            self._world.wire_relay(self._wiring[channel], (self._name, channel), is_closed=is_closed)
         everything = self._world.stimuli.settings.get(self._wiring.get(channel, ""))
         value = self._value(name, channel)
         if everything is not None and value is not None:

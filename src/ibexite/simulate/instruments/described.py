@@ -38,7 +38,7 @@ class DescribedDevice(ScpiDevice):
         self.set_up: dict[int, tuple[Reading, dict[str, float]]] = {}  # of each channel, what was configured last
         self.scan: list[int] = []
         self.own_errors: deque[str] = deque()
-        self._applied = Applied(manual.data["class"], world, wiring, self._value, manual.data["switch"])
+        self._applied = Applied(manual.data["class"], world, wiring, self._value, manual.data["switch"], name)
         self.reset()
 
     # --- messages ----------------------------------------------------------------------------------------------------

@@ -5,7 +5,7 @@ from __future__ import annotations
 import importlib
 from typing import TYPE_CHECKING
 
-from ibexite.simulate.plan import STIMULUS
+from ibexite.simulate.plan import STIMULUS, SWITCH
 from ibexite.untyped import Fields
 
 if TYPE_CHECKING:
@@ -43,8 +43,11 @@ def make_product(name: str, serial: str, model: Fields | None = None) -> Product
 
 
 def connectable(product: str, kind: str) -> tuple[str, ...]:
-    """What an instrument of a kind can be wired to: terminals for what applies something, else quantities."""
+    """What an instrument of a kind can be wired to: terminals for what applies something, else quantities; a relay to
+    either of them."""
     model = make_product(product, "")
+    if kind == SWITCH:
+        return (*(name for names in model.terminals.values() for name in names), *model.time_constants, *model.derived)
     if kind in STIMULUS:
         return model.terminals.get(STIMULUS[kind], ())
     names = (*model.time_constants, *model.derived)
