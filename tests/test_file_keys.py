@@ -39,6 +39,11 @@ instrument = "psu"
 instrument = "dmm"
 [roles.tone]
 instrument = "gen"
+[instruments.dio]
+profile = "scpi-digital-io"
+address = "TCPIP::192.0.2.1::5::SOCKET"
+[roles.io]
+instrument = "dio"
 [roles.matrix]
 instrument = "sw"
 [routes.other]
@@ -53,8 +58,10 @@ one_of = "tap"
 switch = "matrix"
 close = [2]
 {route}
+[signals.b]
+read = "io.line"
 [signals.x]
-read = "meter.{reading}"
+read = "{reading}"
 {signal}
 [simulation]
 {simulation}
@@ -105,7 +112,7 @@ def text_with(place: str, lines: str, key: str = "") -> str:
         "setting_name": "full_scale" if curve else "voltage",
         "reading_name": "wave" if curve else "voltage",
     }
-    names["reading"] = "resistance" if key in ("rtd", "thermistor") else "dc_voltage"
+    names["reading"] = "meter.resistance" if key in ("rtd", "thermistor") else "io.line" if key == "inverted" else "meter.dc_voltage"
     slots = dict.fromkeys(FILES, "")
     if curve and key != "axes":
         lines += '\naxes = { time = { start = "0 s", step = "1 ms" } }'
@@ -212,7 +219,7 @@ def test_each_key_misspelt_is_refused_with_the_nearest_one(tmp_path: Path, key: 
     if not lines:
         lines = f"{misspelt} = {{ }}"
     with pytest.raises(MistakeError) as error:
-        load(tmp_path, place, text_with(place, lines))
+        load(tmp_path, place, text_with(place, lines, "inverted" if key == "inverted" else ""))
     told = str(error.value)
     assert f"{misspelt}: is not a key that is known here" in told, told
     assert f"Did you mean {key}?" in told or key in ("on", "off"), told

@@ -76,7 +76,7 @@ def test_only_what_may_be_repeated_is_repeated_after_longer_and_longer_pauses(
     monkeypatch.setattr(read_line.time, "sleep", lambda seconds, sleep=read_line.time.sleep: (paused.append(seconds), sleep(seconds)))
     text = (SHIPPED / "scpi-scanning-multimeter.toml").read_text()
     text = text.replace("[readings.dc_voltage]\n", f"[readings.dc_voltage]\nrepeat = {str(may_repeat).lower()}\n").replace(
-        '"3 s"', '"300 ms"\nrepeat_pause = "3 ms"'
+        '"3 s"', '"1 s"\nrepeat_pause = "3 ms"'
     )
     (project / "dmm.toml").write_text(text)
     trouble = troubled(f'query = "READ?", how = "{how}", times = {2 if how == "garbage" else 1}')

@@ -211,15 +211,16 @@ class Bench(BenchState):
         role = self.entries[role_name]
         session = self.sessions[role.instrument]
         commands = session.profile.settings[setting]
-        low, high, origin = -inf, inf, ""
-        if commands.extent:
-            low, high = commands.extent
-            origin = f"the range of {session.profile.name}"
-        if setting in role.ceiling and role.ceiling[setting] < high:
-            high, origin = role.ceiling[setting], f"the ceiling of {role_name}.{setting}"
+        low, high = commands.extent or (-inf, inf)
+        range_, ceiling = f"the range of {session.profile.name}", f"the ceiling of {role_name}.{setting}"
+        of_low, of_high = range_, range_
+        if role.ceiling.get(setting, inf) < high:
+            high, of_high = role.ceiling[setting], ceiling
+        if role.floor.get(setting, -inf) > low:
+            low, of_low = role.floor[setting], ceiling
         rounded = commands.sent if commands.is_rounded else None
-        return Target(role_name, setting, role.channel, session, low, high, commands.feature.dimension, origin,
-                      f"the range of {session.profile.name}", commands.feature.choices, rounded)  # fmt: skip
+        return Target(role_name, setting, role.channel, session, low, high, commands.feature.dimension, of_high,
+                      of_low, commands.feature.choices, rounded)  # fmt: skip
 
     def signal_item(self, name: str, signal_name: str) -> Item:
         """One value of a read line, from a signal."""

@@ -31,9 +31,13 @@ def with_ceiling(role: RoleEntry, profile: Profile) -> list[str]:
 def beyond(role: RoleEntry, profile: Profile, values: Mapping[str, Value]) -> Iterator[Beyond]:
     """Everything of a role that is beyond a ceiling; what is not known is passed over."""
     for name, ceiling in role.ceiling.items():
-        if name in values and is_beyond(values[name], ceiling):
-            commands = profile.settings[name]
-            yield Beyond(name, commands.said(values[name], 4), commands.said(ceiling, 4))
+        if name not in values:
+            continue
+        now, floor, commands = values[name], role.floor.get(name), profile.settings[name]
+        if is_beyond(now, ceiling):
+            yield Beyond(name, commands.said(now, 4), commands.said(ceiling, 4))
+        elif floor is not None and is_beyond(-float(now), -floor):
+            yield Beyond(name, commands.said(now, 4), commands.said(floor, 4))
     for name, ceiling in role.products.items():
         value = product_of(profile, name, values)
         if value is not None and is_beyond(value, ceiling):

@@ -62,7 +62,8 @@ class InstrumentEntry:
 
 @frozen
 class RoleEntry:
-    """What a sequence speaks to. Ceilings and protection are in base units, by setting."""
+    """What a sequence speaks to. Ceilings and protection are in base units, by setting: the most that it may be set to,
+    and the least (`floor`)."""
 
     name: str
     instrument: str
@@ -72,6 +73,7 @@ class RoleEntry:
     allows_raw: bool = False  # raw commands may be sent to it
     products: dict[str, float] = {}  # ceilings of two settings multiplied; never changed
     relays: tuple[int, ...] = ()  # of a switch: the channels that routes use
+    floor: dict[str, float] = {}  # never changed
 
     @property
     def safe_channels(self) -> tuple[int, ...]:
@@ -137,12 +139,21 @@ class SignalEntry:
     settling: float = 0.0  # s, before it is read
     damage: float | None = None  # beyond it the unit is stopped at once; of either sign
     files: tuple[Path, ...] = ()  # in which its table and its correction stand
+    is_digital: bool = False  # a reading that is yes or no by itself
+    is_inverted: bool = False  # of such a one: what is answered is the other thing
 
     def raw_value(self, value: float) -> float:
         """The reading that would give a value: the inverse of its conversion, for simulated stand-ins."""
+        if self.is_digital:
+            return 1.0 - value if self.is_inverted else value
         if self.threshold is not None:
             return self.threshold + 1.0 if value else self.threshold - 1.0
         return self.chain.reading(value)
+
+    @property
+    def is_yes_no(self) -> bool:
+        """True for what is yes or no, not a number."""
+        return self.is_digital or self.threshold is not None
 
     @property
     def conversion(self) -> str:

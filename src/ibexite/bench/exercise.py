@@ -99,7 +99,8 @@ def _values(role: RoleEntry, commands: SettingCommands, safe: bool | None) -> li
 
 def _ends(role: RoleEntry, commands: SettingCommands) -> tuple[float, float]:
     low, high = commands.extent or (-inf, inf)
-    return low, min(high, role.ceiling.get(commands.feature.name, inf))
+    name = commands.feature.name
+    return max(low, role.floor.get(name, -inf)), min(high, role.ceiling.get(name, inf))
 
 
 def _least(role: RoleEntry, commands: SettingCommands) -> Value:

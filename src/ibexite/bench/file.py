@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import re
 import shlex
-from collections.abc import Collection
+from collections.abc import Collection, Iterator
 from pathlib import Path
 
 from ibexite import units
@@ -48,6 +48,7 @@ class BenchFile:
     heartbeat: float = HEARTBEAT  # s; how long a run may give no sign of life until its guardian ends it
     routes: dict[str, RouteEntry] = {}  # never changed
     relays: dict[str, RoleEntry] = {}  # of all routes, by their names (matrix@101); never changed
+    button: str = ""  # the signal of a button with which `ask button` may be answered
     positions: tuple[str, ...] = ()  # of the product
     position: str = ""  # that at which it is; "" with positions: nobody has said, and nothing may be run
 
@@ -109,6 +110,11 @@ def _read(path: Path, table: TomlTable) -> BenchFile:
     entries = _standing(table.tables("signals"), "read", set(table.tables("roles")) - set(roles))
     around = Around(roles, instruments, path.parent, names)
     signals = each(entries, lambda entry, name: signal_entry(entry, name, around), mistakes)
+    button = head.text("button", "")
+    if button and button not in names:
+        head.note("button", f"there is no signal {button!r}", did_you_mean(button, names))
+    elif button in signals and not signals[button].is_yes_no:
+        head.note("button", f"{button} is not a signal that is yes or no", "It answers questions: ask button.")
     refuse_circles(table, signals)
     _refuse_shared_addresses(table, instruments)
     order = head.texts("safe_order", [])
@@ -141,6 +147,7 @@ def _read(path: Path, table: TomlTable) -> BenchFile:
         heartbeat,
         routes,
         relays_of(routes, roles),
+        button=button,
     )
 
 
@@ -216,14 +223,16 @@ def _role(table: TomlTable, name: str, instruments: dict[str, InstrumentEntry]) 
     profile = instruments[instrument].profile
     ceiling = table.table("ceiling")
     products = _products(ceiling, profile)
+    most, least = _ceilings(ceiling, profile, products)
     role = RoleEntry(
         name,
         instrument,
         table.integer("channel", 1),
-        _levels(ceiling, profile, products),
+        most,
         _levels(table.table("protect"), profile),
         table.flag("raw", False),
         products,
+        floor=least,
     )
     table.finish()
     return role
@@ -243,8 +252,28 @@ def product_dimension(profile: Profile, name: str) -> Dimension:
     return units.multiply(first, second)
 
 
-def _levels(table: TomlTable, profile: Profile, besides: Collection[str] = ()) -> dict[str, float]:
-    levels = {}
+def _levels(table: TomlTable, profile: Profile) -> dict[str, float]:
+    return {key: table.quantity(key, dimension) for key, dimension in _settings_in(table, profile)}
+
+
+def _ceilings(
+    table: TomlTable, profile: Profile, besides: Collection[str]
+) -> tuple[dict[str, float], dict[str, float]]:
+    """The most and the least of each setting. One value holds for both signs; of what has none (temperatures, levels)
+    it is the most."""
+    most, least = {}, {}
+    for key, dimension in _settings_in(table, profile, besides):
+        if isinstance(table.value(key), list):
+            least[key], most[key] = table.extent(key, dimension) or (0.0, 0.0)
+            continue
+        most[key] = table.quantity(key, dimension)
+        if dimension.kind == "linear" and dimension != units.KELVIN:
+            least[key] = -abs(most[key])
+    return most, least
+
+
+def _settings_in(table: TomlTable, profile: Profile, besides: Collection[str] = ()) -> Iterator[tuple[str, Dimension]]:
+    """The settings that a table names, each with its dimension."""
     for key in table:
         if key in besides:
             continue
@@ -253,5 +282,4 @@ def _levels(table: TomlTable, profile: Profile, besides: Collection[str] = ()) -
             numeric = [k for k, s in profile.settings.items() if s.is_number]
             table.note(key, f"profile {profile.name} has no such setting", did_you_mean(key, [*numeric, *besides]))
             continue
-        levels[key] = table.quantity(key, setting.feature.dimension)
-    return levels
+        yield key, setting.feature.dimension

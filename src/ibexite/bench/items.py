@@ -22,10 +22,12 @@ def signal_item(bench: BenchState, name: str, signal_name: str) -> Item:
     commands = session.profile.readings[signal.reading]
     factor, shift = float(commands.unit.factor), float(commands.unit.offset)
     scale, convert = factor, None
-    if signal.chain.is_linear and not signal.chain.offset and not shift and signal.threshold is None:
+    if signal.chain.is_linear and not signal.chain.offset and not shift and not signal.is_yes_no:
         scale = factor * signal.chain.scale
-    else:
+    elif not signal.is_digital:
         convert = _converting(signal, factor, shift)
+    elif signal.is_inverted:
+        convert = _opposite
     item = Item(
         name, session, commands, signal.channel, dict(signal.arguments), scale, signal.dimension, signal.believe,
         convert, _damage(signal),
@@ -68,6 +70,10 @@ def _damage(signal: SignalEntry) -> Damage | None:
 
 def _bounds(signal: SignalEntry) -> tuple[tuple[float, float] | None, Dimension, Damage | None]:
     return signal.believe, signal.dimension, _damage(signal)
+
+
+def _opposite(value: float) -> float:
+    return 1.0 - value
 
 
 def _converting(signal: SignalEntry, factor: float, shift: float) -> Callable[[float], float]:

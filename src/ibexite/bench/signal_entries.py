@@ -10,6 +10,7 @@ from ibexite import units
 from ibexite.bench.accuracy import accuracy_of
 from ibexite.bench.calibration_entries import calibration_of
 from ibexite.bench.conversion_keys import chain_of
+from ibexite.bench.conversions import Chain
 from ibexite.bench.dependent_keys import correction_of, thermocouple_of
 from ibexite.bench.entries import InstrumentEntry, RoleEntry, SignalEntry
 from ibexite.errors import MistakeError, did_you_mean
@@ -40,7 +41,7 @@ def refuse_circles(table: TomlTable, signals: dict[str, SignalEntry]) -> None:
             entry.note("thermocouple", "its cold junction is itself", "Name the signal of the terminal block.")
         elif other.junction is not None:
             entry.note("thermocouple", f"{other.name} is a thermocouple with a cold junction of its own")
-        elif other.dimension != units.CELSIUS or other.threshold is not None:
+        elif other.dimension != units.CELSIUS or other.is_yes_no:
             entry.note("thermocouple", f"{other.name} is {units.describe(other.dimension)}", "It takes one in degC.")
 
 
@@ -58,9 +59,13 @@ def signal_entry(table: TomlTable, name: str, around: Around) -> SignalEntry:
             f"profile {profile.name} has no reading {reading_name!r}",
             "Write it as role.reading. " + did_you_mean(reading_name, profile.readings),
         )
+    if reading.feature.is_switch:
+        return _digital(table, name, role_name, reading, roles[role_name].channel)
     if not reading.feature.is_single or reading.feature.dimension is None:
         what = "whole curves" if reading.feature.axes else reading.feature.unit.replace("_", "/")
-        table.fail("read", f"{reading_name} gives {what}", "A signal is one number; read this by its role.")
+        table.fail(
+            "read", f"{reading_name} gives {what}", "A signal is one number, or yes or no; read this by its role."
+        )
     setup = table.table("with")
     channel = setup.integer("channel", roles[role_name].channel)
     arguments = _arguments(setup, reading)
@@ -92,6 +97,18 @@ def signal_entry(table: TomlTable, name: str, around: Around) -> SignalEntry:
     )
     table.finish()
     return signal
+
+
+def _digital(table: TomlTable, name: str, role: str, reading: ReadingCommands, channel: int) -> SignalEntry:
+    """A signal that is yes or no: a button, a lamp, a level."""
+    setup = table.table("with")
+    found = SignalEntry(
+        name, role, reading.feature.name, setup.integer("channel", channel), _arguments(setup, reading), Chain(()),
+        units.PLAIN, None, settling=_settling(table), is_digital=True, is_inverted=table.flag("inverted", False),
+    )  # fmt: skip
+    setup.finish()
+    table.finish()
+    return found
 
 
 def _settling(table: TomlTable) -> float:

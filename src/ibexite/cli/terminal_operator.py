@@ -8,6 +8,7 @@ import os
 import re
 import select
 import sys
+from collections.abc import Callable
 from typing import Any
 
 import click
@@ -20,6 +21,7 @@ from ibexite.untyped import Measured
 
 TURN = 0.1  # s; how long a line is waited for until it is looked whether the run is to end
 LIVE_INTERVAL = 0.3  # s between two looks at a value that is being adjusted
+BUTTON_INTERVAL = 0.1  # s between two looks at a button
 
 
 class TerminalOperator:
@@ -48,6 +50,22 @@ class TerminalOperator:
             if not problem:
                 return answer
             click.echo(f"  {problem}")
+
+    def press(self, question: Question, pressed: Callable[[], bool]) -> Measured:
+        """Enter, or the button of the bench."""
+        click.echo(f"\n  {question.text}")
+        if question.picture:
+            click.echo(f"  picture: {question.picture}")
+        click.echo("  Press the button of the bench, or Enter ", nl=False)
+        while not pressed():
+            self._stop.check()
+            if not _has_line(BUTTON_INTERVAL):
+                continue
+            if not read_line(self._stop):
+                raise NoAnswerError("the terminal was closed at a question")
+            return "confirmed"
+        click.echo()
+        return "pressed"
 
     def adjust(self, question: Question, live: Live) -> str:
         """Shows the live value until Enter is pressed while it lies within its limits."""

@@ -8,6 +8,7 @@ from functools import partial
 from ibexite import events, units
 from ibexite.engine.frame_gaps import Gaps
 from ibexite.engine.keeping import keep_file
+from ibexite.engine.runtime import Runtime
 from ibexite.engine.services import Question
 from ibexite.language import fill, nodes
 from ibexite.untyped import Measured
@@ -30,6 +31,8 @@ def ask(frame: Gaps, statement: nodes.Ask, bounds: tuple[Measured, ...], *values
         return None
     if statement.kind == "adjust":
         answer: Measured = _adjust(frame, statement, question)
+    elif statement.kind == "button" and runtime.bench.file.button:
+        answer = runtime.operator.press(question, _Button(frame, runtime.bench.file.button).is_pressed)
     else:
         return _answered(frame, question, unit)
     _told(frame, question, unit, answer)
@@ -40,6 +43,32 @@ def _answered(frame: Gaps, question: Question, unit: units.Unit | None) -> Measu
     answer = frame.runtime.operator.ask(question)
     _told(frame, question, unit, answer)
     return answer
+
+
+class _Button:
+    """A button of the bench. It is pressed when it was seen released before: one that hangs presses nothing."""
+
+    def __init__(self, frame: Gaps, signal: str) -> None:
+        self._runtime, bench = frame.runtime, frame.runtime.bench
+        self._line = bench.read_line([bench.signal_item(signal, signal)], together=False, averaging=1)
+        self._was_released = False
+
+    def is_pressed(self) -> bool:
+        """Looks at it."""
+        (value,) = self._line()
+        _looked(self._runtime)
+        is_pressed = value == 1.0  # a bad reading is neither
+        self._was_released = self._was_released or value == 0.0
+        return is_pressed and self._was_released
+
+
+def _looked(runtime: Runtime) -> None:
+    """A signal was looked at beside the lines."""
+    runtime.take_bad()
+    io = runtime.take_traffic()
+    if io[0]:
+        runtime.emit(events.Traffic(runtime.now(), io))
+    runtime.tick()
 
 
 def _told(frame: Gaps, question: Question, unit: units.Unit | None, answer: Measured) -> None:
@@ -66,11 +95,7 @@ def _adjust(frame: Gaps, statement: nodes.Ask, question: Question) -> str:
 
     def live() -> tuple[str, bool]:
         (value,) = line()
-        runtime.take_bad()
-        io = runtime.take_traffic()
-        if io:
-            runtime.emit(events.Traffic(runtime.now(), io))
-        runtime.tick()
+        _looked(runtime)
         is_inside = low <= value <= high
         return units.format_value(value, kind.dimension, shown=kind.word), is_inside
 

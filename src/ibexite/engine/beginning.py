@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from pathlib import Path
 
 from ibexite import __version__, events
@@ -57,6 +57,8 @@ def run_started(
 def signals_needed(program: Program, bench: BenchFile) -> list[str]:
     """The signals of a sequence, with those that they stand on (cold junctions)."""
     named = [need.name for need in program.sequence.needs if need.is_signal]
+    if bench.button and any(s.kind == "button" for s in _statements(program) if isinstance(s, nodes.Ask)):
+        named.append(bench.button)
     junctions = [bench.signals[name].junction for name in named]
     return list(dict.fromkeys([*named, *(junction.signal for junction in junctions if junction is not None)]))
 
@@ -117,13 +119,19 @@ def files_of(program: Program, bench: BenchFile) -> list[dict[str, str]]:
 
 def _programs(program: Program) -> dict[str, Path]:
     """The programs of all call lines, by the name that the sequence gives them."""
+    folder = Path(program.source.name).absolute().parent
+    calls = [s for s in _statements(program) if isinstance(s, nodes.CallExecutable)]
+    return {call.program: folder / call.program for call in calls}
+
+
+def _statements(program: Program) -> Iterator[nodes.Statement]:
+    """All lines that may be carried out."""
     sequence = program.sequence
     bodies = [sequence.before_lot, sequence.before_unit, *(test.body for test in sequence.tests)]
     bodies += [sequence.after_unit, sequence.after_lot]
     bodies += [use.measurement.node.body for use in program.measures.values() if use.measurement.node is not None]
-    folder = Path(program.source.name).absolute().parent
-    calls = [s for body in bodies for s in nodes.walk(body) if isinstance(s, nodes.CallExecutable)]
-    return {call.program: folder / call.program for call in calls}
+    for body in bodies:
+        yield from nodes.walk(body)
 
 
 def instrument(bench: BenchFile, name: str, connected: Connected) -> Fields:

@@ -18,7 +18,7 @@ def bench_facts(file: BenchFile) -> BenchFacts:
     name = str(file.path)
     roles = {role.name: _role(role, file.instruments[role.instrument].profile, name) for role in file.roles.values()}
     signals: dict[str, Type] = {
-        s.name: YES_NO if s.threshold is not None else Quantity((), s.dimension) for s in file.signals.values()
+        s.name: YES_NO if s.is_yes_no else Quantity((), s.dimension) for s in file.signals.values()
     }
     return BenchFacts(name, roles, signals, _routes(file))
 
@@ -42,7 +42,8 @@ def _role(role: RoleEntry, profile: Profile, file: str) -> RoleFacts:
     for key, setting in profile.settings.items():
         found = []
         if key in role.ceiling:
-            found.append(SettingBound(-inf, role.ceiling[key], "ceiling", f"{file}: roles.{role.name}.ceiling.{key}"))
+            origin = f"{file}: roles.{role.name}.ceiling.{key}"
+            found.append(SettingBound(role.floor.get(key, -inf), role.ceiling[key], "ceiling", origin))
         if setting.extent is not None:
             found.append(SettingBound(*setting.extent, "range", f"profile {profile.name}: settings.{key}.range"))
         bounds[key] = tuple(found)

@@ -92,6 +92,10 @@ class Operator(Protocol):
     def ask(self, question: Question) -> Measured:
         """The answer: a text, True or False, or a number in base units; for confirm and button what was done."""
 
+    def press(self, question: Question, pressed: Callable[[], bool]) -> Measured:
+        """As `ask`, where the bench has a button as well. `pressed` looks at that, and is to be called again and
+        again."""
+
     def adjust(self, question: Question, live: Live) -> str:
         """Shows the live value until it is adjusted; the last value in words."""
 
@@ -114,6 +118,10 @@ class NoOperator:
             f"there is nobody to answer: {question.text!r}",
             remedy="Run it in a terminal, or with --yes where every confirmation may be taken as given.",
         )
+
+    def press(self, question: Question, pressed: Callable[[], bool]) -> Measured:
+        """As `ask`: without anybody nothing is pressed."""
+        return self.ask(question)
 
     def adjust(self, question: Question, live: Live) -> str:
         """Raises NoAnswerError."""

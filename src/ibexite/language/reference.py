@@ -151,7 +151,8 @@ VERBS = {
     "attach": Entry("Puts a copy of a file beside the sequence into the records.", 'attach "setup_{serial}.png"'),
     "tone": Entry("Sounds a tone for the operator.", "tone good"),
     "ask": Entry(
-        "Asks the operator: to confirm, to press a button, yes or no, one of several choices, a text, a number; "
+        "Asks the operator: to confirm, to press a button (Enter, or that of the bench), yes or no, one of several "
+        "choices, a text, a number; "
         "`adjust` "
         "shows the live value until it lies within its limits. Without anybody to ask, the run ends at once.",
         'ask look = yes_no "Is the lamp lit?" picture "lamp.png"',

@@ -10,7 +10,7 @@ from ibexite.errors import MistakeError, UnitError
 from ibexite.toml_reader import read_toml
 from ibexite.units import parse_quantity
 from ibexite.untyped import Fields, Measured
-from ibexite.values import Quantity, Type, Words, YesNo
+from ibexite.values import YES_NO, Quantity, Type, Words, YesNo
 
 if TYPE_CHECKING:
     from ibexite.bench.file import BenchFile
@@ -73,7 +73,7 @@ def _type_of(name: str, bench: BenchFile) -> Type | None:
     """The type of a signal, or of role.reading; None where there is none (which is told later)."""
     signal = bench.signals.get(name)
     if signal is not None:
-        return Quantity((), signal.dimension) if signal.threshold is None else None
+        return YES_NO if signal.is_digital else Quantity((), signal.dimension) if signal.threshold is None else None
     role, _, reading = name.partition(".")
     if role not in bench.roles:
         return None
