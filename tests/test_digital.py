@@ -1,6 +1,7 @@
 """Buttons, lamps and levels as signals; the button of the bench; ceilings of either sign."""
 
 import os
+import threading
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -146,3 +147,45 @@ def test_a_ceiling_holds_below_as_well(perform: Callable, project: Path, ceiling
     run = perform(later, header=head)
     assert run.verdicts == {"t": "error"} and f"beyond {bound}" in run.ended["t"][1]
     assert not any("SOUR1:VOLT " in line for line in run.traffic)
+
+
+MOVES = """sequence "Moves"
+    product "FM-2 control board"
+    serial  "FC[0-9]{5}"
+needs
+    arm : positioner
+test t "T"
+    sweep x over 0.2 m, 0.7 m
+        set arm.position = x
+        read there = arm.position
+    check there within x +/- 1 mm
+"""
+ARM = """
+[instruments.axis]
+profile = "scpi-positioner"
+address = "TCPIP::127.0.0.1::50261::SOCKET"
+simulated = { identity = "Firnline,PX-1" }
+[roles.arm]
+instrument = "axis"
+ceiling = { position = ["0.1 m", "0.8 m"] }
+"""
+
+
+def test_a_set_line_ends_when_a_positioner_is_there_and_it_is_halted_at_the_end(perform: Callable) -> None:
+    run = perform(MOVES.partition("test t")[1] + MOVES.partition("test t")[2], header=MOVES.partition("test t")[0], change=lambda text: text + ARM)
+    assert run.ended == {"t": ("pass", "")}, run.outcome
+    assert run.traffic[-1].startswith("axis< ") and "axis> ABOR" in run.traffic[-5:]
+
+
+def test_a_positioner_is_halted_where_it_is_when_a_run_ends_on_its_way(perform: Callable) -> None:
+    stop = Stop()
+
+    def hear(event: events.Event) -> None:
+        if isinstance(event, events.TestStarted):
+            threading.Timer(0.4, stop.request, ["enough"]).start()
+
+    run = perform('test t "T"\n    set arm.position = 0.8 m\n    check 1 >= 1\n', header=MOVES.partition("test t")[0],
+                  change=lambda text: text + ARM, journal=hear, stop=stop)  # fmt: skip
+    assert run.outcome.verdict == "aborted"
+    lines = [line for line in run.traffic if "*ESR" not in line and "axis>" in line]
+    assert lines.index("axis> ABOR") > lines.index("axis> SOUR1:POS 0.8")

@@ -137,6 +137,9 @@ class Bench(BenchState):
         switches = [(i, key) for i, key in enumerate(settings) if self.is_switch(key)]
         if switches:
             send = self._looking(send, switches)
+        awaited = {t.session: None for t in targets if t.session.profile.settings[t.setting].feature.awaited}
+        if awaited:
+            send = self._awaiting(send, list(awaited))
         return self._held(send, [target.session for target in targets])
 
     def _with_joint_bounds(self, keys: list[Key], targets: list[Target], check: Check) -> SetLine:
@@ -151,6 +154,17 @@ class Bench(BenchState):
             made[order](*(values[i] for i in order))
 
         return look_and_send
+
+    def _awaiting(self, send: SetLine, sessions: list[Session]) -> SetLine:
+        """A set line that ends when instruments say that they are where they were set to."""
+
+        def send_and_wait(*values: Value) -> None:
+            send(*values)
+            for session in sessions:
+                with session.allowing(session.profile.waits.acting):
+                    session.wait_until_complete()
+
+        return send_and_wait
 
     def _held(self, deed: Callable[..., Any], sessions: list[Session]) -> Callable[..., Any]:
         """A deed that holds the sessions which it shares with other units; the deed itself where it shares none."""

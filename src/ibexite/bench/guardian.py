@@ -166,6 +166,9 @@ def _deeds(bench: BenchState, rescues: dict[str, Rescue]) -> list[Fields]:
                 "simulated": session.is_simulated,
                 "behind": powers(bench, role),
                 "commands": [
+                    session.signed(text.replace("{channel}", str(role.channel)))
+                    for text in session.profile.safe_actions
+                ] + [
                     session.signed(session.profile.settings[setting].encoder(channel)(value))
                     for channel in role.safe_channels for setting, value in safe
                 ],

@@ -80,6 +80,8 @@ def _make_role_safe(bench: BenchState, role: RoleEntry, session: Session, *, ane
         session.link.is_waiting = True
     session.settle_link()
     safe = session.profile.safe
+    for text in session.profile.safe_actions:
+        session.link_send(text.replace("{channel}", str(role.channel)))
     for channel in role.safe_channels:
         name = f"{role.name}@{channel}" if role.relays else role.name
         for setting, value in safe.items():

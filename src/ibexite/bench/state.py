@@ -73,7 +73,7 @@ class BenchState:
                 continue
             role = self.file.roles[name]
             session = self.sessions.get(role.instrument)
-            if session is not None and session.profile.safe and session.is_known:
+            if session is not None and session.profile.has_safe_state and session.is_known:
                 yield role, session
 
     # --- asking ------------------------------------------------------------------------------------------------------

@@ -93,7 +93,9 @@ def _setting(table: TomlTable, name: str) -> Feature:
     if len(set(choices)) != len(choices) or any(not _NAME.fullmatch(choice) for choice in choices):
         table.note("choices", "not some different words", 'Write, for example: choices = ["ac", "dc"].')
     type_: Type = TEXT if choices else YES_NO if kind else Quantity((), _dimension(table, "unit", unit))
-    feature = Feature(name, unit or kind or "choice", type_, table.text("help"), {}, choices)
+    feature = Feature(
+        name, unit or kind or "choice", type_, table.text("help"), {}, choices, {}, table.flag("awaited", False)
+    )
     table.finish()
     return feature
 

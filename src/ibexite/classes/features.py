@@ -28,6 +28,7 @@ class Feature:
     axes: dict[str, Dimension] = {}  # never changed
     choices: tuple[str, ...] = ()
     arguments: dict[str, Argument] = {}  # never changed
+    awaited: bool = False  # a set line ends when the instrument says that it is there
 
     @property
     def dimension(self) -> Dimension | None:

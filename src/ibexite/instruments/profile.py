@@ -92,6 +92,12 @@ class Profile:
     local: tuple[str, ...] = ()  # sent at the end: its front panel may be used again
     speech: Speech = Speech()
     files: tuple[Path, ...] = ()  # what it was read from, itself first
+    safe_actions: tuple[str, ...] = ()  # commands that are sent first when all is made safe
+
+    @property
+    def has_safe_state(self) -> bool:
+        """Whether there is something to switch off or to stop."""
+        return bool(self.safe or self.safe_actions)
 
 
 def bare_profile() -> Profile:
@@ -136,12 +142,13 @@ def _profile(path: Path, name: str, folder: Path) -> Profile:
     settings = each(table.tables("settings"), lambda t, key: setting_of(t, instrument_class, key, speech), mistakes)
     readings = each(table.tables("readings"), lambda t, key: reading_of(t, instrument_class, key, speech), mistakes)
     quirks = table.table("quirks")
+    actions = _actions(table.table("actions"), instrument_class)
     profile = Profile(
         name,
         instrument_class,
         settings,
         readings,
-        _actions(table.table("actions"), instrument_class),
+        actions,
         tuple(table.texts("start", [])),
         _safe(table, instrument_class),
         _errors(table),
@@ -164,6 +171,7 @@ def _profile(path: Path, name: str, folder: Path) -> Profile:
         tuple(table.texts("local", [])),
         speech,
         tuple(files),
+        _safe_actions(table, actions),
     )
     quirks.finish()
     try:
@@ -206,6 +214,14 @@ def _safe(table: TomlTable, instrument_class: InstrumentClass) -> dict[str, bool
             "safe", f"nothing says that {switch} is switched off at the end", f"Add [safe] with {switch} = false."
         )
     return {key: safe.flag(key, False) for key in safe}
+
+
+def _safe_actions(table: TomlTable, actions: dict[str, str]) -> tuple[str, ...]:
+    names = table.texts("safe_actions", [])
+    for name in names:
+        if name not in actions:
+            table.note("safe_actions", f"there is no action {name!r} in this profile", did_you_mean(name, actions))
+    return tuple(actions[name] for name in names if name in actions)
 
 
 def _errors(table: TomlTable) -> ErrorStore:

@@ -45,6 +45,7 @@ class Setting:
     choices: tuple[str, ...]
     low: float
     high: float
+    takes_time: bool = False  # to get there
 
     @property
     def first(self) -> float | str:
@@ -185,7 +186,7 @@ class Manual:
             yield Entry("accepts", None, command_pattern(data["complete"]["command"], {}))
         for state in data["states"]:
             yield Entry("fixed", state["no"], command_pattern(state["query"], {"channel": CHANNEL}))
-        for deed in ("resets", "clears", "accepts"):
+        for deed in ("resets", "clears", "halts", "accepts"):
             for text in data[deed]:
                 yield Entry(deed, None, command_pattern(text, {"channel": CHANNEL}))
 
@@ -258,8 +259,9 @@ def _unit(data: Fields) -> UnitOf:
 def _setting(data: Fields) -> Setting:
     low, high = (float(data[key]) for key in ("low", "high"))
     return Setting(
-        data["name"], data["kind"], speech_from(data["speech"]), _unit(data["unit"]), tuple(data["choices"]), low, high
-    )
+        data["name"], data["kind"], speech_from(data["speech"]), _unit(data["unit"]), tuple(data["choices"]), low, high,
+        data["awaited"],
+    )  # fmt: skip
 
 
 def _reading(data: Fields) -> Reading:

@@ -25,7 +25,9 @@ def manual_of(profile: Profile) -> Fields:
         "identity": {"query": profile.identity.query, "reply": profile.identity.reply.text},
         "errors": {"query": errors.query, "none": errors.none[0] if errors.none else NO_ERROR,
                    "is_scpi": not errors.none, "is_queue": errors.is_queue},
-        "complete": {"query": complete.query, "command": complete.command, "reply": _yes(complete.status)},
+        "complete": {"query": complete.query, "command": complete.command, "reply": _yes(complete.status),
+                     "no": complete.status.answer(False) if complete.status is not None and complete.every else ""},
+        "halts": list(profile.safe_actions),
         "states": [_state(status) for status in (*profile.tripped, profile.limiting) if status is not None],
         "acknowledge": profile.acknowledge[0] if profile.acknowledge else "",
         "checksum": profile.checksum,
@@ -60,7 +62,7 @@ def _setting(name: str, commands: SettingCommands) -> Fields:
     return {
         "name": name, "kind": _kind(commands.feature), "write": commands.write, "ask": commands.ask,
         "unit": _unit(commands.unit), "speech": commands.speech.as_data(), "choices": list(commands.feature.choices),
-        "low": low, "high": high,
+        "low": low, "high": high, "awaited": commands.feature.awaited,
     }  # fmt: skip
 
 

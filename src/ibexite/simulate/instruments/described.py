@@ -19,6 +19,7 @@ from ibexite.protocols.scpi import INFINITY, ScpiError
 from ibexite.protocols.speech import Template
 from ibexite.simulate.device import ERROR_QUEUE_LENGTH, ScpiDevice
 from ibexite.simulate.instruments.applied import Applied
+from ibexite.simulate.instruments.moving import Moving
 from ibexite.simulate.manual import POINTS, Beyond, Entry, Manual, Reading, Setting
 from ibexite.simulate.world import World
 
@@ -38,6 +39,7 @@ class DescribedDevice(ScpiDevice):
         self.set_up: dict[int, tuple[Reading, dict[str, float]]] = {}  # of each channel, what was configured last
         self.scan: list[int] = []
         self.own_errors: deque[str] = deque()
+        self._moving = Moving(world.clock)
         self._applied = Applied(manual.data["class"], world, wiring, self._value, manual.data["switch"], name)
         self.reset()
 
@@ -99,7 +101,9 @@ class DescribedDevice(ScpiDevice):
         assert isinstance(setting, Setting)
         if entry.deed == "ask":
             return setting.answer(self.values.get((setting.name, channel), setting.first), channel)
-        self.values[setting.name, channel] = setting.taken(parts["value"])
+        value = self.values[setting.name, channel] = setting.taken(parts["value"])
+        if setting.takes_time:
+            self._moving.go((setting.name, channel), float(value), setting.high - setting.low)
         self._applied.changed(setting.name, channel)
         return self.manual.acknowledge or None
 
@@ -113,7 +117,9 @@ class DescribedDevice(ScpiDevice):
             case "errors":
                 return self._error()
             case "complete":
-                return str(data["complete"]["reply"])
+                return self._complete()
+            case "halts":
+                self.values.update(self._moving.halt())
             case "configure":
                 self._configure(entry, parts, channel)
             case "select":
@@ -123,6 +129,14 @@ class DescribedDevice(ScpiDevice):
             case "clears":
                 self._clear()
         return self.manual.acknowledge or None
+
+    def _complete(self) -> str:
+        """Whether all is carried out. Where one answer says so, it comes when it is."""
+        complete = self.manual.data["complete"]
+        if complete["no"] and self._moving.is_moving():
+            return str(complete["no"])
+        self._moving.arrive()
+        return str(complete["reply"])
 
     def _unknown(self, command: str) -> str | None:
         if self.manual.data["errors"]["is_scpi"]:  # what every instrument of IEEE 488.2 knows
@@ -171,6 +185,7 @@ class DescribedDevice(ScpiDevice):
     def reset(self) -> None:
         self.values.clear()
         self.set_up, self.scan = {}, []
+        self._moving.arrive()
         self._applied.reset()
 
     def _value(self, name: str, channel: int) -> float | str | None:
@@ -212,7 +227,9 @@ class DescribedDevice(ScpiDevice):
             return preset
         if reading.kind not in ("number", "yes_no"):
             return str(self.values.get((reading.name, channel), f"{self.manual.data['class']} {reading.name}"))
-        value = self._applied.measured(reading.name, channel)
+        if reading.name == "moving":
+            return float(self._moving.is_moving(channel))
+        value = self._moving.place((reading.name, channel), self._applied.measured(reading.name, channel))
         if reading.kind == "yes_no":
             return float(value > 0.5)
         size = arguments.get("range", 0.0)
