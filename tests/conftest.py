@@ -123,7 +123,7 @@ def ibexite(project: Path) -> Callable[..., subprocess.CompletedProcess[str]]:
         if arguments[0] in ("run", "retest") and not report and "--no-report" not in arguments:
             arguments = (*arguments, "--no-report")
         return subprocess.run([*IBEXITE, *arguments], cwd=project, capture_output=True, text=True, timeout=120,
-                              stdin=subprocess.DEVNULL, env=environment, check=False, **options)  # type: ignore[call-overload,no-any-return]  # fmt: skip
+                              env=environment, check=False, **({} if "input" in options else {"stdin": subprocess.DEVNULL}), **options)  # type: ignore[call-overload,no-any-return]  # fmt: skip
 
     return run
 
@@ -133,7 +133,7 @@ def serve(project: Path) -> Iterator[Callable[..., BenchFile]]:
     """Serves the simulated bench of a bench file in a thread; returns the file moved to its ports."""
     running: list[tuple[BenchServer, threading.Thread]] = []
 
-    def start(serial: str = GOOD, change: Callable[[str], str] = lambda text: text) -> BenchFile:
+    def start(serial: str = GOOD, change: Callable[[str], str] = lambda text: text, *, is_private: bool = True) -> BenchFile:
         path = project / "bench.toml"
         path.write_text(change(path.read_text()))
         file = read_bench(path)
@@ -141,7 +141,8 @@ def serve(project: Path) -> Iterator[Callable[..., BenchFile]]:
         thread = threading.Thread(target=server.serve)
         thread.start()
         running.append((server, thread))
-        return file.moved_to(server.addresses)
+        # Private: a port may have been that of another process a moment ago, whose guardian still has its lock.
+        return file.moved_to(server.addresses, is_private=is_private)
 
     yield start
     for server, thread in running:

@@ -25,6 +25,7 @@ from ibexite.station.hand_place import HandPlace
 from ibexite.station.kept import NotThere, ask
 from tests.conftest import IBEXITE, bench_on_links, children_of
 from tests.runs import troubled
+from tests.test_routes import MATRIX
 
 RAW = ("[roles.supply]\n", "[roles.supply]\nraw = true\n")
 
@@ -35,6 +36,7 @@ class Hand(NamedTuple):
     project: Path
     psu: ScpiDevice
     eload: ScpiDevice
+    last: ScpiDevice
     do: Callable[..., subprocess.CompletedProcess[str]]
 
     def are_off(self) -> bool:
@@ -48,8 +50,8 @@ def served(project: Path, ibexite, kinds: dict[str, str], *changes: tuple[str, s
         assert old in path.read_text()
         path.write_text(path.read_text().replace(old, new))
     with bench_on_links(project, kinds) as server:
-        psu, eload, _ = (one.device for one in server.instruments)
-        yield Hand(project, psu, eload, lambda *words, **options: ibexite("instruments", *words, **options))
+        psu, eload, *others = (one.device for one in server.instruments)
+        yield Hand(project, psu, eload, others[-1], lambda *words, **options: ibexite("instruments", *words, **options))
 
 
 @pytest.fixture
@@ -356,3 +358,37 @@ def test_with_simulate_the_stand_ins_end_with_the_command(ibexite) -> None:
     done = ibexite("instruments", "set", "supply", "output", "on", "--simulate")
     assert done.returncode == 0 and "supply is on; the stand-ins end with this command" in done.stderr
     assert "Firnline,PS-36" in ibexite("instruments", "send", "supply", "*IDN?", "--simulate").stdout
+
+
+def test_what_is_beyond_a_level_for_too_long_is_switched_off_between_two_commands(project: Path, ibexite) -> None:
+    change = ('ceiling    = { current = "1.25 A" }', 'ceiling = { current = "1.25 A" }\nno_longer = { current = ["0.5 A", "100 ms"] }')
+    with served(project, ibexite, {"eload": "socket"}, change) as hand:
+        hand.do("set", "load", "current", "0.4 A")
+        assert hand.do("set", "load", "input", "on").returncode == 0 and hand.eload.sink.is_on
+        hand.do("set", "load", "current", "0.6 A")
+        assert until(lambda: not hand.eload.sink.is_on)
+        told = hand.do("set", "load", "current", "0.4 A")
+        assert "load.current was beyond 500 mA for 0.1 s. All outputs were switched off" in told.stdout + told.stderr
+
+
+def closed(matrix: ScpiDevice) -> set[int]:
+    """The relays of a simulated switch that are closed."""
+    return {channel for (name, channel), value in matrix.values.items() if name == "closed" and value}
+
+
+def test_routes_are_switched_by_hand_by_the_rules_of_the_bench(project: Path, ibexite) -> None:
+    with served(project, ibexite, {"psu": "socket"}, ("\n[simulation]", MATRIX + "\n[simulation]")) as hand:
+        matrix = hand.last
+        told = hand.do("connect", "fixture", "tap_out")
+        assert told.returncode == 0 and told.stdout.splitlines() == ["fixture is connected", "tap_out is connected"], told
+        assert "its routes go with: ibexite instruments disconnect" in told.stderr and {201, 202} == closed(matrix)
+        refused = hand.do("connect", "bypass")
+        assert refused.returncode == 3 and "bypass must not be connected together with fixture" in refused.stderr and {201, 202} == closed(matrix)
+        assert hand.do("connect", "tap_in").stdout.splitlines() == ["tap_out is disconnected", "tap_in is connected"]
+        hand.do("set", "supply", "current_limit", "1 A")
+        hand.do("set", "supply", "output", "on")
+        refused = hand.do("disconnect", "fixture")
+        assert refused.returncode == 3 and "fixture may only be switched while supply is off, and it is on" in refused.stderr and 201 in closed(matrix)
+        os.kill(keeper_of(project), signal.SIGKILL)  # the guardian switches off, then opens
+        assert until(lambda: not closed(matrix)) and hand.are_off()
+        assert hand.do("connect", "fixtur").returncode == 2

@@ -145,7 +145,7 @@ def test_what_is_read_together_is_read_once_whoever_answers(perform) -> None:
     check amps + more + 0 A * u_in / 1 V >= 1 mA
 """)
     assert run.verdict == "pass", run.ended
-    assert [run.traffic.count(line) for line in ("dmm> READ?", "psu> MEAS1:CURR?")] == [3, 2]
+    assert [run.traffic.count(line) for line in ("dmm> READ?", "psu> MEAS1:CURR?;:STAT:QUES?")] == [3, 2]
 
 
 @pytest.mark.parametrize(("lines", "verdict"), [
@@ -178,6 +178,18 @@ def test_setting_back_waits_for_what_is_on(tmp_path, is_on, wanted_on, settled) 
     waited: list[float] = []
     assert set(bench.restore(Standing(wanted, ()), waited.append)) == {key for key in wanted if wanted[key] != now[key]}
     assert waited == settled
+    bench.close()
+
+
+def test_protection_is_looked_at_again_whenever_all_is_proved(tmp_path) -> None:
+    path = memory_bench(tmp_path).path
+    path.write_text(path.read_text().replace('ceiling = { voltage = "17 V",', 'protect = { over_voltage = "18 V" }, ceiling = { voltage = "17 V",'))
+    bench = Bench(read_bench(path), Pool(MemoryLink.opening))
+    bench.connect(["psu"])
+    bench.protect()
+    assert bench.prove() == []
+    bench.sessions["psu"].link.held["SOUR1:VOLT:PROT"] = "40"  # somebody at its panel
+    assert [(found.kind, found.text) for found in bench.prove()] == [("lost", "supply.over_voltage was set to 18 V, but the instrument has 40 V")]
     bench.close()
 
 

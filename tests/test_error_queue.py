@@ -48,4 +48,4 @@ def test_what_a_reading_causes_is_told_as_well(queue, when: str, told: str) -> N
 def test_it_is_read_as_often_as_the_profile_says(queue, when: str, asked: int) -> None:
     run = queue(when, '\ntest t "T"\n    set supply.voltage = 8 V, supply.current_limit = 1.2 A\n    read v = supply.voltage\n    check v >= 1 V\n')
     # Before, in and after the unit, and where the test was undone; line: before unit, its two lines, and two settings undone.
-    assert run.verdict == "pass" and sum("psu> SYST:ERR?" in line for line in run.traffic) == asked, run.traffic
+    assert run.verdict == "pass" and sum("psu> SYST:ERR?" in line for line in run.traffic) == asked, (run.traffic, run.outcome)

@@ -9,6 +9,7 @@ from ibexite.bench.file import read_bench
 from ibexite.bench.pool import Pool
 from ibexite.errors import CeilingError, InstrumentError, MistakeError
 from tests.laboratory.stub_bench import MemoryLink, memory_bench
+from tests.runs import vetted
 
 RANGED = """extends = "scpi-power-supply"
 [settings.current_limit]
@@ -42,6 +43,24 @@ def supply(tmp_path: Path):
 
 def told() -> list[str]:
     return [line for name, line in MemoryLink.heard if name == "psu"]
+
+
+@pytest.mark.parametrize(
+    ("ceiling", "profile", "why"),
+    [
+        ('current_limit = "50 mA"', "", "supply.current_limit is 100 mA, beyond its ceiling of 50 mA"),
+        ('over_voltage = "20 V"', "", "supply.over_voltage is 40 V, beyond its ceiling of 20 V"),
+        ('current_limit = "1 A"', 'extends = "scpi-power-supply"\n[settings.current_limit]\nask = ""\n', "depends on current_limit, which nobody knows"),
+    ],
+)
+def test_no_output_goes_on_with_what_its_instrument_came_with_beyond_a_ceiling(supply, ceiling: str, profile: str, why: str) -> None:
+    bench = supply(ceiling, profile)
+    bench.set_line([("supply", "voltage")])(5.0)
+    with pytest.raises(CeilingError, match=why):
+        bench.set_line([("supply", "output")])(1.0)
+    assert told() == ["SOUR1:VOLT 5"], "nothing was switched"
+    bench.set_line([("supply", "current_limit"), ("supply", "over_voltage"), ("supply", "output")])(0.05, 18.0, 1.0)
+    assert told()[-1] == "OUTP1 ON"
 
 
 def test_a_range_follows_another_setting_also_one_of_the_same_line(supply) -> None:
@@ -117,3 +136,61 @@ def test_an_order_in_a_circle_is_as_written(supply) -> None:
 def test_mistakes_in_ceilings_are_named(supply, ceiling: str, what: str) -> None:
     with pytest.raises(MistakeError, match=what):
         supply(ceiling)
+
+
+HEAD = """sequence "Products"
+    product "FM-2 control board"
+    serial  "FC[0-9]{5}"
+needs
+    supply : power_supply
+    load   : electronic_load
+params
+    amps = 1 A
+before unit
+    set supply.voltage = 9 V, supply.current_limit = amps, supply.output = on
+    set load.input = on
+test t "T"
+"""
+
+
+@pytest.mark.parametrize(("lines", "told"), [
+    ("set supply.voltage = 10 V", ""),
+    ("set supply.voltage = 10.1 V", "10.1 W"),  # with what before unit left
+    ("set supply.voltage = 15 V, supply.current_limit = 0.5 A", ""),
+    ("set supply.voltage = 5 V, supply.current_limit = 2.5 A", "12.5 W"),
+    ("sweep v from 4 V to 16 V step 4 V\n        set supply.voltage = v", "12 W"),
+    ("sweep v over 4 V, 16 V\n        set supply.voltage = v, supply.current_limit = 8 W / v", ""),
+    ("sweep v over 4 V, 16 V\n        set supply.current_limit = 0.5 A\n        set supply.voltage = v", ""),
+    ("sweep v over 4 V, 8 V\n        sweep i over 1 A, 1.5 A\n            set supply.voltage = v\n            set supply.current_limit = i", "12 W"),
+    ("if serial == \"a\"\n        set supply.current_limit = 0.5 A\n    set supply.voltage = 15 V", ""),  # nobody knows
+    ("do supply.reset\n    set supply.voltage = 15 V", ""),
+    ("sweep n over 1, 2\n        set supply.current_limit = 0.5 A\n    set supply.voltage = 15 V", ""),
+])  # fmt: skip
+def test_products_beyond_a_ceiling_are_found_before_the_run_where_they_are_sure(project: Path, lines: str, told: str) -> None:
+    bench = project / "bench.toml"
+    text = bench.read_text().replace('ceiling    = { voltage = "17 V", current_limit = "1.5 A" }', 'ceiling = { power = "10 W" }')
+    assert 'power = "10 W"' in text
+    bench.write_text(text)
+    source = vetted(f"{HEAD}    {lines}\n", project)
+    found = [source.render(one) for one in source.sorted_findings() if one.level == "mistake"]
+    assert len(found) == bool(told), found
+    assert not told or ("beyond the ceiling of two settings" in found[0] and f"^ {told}" in found[0] and "may be at most 10 W" in found[0])
+
+
+TIMED = lambda bench: bench.replace('ceiling    = { current = "1.25 A" }', 'ceiling = { current = "1.25 A" }\nno_longer = { current = ["0.5 A", "10 s"] }')  # noqa: E731
+
+
+@pytest.mark.parametrize(("lines", "told"), [
+    ("set load.current = 0.6 A\n    wait 20 s", "load.current was beyond 500 mA for 10 s. All outputs were switched off"),
+    ("set load.current = 0.6 A\n    wait 6 s\n    set load.current = 0.7 A\n    wait 6 s", "beyond 500 mA for 10 s"),  # it goes on
+    ("set load.current = 0.6 A\n    sweep n over 1, 2, 3\n        wait 4 s", "beyond 500 mA for 10 s"),
+    ("set load.current = 0.6 A\n    wait 9 s\n    set load.current = 0.4 A\n    wait 20 s\n    set load.current = 0.6 A\n    wait 9 s", ""),
+    ("set load.input = off, load.current = 0.6 A\n    wait 20 s", ""),  # what is off carries nothing
+])  # fmt: skip
+def test_a_setting_is_not_beyond_a_level_longer_than_it_may(perform, lines: str, told: str) -> None:
+    run = perform(f'test t "T"\n    {lines}\n    read v_in\n    check v_in >= 1 V\ntest u "U"\n    read v_in\n    check v_in >= 1 V\n', change=TIMED)
+    assert run.verdicts == ({"t": "error", "u": "skipped"} if told else {"t": "pass", "u": "pass"}), run.ended
+    assert told in run.ended["t"][1]
+    if told:
+        off = run.traffic.index("eload> INP OFF", run.traffic.index("eload> CURR 0.6"))
+        assert "dmm> READ?" not in run.traffic[run.traffic.index("eload> CURR 0.6") : off], "at once"

@@ -81,5 +81,5 @@ def test_only_what_may_be_repeated_is_repeated_after_longer_and_longer_pauses(
     (project / "dmm.toml").write_text(text)
     trouble = troubled(f'query = "READ?", how = "{how}", times = {2 if how == "garbage" else 1}')
     run = perform('test t "T"\n    read v_in\n    check v_in >= 1 V\n', change=lambda bench: trouble(bench).replace('"scpi-scanning-multimeter"', '"dmm.toml"'))
-    assert run.verdict == verdict and sum("READ?" in line for line in run.traffic if "! " not in line) == asked, run.traffic
+    assert run.verdict == verdict and sum("READ?" in line for line in run.traffic if "! " not in line) == asked, (run.traffic, run.outcome)
     assert [seconds for seconds in paused if seconds in (0.003, 0.006)] == ([0.003, 0.006] if asked == 3 else [])

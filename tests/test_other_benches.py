@@ -79,7 +79,7 @@ class Stored:
         self.file, self._values = file, {name: iter(stored) for name, stored in values.items()}
         self.bad: list[Bad] = []
         self.state: dict[Key, float] = {}
-        self.is_ramping = False
+        self.is_ramping = self.has_time_limits = False
 
     def _nothing(self, *given: Any, **how: Any) -> None:
         return None

@@ -129,7 +129,19 @@ def test_what_was_not_run_is_said(records: Path) -> None:
     page = Page(render(gather(record(records, SHORT)))).text
     assert "Not run" in page and "Efficiency over input and load: gate alive did not pass" in page
     summary = page[page.index("What did not pass") : page.index("product")]
-    assert "Board is alive: supply was at its limit: its set points were not true" in summary
+    assert "Board is alive: idle current taken while a source was at its limit (supply)" in summary
+
+
+def test_of_each_signal_it_is_told_where_it_is_read_and_how_exact_it_is(records: Path, tmp_path: Path) -> None:
+    run = record(records, WEAK)
+    signal = next(one for one in run.row["signals"] if one["name"] == "i_in")
+    assert signal["read"] == "meter.dc_voltage, channel 102" and signal["conversion"] == "shunt 100.12 mohm" and signal["unit"] == "A"
+    run.row["signals"] = [signal | {"accuracy": "0.2 % + 100 uA", "due": "2027-05-01"}]
+    for name in ("r.html", "r.txt"):
+        write_report(run, tmp_path / name)
+        text = (tmp_path / name).read_text()
+        page = Page(text).text if name.endswith("html") else text
+        assert all(part in page for part in ("channel 102", "shunt 100.12 mohm", "0.2 % + 100 uA", "2027-05-01"))
 
 
 def test_the_same_run_gives_the_same_bytes(records: Path, tmp_path: Path) -> None:

@@ -258,6 +258,12 @@ def test_at_a_position_names_mean_its_channels(ibexite: Callable, routes_project
     assert "@211" in said and "@113" in said and "@201" not in said and "@103" not in said
     again = ibexite("retest", "last", "--simulate", "--yes")
     assert again.returncode == 5 and "position 1, right" in again.stdout and "has changed" not in again.stdout
+    (routes_project / "lot.csv").write_text("serial,position\nFC00400,left\nFC00401,right\nFC00402,\n")
+    lot = [word for word in run if word not in ("--serial", "FC00400")]
+    some = ibexite(*lot, "--table", "lot.csv")  # of the last one nobody says where it is
+    assert some.returncode == 2 and "row 4, unit 'FC00402': no unit was run" in some.stderr
+    both = ibexite(*lot, "--table", "lot.csv", "--bench", "bench.toml@left")
+    assert [line.partition("position 1, ")[2].split()[0] for line in both.stdout.splitlines() if "position 1, " in line] == ["left", "right", "left"], both
 
 
 @pytest.mark.parametrize("number", [signal.SIGKILL, signal.SIGTERM])

@@ -9,6 +9,7 @@ import sqlite3
 import subprocess
 import sys
 import time
+from array import array
 from pathlib import Path
 
 import openpyxl
@@ -179,13 +180,39 @@ def test_any_bench_is_rehearsed_with_prepared_readings_and_a_clock_that_runs_ahe
     (duration,) = rows(project, "SELECT duration FROM tests WHERE name = 'soak'")[0]
     assert 25 * 60 + 6 * 30 <= duration < 25 * 60 + 6 * 30 + 20
     curves = rows(project, "SELECT data FROM curves WHERE name = 'waited'")[0][0]
-    from array import array
-
     assert [round(t) for t in array("d", curves)] == [0, 30, 60, 90, 120, 150, 180]  # one good one does not count
     assert rows(project, "SELECT reason FROM bad_readings") == [("overload",)]
     (project / "r.toml").write_text('[readings]\nt_mats = "21 degC"\n')
     done = ibexite("run", "soak.ibx", "--bench", "any.toml", "--serial", "M1", "--simulate", "--yes", "--readings", "r.toml")
     assert done.returncode == 2 and "Did you mean t_mast?" in done.stderr
+
+
+GROUPED = """sequence "Prepared"
+    product "P"
+    serial "M[0-9]"
+needs
+    v_in, v_out : signal in V
+test one "One"
+    read v_in, v_out
+group warm "Warm" over temp = 20 degC, 40 degC
+    test two "Two"
+        read v_in, v_out
+test three "Three"
+    read v_in, v_out
+"""
+
+
+def test_readings_are_prepared_for_single_tests_as_well(ibexite, project: Path) -> None:
+    (project / "own.ibx").write_text(GROUPED)
+    (project / "r.toml").write_text('[readings]\nv_in = ["1 V", "2 V", "3 V", "4 V"]\nv_out = "5 V"\n[tests.two]\nv_out = ["6 V", "7 V"]\n')
+    run = ("run", "own.ibx", "--serial", "M1", "--simulate", "--readings", "r.toml")
+    assert ibexite(*run).returncode == 3  # nothing is judged
+    found = [rows(project, f"SELECT data FROM curves WHERE name = '{name}' ORDER BY id") for name in ("v_in", "v_out")]
+    assert [[round(array("d", data)[0], 6) for (data,) in values] for values in found] == [[1, 2, 3, 4], [5, 6, 6, 5]]  # each corner begins anew
+    for text, told in (('[tests.tow]\nv_out = "6 V"\n', "Did you mean two?"), ('[tests.two]\nv_uot = "6 V"\n', "Did you mean v_out?")):
+        (project / "r.toml").write_text(text)
+        done = ibexite(*run)
+        assert done.returncode == 2 and told in done.stderr, done.stderr
 
 
 def test_timing_tells_what_lines_and_commands_cost(ibexite) -> None:

@@ -99,6 +99,28 @@ def test_a_correction_is_that_of_the_frequency_at_that_moment(read, tmp_path: Pa
     assert bad == ([("x", code)] if code else []) and (math.isnan(found) if code else found == pytest.approx(1.5 * factor))
 
 
+SWEPT = """test t "T"
+    sweep {axis}
+        read v_in
+        let known = {expr}
+        check v_in / known >= 0.5 as "ratio"
+    read later = v_in
+    check later >= 0 V as "later"
+"""
+
+
+@pytest.mark.parametrize(("axis", "bad"), [("f over 1 kHz, 10 kHz", []), ("other over 1 kHz, 10 kHz", ["v_in"] * 2), ("f over 1, 2", ["v_in"] * 2)])
+def test_a_correction_may_be_that_of_a_sweep_over_frequencies(perform, project: Path, axis: str, bad: list[str]) -> None:
+    csv(project, "loss.csv", LOSS)
+    change = lambda text: text if "loss.csv" in text else text.replace("[signals.v_in]", '[signals.v_in]\ncorrection = { file = "loss.csv", at = "f" }')  # noqa: E731
+    run = perform(SWEPT.format(axis=axis, expr="9 V"), change=change)
+    found = run.columns("v_in")
+    told = [b.name for row in run.of(events.Row) for b in row.bad]
+    assert told == bad and {b.reason.code for row in run.of(events.Row) for b in row.bad} <= {"no_frequency"}
+    assert bad or [v / found[0] for v in found] == pytest.approx([1, 10 ** (2 / 20)], rel=1e-3)
+    assert run.result("later").verdict == "error"  # behind the sweep nobody knows it
+
+
 def test_a_correction_may_be_a_touchstone_file(read, tmp_path: Path) -> None:
     csv(tmp_path, "pad.s2p", "! a pad\n# MHz S DB R 50\n1 -30 0 -6 10 -6 10 -30 0\n3 -30 0 -8 20 -8 20 -30 0\n")
     found, bad = read('correction = { file = "pad.s2p", at = "tone.frequency" }', 1.0, frequency=1e6)
@@ -179,7 +201,9 @@ def test_a_compiled_chain_is_its_steps_one_by_one(names: list[str], reading: flo
     chain = Chain(tuple(STEPS[name] for name in names))
     expected = reading
     for name in names:
-        expected = STEPS[name].forward(expected) if expected < 1e4 else math.nan
+        # What is next to nothing beside the 1 or the offset that it is added to, no inverse finds again.
+        is_lost = name == "curve" and (expected < -300 or 0 < abs(expected) < 1e-6)
+        expected = STEPS[name].forward(expected) if expected < 1e4 and not is_lost else math.nan
     if math.isfinite(expected):
         assert chain.compiled()(reading) == pytest.approx(expected, rel=1e-12) == chain.value(reading)
         if chain.is_linear:

@@ -2,8 +2,10 @@
 
 import contextlib
 import errno
+import gc
 import re
 import subprocess
+import sys
 import threading
 from collections.abc import Callable
 from pathlib import Path
@@ -19,6 +21,7 @@ from ibexite.errors import BenchError, MistakeError, StopRun
 from ibexite.instruments.profile import SHIPPED
 from ibexite.records.gateway import open_lookup
 from ibexite.records.journal import read_journal
+from ibexite.source_trees import code_of, tree_of
 from ibexite.station.opening import NotReady, Ready, open_to_run, open_to_vet
 from ibexite.station.project import find_project
 from ibexite.station.report_helper import ReportHelper
@@ -40,6 +43,46 @@ def begun(project: Path, lines: str, reader: Callable[[events.Emitted], object])
     opened = ready(project, lines)
     orders = UnitOrders(opened.program, opened.bench, GOOD, orders=SIMULATED, is_real_time=True)
     return RunService(project / "records").start(orders, [lambda told: reader(told) and None], Consenting(), Stop())
+
+
+class Garbage:
+    """Is collected in the middle of something, and lets other threads in."""
+
+    def __init__(self) -> None:
+        self.itself = self
+
+    def __del__(self) -> None:
+        for _ in range(50):
+            pass
+
+
+def test_blocks_are_compiled_by_several_threads_at_once(monkeypatch) -> None:
+    text = "\n".join(
+        f"def f{i}(a):\n    try:\n        return (a + {i}) * [x for x in range({i})][0]\n    except BaseException:\n        raise" for i in range(60)
+    )
+    broken: list[Exception] = []
+
+    def compiling() -> None:
+        for _ in range(40):
+            _ = [Garbage() for _ in range(20)]
+            try:
+                code_of(tree_of(text), "x")
+            except Exception as error:
+                broken.append(error)
+
+    before = gc.get_threshold(), sys.getswitchinterval()
+    gc.set_threshold(50)
+    sys.setswitchinterval(1e-6)
+    try:
+        threads = [threading.Thread(target=compiling) for _ in range(4)]
+        for thread in threads:
+            thread.start()
+        for thread in threads:
+            thread.join()
+    finally:
+        gc.set_threshold(*before[0])
+        sys.setswitchinterval(before[1])
+    assert not broken
 
 
 def test_several_runs_in_one_process_keep_to_themselves(project: Path) -> None:

@@ -114,8 +114,10 @@ def test_what_is_no_plain_file_is_told_wherever_a_file_is_read(tmp_path, monkeyp
         path.unlink()
         KINDS[kind](path)
         signal.alarm(20)
-        told = damaged.told(deed, path)
-        signal.alarm(0)
+        try:
+            told = damaged.told(deed, path)
+        finally:
+            signal.alarm(0)
         path.rmdir() if kind == "a folder" else path.unlink()
         path.write_bytes(kept)
         assert path.name in told or "ibexite.toml" in name or "records" in name, f"{name}: {told!r}"

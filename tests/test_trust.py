@@ -174,7 +174,7 @@ def test_two_runs_on_one_bench_do_not_reset_each_others_instruments(serve, tmp_p
     from ibexite.bench.bench import Bench
     from ibexite.errors import BenchError
 
-    file = serve()
+    file = serve(is_private=False)
     first, second = Bench(file), Bench(file)
     monkeypatch.setattr(tempfile, "tempdir", str(tmp_path))
     before = os.umask(0o077)

@@ -292,6 +292,8 @@ test u "U"
     assert run.verdict == "pass", run.ended
     assert run.traffic.index("psu> SOUR1:VOLT?") < run.traffic.index("eload> *RST", 20)
     assert run.of(events.Restored)[0].settings == ["supply.voltage", "load.input"]
+    reset = run.traffic.index("eload> *RST", 20)  # which takes the protection away: it is written again at once
+    assert [line for line in run.traffic[reset + 2 :] if "CURR:PROT " in line][:1] == ["eload> CURR:PROT 1.6"]
 
 
 def test_raw_commands_need_permission_and_texts_are_filled_with_bare_numbers(perform) -> None:

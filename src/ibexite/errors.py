@@ -90,6 +90,12 @@ class RouteError(BenchError):
     code = "route"
 
 
+class TooLongError(BenchError):
+    """A setting stayed beyond a level longer than the bench allows: everything was switched off."""
+
+    code = "too_long"
+
+
 class DamageError(IbexiteError):
     """A signal is beyond the level at which something is damaged: the sources were switched off, the unit is over."""
 

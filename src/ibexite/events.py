@@ -59,10 +59,12 @@ class RunStarted(NamedTuple):
 
 
 class BenchConnected(NamedTuple):
-    """All instruments answered; who they are and how long their calibration holds."""
+    """All instruments answered; who they are and how long their calibration holds. Of the signals that are used: where
+    they are read, how they are converted, how exact they are."""
 
     t: float
     instruments: list[Fields]
+    signals: Sequence[Fields] = ()
 
 
 class Traffic(NamedTuple):

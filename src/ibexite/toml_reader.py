@@ -210,6 +210,14 @@ class TomlTable:
             self.note(key, "the first is not below the second", "Write the lower end first.")
         return low, high
 
+    def pair(self, key: str, first: Dimension, second: Dimension, example: str) -> tuple[float, float]:
+        """Two quantities of different kinds, in base units; `example` is told where they are not."""
+        values = self._get(key, list, f"two quantities, as {example}", [])
+        if len(values) != 2 or not all(isinstance(value, str) for value in values):
+            self.note(key, "not two quantities", f"Write it as {example}.")
+            return math.nan, math.nan
+        return self._parsed(key, values[0], first), self._parsed(key, values[1], second)
+
     def _parsed(self, key: str, text: str, dimension: Dimension) -> float:
         try:
             quantity = parse_quantity(text)

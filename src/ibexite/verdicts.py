@@ -93,6 +93,7 @@ FAULTS: dict[str, str] = {
     "link": "the connection to an instrument failed",
     "instrument": "an instrument answered, but wrongly",
     "ceiling": "a set point beyond a ceiling or range; nothing was sent",
+    "too_long": "a setting stayed beyond a level longer than the bench allows: all was switched off",
     "route": "a route that may not be switched now; nothing was",
     "program": "a program or Python function failed",
     "answer": "nobody was there to answer",
@@ -121,8 +122,10 @@ BAD_READINGS: dict[str, str] = {
     "beyond_sensor": "beyond what its sensor is defined for",
     "no_frequency": "the frequency of its correction is not known",
     "no_correction": "no correction at this frequency",
+    "limiting": "taken while a source was at its limit",
 }
-FAULT_OF_UNIT = "overload"  # a fact about the unit; every other code is a fault of the measurement
+OVERLOAD = "overload"
+FAULTS_OF_UNIT = (OVERLOAD, "limiting")  # facts about the unit; every other code is a fault of the measurement
 
 
 class Judgement(NamedTuple):

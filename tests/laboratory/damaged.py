@@ -65,7 +65,7 @@ TARGETS: list[tuple[str, Callable[[Path], object]]] = [
     ("measurements/band_pass.ibx", _command("measure", "--list")), ("measurements/one_db_point.py", _command("measure", "--list")), ("measurements/heater_power.measurement.toml", _command("measure", "--list")),
     ("maths.py", _command("vet", "sensor_parts.ibx")), ("supply.toml", _command("vet", "fm2_final.ibx", "--bench", "own.toml")),
     ("p.toml", read_parameters), ("s.csv", read_selection), ("lot.csv", lambda path: read_units(path, ["vin_low"])),
-    ("r.toml", lambda path: read_prepared(path, read_bench(Path("bench.toml")))), ("records/journals/20261123-090000-aaaaaa.jsonl", _take_in)]  # fmt: skip
+    ("r.toml", lambda path: read_prepared(path, read_bench(Path("bench.toml")), ["efficiency"])), ("records/journals/20261123-090000-aaaaaa.jsonl", _take_in)]  # fmt: skip
 
 
 def make_files(folder: Path) -> None:

@@ -17,6 +17,7 @@ from ibexite.bench.joint_bounds import Check, falling_first, joint_check
 from ibexite.bench.limiting import Limiting
 from ibexite.bench.pool import Pool
 from ibexite.bench.proof import prove
+from ibexite.bench.protection import protect
 from ibexite.bench.query import Item
 from ibexite.bench.read_line import ReadLine, allowing_line
 from ibexite.bench.restoring import Standing, restore
@@ -25,6 +26,7 @@ from ibexite.bench.routes import Routes
 from ibexite.bench.safety import make_safe, switch_off
 from ibexite.bench.set_line import SetLine, Target, make_set_line
 from ibexite.bench.state import BenchState
+from ibexite.bench.time_limits import TimeLimits
 from ibexite.errors import DamageError, InstrumentError
 from ibexite.holes import Bad
 from ibexite.instruments.readings import Given
@@ -44,6 +46,7 @@ class Bench(BenchState):
     def __init__(self, file: BenchFile, pool: Pool | None = None) -> None:
         super().__init__(file, pool or Pool())
         self._completion, self._limiting = Completion(self), Limiting(self)
+        self.time_limits = TimeLimits(self)
         self.routes = Routes(self, self.set_line)
         self.closings: dict[tuple[str, int], int] = {}  # of relays, since last asked: how often each has closed
 
@@ -107,23 +110,13 @@ class Bench(BenchState):
         return self.user.take_said() if self.user.said else None
 
     def protect(self, only: Iterable[str] = ()) -> None:
-        """Writes the protection levels of all roles, or of some of them, into the instruments and reads them back.
+        """Writes the protection levels of all roles, or of some of them; see ibexite.bench.protection.
 
         Raises:
             InstrumentError: an instrument did not take a level.
         """
         with self.holding():
-            for role in self.roles():
-                session = self.sessions[role.instrument]
-                for setting, value in role.protect.items() if not only or role.name in only else ():
-                    session.send(session.profile.settings[setting].encoder(role.channel)(value))
-                    held, commands = session.ask_setting(setting, role.channel), session.profile.settings[setting]
-                    if not commands.agrees(held, value):
-                        raise InstrumentError(
-                            f"{setting} was set to {commands.said(value)} but reads back {commands.said(held)}",
-                            where=role.name,
-                            remedy="Check protect in the bench file against the instrument's range.",
-                        )
+            protect(self, [role for role in self.roles() if not only or role.name in only])
 
     # --- prepared lines ----------------------------------------------------------------------------------------------
 
@@ -140,7 +133,21 @@ class Bench(BenchState):
         awaited = {t.session: None for t in targets if t.session.profile.settings[t.setting].feature.awaited}
         if awaited:
             send = self._awaiting(send, list(awaited))
+        if self.has_time_limits:
+            send = self._timed(send, list(dict.fromkeys(role for role, _ in settings)))
         return self._held(send, [target.session for target in targets])
+
+    def _timed(self, send: SetLine, roles: list[str]) -> SetLine:
+        """A set line that begins and ends times of its roles."""
+
+        def send_and_note(*values: Value) -> None:
+            self.time_limits.look()
+            try:
+                send(*values)
+            finally:
+                self.time_limits.note(roles)
+
+        return send_and_note
 
     def _with_joint_bounds(self, keys: list[Key], targets: list[Target], check: Check) -> SetLine:
         """A set line that looks at bounds of two settings together, and has what falls go before what rises."""
@@ -255,9 +262,10 @@ class Bench(BenchState):
     ) -> Callable[[], list[float]]:
         """Makes a read line ready."""
         line = ReadLine(items, together=together, averaging=averaging, bad=self.bad, tries=tries, settled=settled)
-        sessions = [item.session for item in line.whole]
+        sessions = [*(item.session for item in line.whole), *self._limiting.sessions()]
         names = ", ".join(item.name for item in items)
-        taking = looking(allowing_line(line, line.whole), sessions, f"read {names}")
+        taking = looking(allowing_line(line, line.whole), [item.session for item in line.whole], f"read {names}")
+        taking = self._limiting.looking(taking, line, self.bad, tries)
         if any(item.damage is not None or item.after is not None for item in items):
             taking = self._switching_off(taking)
         return self._held(taking, sessions)

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from math import nan
 
+from ibexite.bench import protection
 from ibexite.bench.ceilings import beyond, refuse_beyond, with_ceiling
 from ibexite.bench.error_queue import AT_ONCE, are_read, look_for_errors
 from ibexite.bench.state import BenchState
@@ -15,7 +16,7 @@ from ibexite.values import Quantity, Text, Type, YesNo
 
 
 def do(bench: BenchState, role_name: str, action: str) -> None:
-    """Carries out an action of a role, then asks its settings back.
+    """Carries out an action of a role, then asks its settings back; protection that it took away is written again.
 
     Raises:
         InstrumentError: the profile has no such action, or it led beyond a ceiling.
@@ -25,12 +26,13 @@ def do(bench: BenchState, role_name: str, action: str) -> None:
     command = session.profile.actions.get(action)
     if command is None:
         raise InstrumentError(f"profile {session.profile.name} has no action {action!r}", where=role_name)
-    text = command.replace("{channel}", str(role.channel))
+    text, before = command.replace("{channel}", str(role.channel)), protection.levels(bench, role.instrument)
     with session.allowing(session.profile.waits.acting):
         session.send(text, may_repeat=False)
         session.wait_until_complete()  # an action may take long, and has a time-out of its own
         session.forget()
         relearn(bench, role_name)
+        protection.keep(bench, before)
     if are_read(session, *AT_ONCE):
         look_for_errors(session, text)
 

@@ -84,12 +84,12 @@ def cold_junction(junction: Junction) -> Callable[..., tuple[float, str]]:
 
 
 def corrected(correction: Correction, bench: BenchState, is_level: bool) -> Callable[..., tuple[float, str]]:
-    """What corrects a value at the frequency to which its generator is set at that moment."""
+    """What corrects a value at the frequency to which its generator is set at that moment, or at which a sweep is."""
     factor_at = Interpolation(correction.frequencies, correction.factors)
     key = (correction.role, correction.setting)
 
     def apply(value: float) -> tuple[float, str]:
-        frequency: Value | None = bench.state.get(key)
+        frequency: Value | None = bench.state.get(key) if correction.role else bench.at_axes.get(correction.setting)
         if frequency is None or isinstance(frequency, str):
             return nan, "no_frequency"
         factor = factor_at(frequency)

@@ -57,12 +57,15 @@ def correction_of(
     table: TomlTable, dimension: Dimension, folder: Path, roles: Mapping[str, RoleEntry],
     instruments: Mapping[str, InstrumentEntry],
 ) -> Correction | None:  # fmt: skip
-    """The correction over frequency: correction = { file = "loss.csv", at = "tone.frequency" }."""
+    """The correction over frequency: correction = { file = "loss.csv", at = "tone.frequency" }; or at = "f", the axis
+    of a sweep."""
     entry = table.table("correction")
     name, at = entry.text("file"), entry.text("at")
-    role, _, setting = at.partition(".")
+    role, dot, setting = at.partition(".")
     found = _points(entry, name, dimension, folder)
     entry.finish()
+    if not dot and at.isidentifier():
+        return Correction(*found, "", at, name) if found is not None else None
     if role not in roles:
         table.note(
             "correction", f"there is no role {role!r}", did_you_mean(role, roles) or 'Write at = "tone.frequency".'

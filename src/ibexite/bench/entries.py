@@ -74,6 +74,7 @@ class RoleEntry:
     products: dict[str, float] = {}  # ceilings of two settings multiplied; never changed
     relays: tuple[int, ...] = ()  # of a switch: the channels that routes use
     floor: dict[str, float] = {}  # never changed
+    no_longer: dict[str, tuple[float, float]] = {}  # settings, a level, and the s that they may be beyond it
 
     @property
     def safe_channels(self) -> tuple[int, ...]:
@@ -114,9 +115,14 @@ class Correction:
 
     frequencies: tuple[float, ...]  # Hz
     factors: tuple[float, ...]  # by which a value is multiplied, or dB that are added to a level
-    role: str
-    setting: str
+    role: str  # "": it is the axis of a sweep
+    setting: str  # or the name of the axis
     file: str
+
+    @property
+    def at(self) -> str:
+        """Whose frequency it is, as it is written."""
+        return f"{self.role}.{self.setting}" if self.role else self.setting
 
 
 @frozen
@@ -150,6 +156,13 @@ class SignalEntry:
             return self.threshold + 1.0 if value else self.threshold - 1.0
         return self.chain.reading(value)
 
+    def half_width(self, value: float) -> float:
+        """By how much a value may be off, both in base units; NaN of one that is not known."""
+        assert self.accuracy is not None
+        range_ = self.arguments.get("range", 0.0) if self.accuracy.of_range else 0.0
+        range_ = range_ if isinstance(range_, float) else 0.0
+        return self.accuracy.at(value, self.chain.value(range_) - self.chain.value(0.0) if range_ else 0.0)
+
     @property
     def is_yes_no(self) -> bool:
         """True for what is yes or no, not a number."""
@@ -162,5 +175,5 @@ class SignalEntry:
         if self.junction is not None:
             told.append(f"thermocouple {self.junction.kind} (ITS-90), cold junction {self.junction.signal}")
         if self.correction is not None:
-            told.append(f"corrected by {self.correction.file} at {self.correction.role}.{self.correction.setting}")
+            told.append(f"corrected by {self.correction.file} at {self.correction.at}")
         return ", ".join(told)

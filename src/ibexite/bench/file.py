@@ -233,9 +233,19 @@ def _role(table: TomlTable, name: str, instruments: dict[str, InstrumentEntry]) 
         table.flag("raw", False),
         products,
         floor=least,
+        no_longer=_no_longer(table.table("no_longer"), profile),
     )
     table.finish()
     return role
+
+
+def _no_longer(table: TomlTable, profile: Profile) -> dict[str, tuple[float, float]]:
+    """How long settings may be beyond a level."""
+    found = {}
+    for key, dimension in _settings_in(table, profile):
+        level, seconds = table.pair(key, dimension, units.SECOND, '["1 A", "10 s"]')
+        found[key] = (abs(level), seconds)
+    return found
 
 
 def _products(ceiling: TomlTable, profile: Profile) -> dict[str, float]:

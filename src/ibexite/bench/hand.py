@@ -9,18 +9,19 @@ from __future__ import annotations
 
 import contextlib
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from math import inf
 
 from ibexite import units
 from ibexite.bench.bench import Bench
 from ibexite.bench.ceilings import Beyond, beyond, refuse_beyond, with_ceiling
-from ibexite.bench.entries import RoleEntry
+from ibexite.bench.entries import RoleEntry, RouteEntry
 from ibexite.bench.file import BenchFile
 from ibexite.bench.guardian import Guardian
 from ibexite.bench.interface import SafeDeed
 from ibexite.bench.pool import Pool
-from ibexite.errors import BenchError, CeilingError, IbexiteError, MistakeError, UnitError, did_you_mean
+from ibexite.bench.route_entries import RELAY
+from ibexite.errors import BenchError, CeilingError, IbexiteError, MistakeError, TooLongError, UnitError, did_you_mean
 from ibexite.instruments.link import Data
 from ibexite.instruments.session import Session
 from ibexite.instruments.settings import SettingCommands, Value
@@ -40,6 +41,7 @@ class Hand:
 
     def __init__(self, file: BenchFile, pool: Pool, guard: Callable[[], Guardian]) -> None:
         self.file, self.bench, self.told = file, Bench(file, pool), list[str]()
+        self.bench.expects_limiting = True  # whoever stands before it sees it
         self.has_reported = False  # the last deed made an instrument report an error
         self._guard = guard
         self._guardian: Guardian | None = None
@@ -54,9 +56,13 @@ class Hand:
         return told
 
     def beat(self) -> None:
-        """Whoever holds the instruments is alive."""
+        """Whoever holds the instruments is alive. What was beyond a level for too long is switched off, and told."""
         if self._guardian is not None:
             self._guardian.beat()
+        try:
+            self.bench.time_limits.look()
+        except TooLongError as error:
+            self.told.append(error.what)
 
     # --- reaching ----------------------------------------------------------------------------------------------------
 
@@ -162,6 +168,49 @@ class Hand:
             self.bench.do(role_name, action)
             self.told.append(f"{role_name}: {action} is done")
             self._look_at_what_is_on(session)
+
+    def connect(self, names: Sequence[str]) -> None:
+        """Connects routes, by the rules of the bench file; what makes way for them is told as well.
+
+        Raises:
+            MistakeError: there is no such route. RouteError: one may not be connected now; nothing was switched.
+            BenchError: a relay did not switch.
+        """
+        self._switch_routes(names, is_on=True)
+
+    def disconnect(self, names: Sequence[str]) -> None:
+        """Disconnects routes. Raises as `connect`."""
+        self._switch_routes(names, is_on=False)
+
+    def _switch_routes(self, names: Sequence[str], *, is_on: bool) -> None:
+        routes = [self._route(name) for name in names]
+        for route in routes:
+            for role in (route.switch, *route.only_while_off):
+                self.reach(self.file.roles[role].instrument)
+        bench, switches = self.bench, dict.fromkeys(route.switch for route in routes)
+        sessions = {bench.sessions[self.file.roles[switch].instrument]: None for switch in switches}
+        at = {session.name for session in sessions}
+        with contextlib.ExitStack() as stack:
+            for session in sessions:
+                stack.enter_context(self._telling_errors(session))
+            bench.learn_state((name, RELAY) for name, entry in self.file.relays.items() if entry.instrument in at)
+            if is_on:
+                bench.left_alone -= set(switches)
+            with contextlib.suppress(*[BenchError] * (not is_on)):  # to open needs nobody's leave
+                self._watch()
+            before = set(bench.routes.connected)
+            (bench.connect_routes if is_on else bench.disconnect_routes)(names, time.sleep)
+            self.told += [f"{name} is disconnected" for name in sorted(before - set(bench.routes.connected))]
+            self.told += [f"{name} is connected" if is_on else f"{name} is open" for name in names
+                          if is_on or name not in before]  # fmt: skip
+            for switch in switches:
+                self._look_at_what_is_on(bench.sessions[self.file.roles[switch].instrument], switch)
+
+    def _route(self, name: str) -> RouteEntry:
+        route = self.file.routes.get(name)
+        if route is None:
+            raise MistakeError(f"there is no route {name!r}", remedy=did_you_mean(name, self.file.routes))
+        return route
 
     def send(self, instrument: str, text: str) -> Data | None:
         """Sends a text as it is; the reply, None where there comes none. What is more than questions is sent only where

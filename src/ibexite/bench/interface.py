@@ -45,6 +45,15 @@ class SafeDeed:
     problem: str
 
 
+class Timed(Protocol):
+    """Something that is looked at when a time is over, beside the lines."""
+
+    due: float  # s on the clock of the run: when it is looked at next
+
+    def look(self) -> None:
+        """Looks, if it is due."""
+
+
 class ItemLike(Protocol):
     """One value of a read line, as the bench made it ready."""
 
@@ -66,7 +75,14 @@ class BenchLike(Protocol):
     file: BenchFile
     bad: list[Bad]  # emptied by whoever records it
     state: dict[Key, Value]  # what is believed of each setting
+    has_time_limits: bool  # of settings: then it is looked at them behind each line
+    at_axes: dict[str, float]  # where sweeps are, in Hz, while a line is read that is corrected by it
+    expects_limiting: bool  # what is read while a source limits may be used
     is_ramping: bool  # the first source was switched on and nothing was waited for since
+
+    @property
+    def time_limits(self) -> Timed:
+        """Of settings that may be beyond a level for a time only."""
 
     # --- connecting and leaving ---
 

@@ -1,5 +1,6 @@
-"""Bounds that two settings have together: a range that depends on another setting, and the ceiling of a product
-(voltage times current). They are looked at as everything will be when the line has been sent, before its first byte."""
+"""Bounds that settings have together: a range that depends on another setting, the ceiling of a product (voltage times
+current), and what must be within its ceiling when an output goes on although no line has set it. They are looked at as
+everything will be when the line has been sent, before its first byte."""
 
 from __future__ import annotations
 
@@ -7,7 +8,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import NoReturn
 
 from ibexite import units
-from ibexite.bench.ceilings import is_beyond, product_of
+from ibexite.bench.ceilings import beyond, is_beyond, product_of
 from ibexite.bench.entries import RoleEntry
 from ibexite.bench.file import product_dimension
 from ibexite.bench.interface import Key
@@ -34,8 +35,11 @@ def joint_check(bench: BenchState, keys: Sequence[Key]) -> Check | None:
         bench.learn_state([key for key in others if key not in line and key not in bench.state])
         for role in roles.values():
             after = {name: bench.state[role.name, name] for name in _known(bench, role)}
-            after |= {setting: value for (name, setting), value in line.items() if name == role.name}
-            _look(role, bench.profile(role.name), after, {s for name, s in line if name == role.name})
+            mine = {setting: value for (name, setting), value in line.items() if name == role.name}
+            after |= mine
+            _look(role, bench.profile(role.name), after, set(mine))
+            if mine.get(bench.profile(role.name).instrument_class.switch):
+                _look_whole(role, bench.profile(role.name), after, set(mine))
 
     return check
 
@@ -68,6 +72,8 @@ def _others(role: RoleEntry, profile: Profile, keys: Sequence[Key]) -> Iterator[
     for name, factors in profile.instrument_class.products.items():
         if name in role.products and not line.isdisjoint(factors):
             yield from ((role.name, factor) for factor in factors)
+    if profile.instrument_class.switch in line:
+        yield from ((role.name, name) for name in role.ceiling)
 
 
 def _look(role: RoleEntry, profile: Profile, after: Mapping[str, Value], line: set[str]) -> None:
@@ -102,6 +108,18 @@ def _look(role: RoleEntry, profile: Profile, after: Mapping[str, Value], line: s
                 f"(the ceiling of {role.name}.{product})",
                 where=role.name, remedy="Nothing was sent. Set both in one line where one goes up and one goes down.",
             )  # fmt: skip
+
+
+def _look_whole(role: RoleEntry, profile: Profile, after: Mapping[str, Value], line: set[str]) -> None:
+    """An output goes on: what its instrument came with counts as well. What stands in the line is looked at there."""
+    for name in role.ceiling:
+        if name not in after:
+            _refuse_unknown(role, name, name)
+    for found in beyond(role, profile, {name: value for name, value in after.items() if name not in line}):
+        raise CeilingError(
+            f"{role.name}.{found.name} is {found.value}, beyond its ceiling of {found.ceiling}",
+            where=role.name, remedy=f"Nothing was sent. Set it before {profile.instrument_class.switch} goes on.",
+        )  # fmt: skip
 
 
 def _refuse_unknown(role: RoleEntry, name: str, other: str) -> NoReturn:

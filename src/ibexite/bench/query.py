@@ -8,15 +8,16 @@ from math import nan
 from typing import NamedTuple
 
 from ibexite import units
+from ibexite.bench.questions import take_doubt
 from ibexite.errors import DamageError
 from ibexite.holes import Bad
 from ibexite.instruments.readings import Given, ReadingCommands
 from ibexite.instruments.session import Message, Session
-from ibexite.protocols.scpi import INFINITY, NOT_A_NUMBER, response_text, response_value
+from ibexite.protocols.scpi import INFINITY, NOT_A_NUMBER, joined, response_text, response_value
 from ibexite.units import Dimension
 from ibexite.untyped import Measured
 from ibexite.values import Text
-from ibexite.verdicts import BAD_READINGS, FAULT_OF_UNIT, Reason
+from ibexite.verdicts import BAD_READINGS, OVERLOAD, Reason
 
 MOST = 0.999 * INFINITY  # from here on a number is an overload, or none
 
@@ -109,7 +110,7 @@ class Item:
         if abs(number) >= NOT_A_NUMBER:
             raise BadReading("not_a_number", text)
         if abs(number) >= 0.999 * INFINITY:
-            raise BadReading(FAULT_OF_UNIT, text)
+            raise BadReading(OVERLOAD, text)
         shown = units.format_value(value, self.dimension)
         raise BadReading("unbelievable", text, f": {shown}")
 
@@ -160,12 +161,37 @@ class Query:
         ask = self._filled(commands.query, first)
         select = commands.select.replace("{channels}", ",".join(str(item.channel) for item in items))
         self._select = self._filled(select, first)
+        self._text = ask
+        self._carried: list[Callable[[str], None]] = []  # who takes the answers to other questions in the same message
+        self._usual: list[str] = []  # answers that need not be heard
         self._ask, self._select_and_ask = session.message(ask), session.message(self._select, ask)
         # What is told of a reply that does not come.
         self._in_full = self._select_and_ask if self._select else self._ask
         self._is_single, self._place = len(items) == 1, places[0]
         self._value, self._exchange, self._answer = first.reader(), session.exchange_once, session.answer
         self._readers = [(place, item.reader()) for place, item in zip(places, items, strict=True)]
+
+    def carry(self, question: str, hear: Callable[[str], None], usual: str) -> None:
+        """Asks another question in the same message; `hear` takes its answer, in which there is no semicolon, unless
+        it is as usual."""
+        self._text = joined([self._text, question])
+        self._carried.append(hear)
+        self._usual.append(usual)
+        message = self.session.message
+        self._ask, self._select_and_ask = message(self._text), message(self._select, self._text)
+        self._in_full = self._select_and_ask if self._select else self._ask
+
+    def _own(self, reply: str) -> str:
+        """What of a reply answers the query itself; the other answers are heard."""
+        own, *others = reply.rsplit(";", len(self._carried))
+        if others == self._usual:  # as it is nearly always
+            return own
+        if len(others) != len(self._carried):
+            asked = len(self._carried) + 1
+            take_doubt(self.session, f"gave {len(others) + 1} answers to {asked} questions: {reply[:60]!r}")
+        for hear, answer in zip(self._carried, others, strict=False):
+            hear(answer)
+        return own
 
     @staticmethod
     def _filled(text: str, item: Item) -> str:
@@ -187,6 +213,8 @@ class Query:
     def take(self, values: list[Measured]) -> list[Bad]:
         """Puts the values of the reply into their places; what is bad in it."""
         reply = self._answer(self._in_full)
+        if self._carried:
+            reply = self._own(reply)
         if self._is_single:
             try:
                 values[self._place] = self._value(reply)
@@ -212,9 +240,10 @@ class Query:
 
     def value(self) -> Measured:
         """Asks for the only item of this query and waits for its value, in base units. Raises BadReading."""
-        if self._select:
-            return self._value(self._exchange(self._message()))
-        return self._value(self._exchange(self._ask))
+        message = self._message() if self._select else self._ask
+        if self._carried:
+            return self._value(self._own(self._exchange(message)))
+        return self._value(self._exchange(message))
 
     def configure(self) -> None:
         """Sends the set-ups of its channels that are not the last ones sent."""

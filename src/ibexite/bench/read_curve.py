@@ -17,7 +17,7 @@ from ibexite.instruments.link import Data
 from ibexite.instruments.session import Session
 from ibexite.protocols.scpi import INFINITY, response_value
 from ibexite.untyped import Measured
-from ibexite.verdicts import BAD_READINGS, FAULT_OF_UNIT, Reason
+from ibexite.verdicts import BAD_READINGS, OVERLOAD, Reason
 
 
 class CurveQuery(Query):
@@ -66,7 +66,7 @@ class CurveQuery(Query):
         values = (numbers * factor + offset) * float(unit.factor) + float(unit.offset)
         values[overload | none | ~np.isfinite(values)] = math.nan
         reasons = []
-        for code, many in ((FAULT_OF_UNIT, int(overload.sum())), ("not_a_number", int(none.sum()))):
+        for code, many in ((OVERLOAD, int(overload.sum())), ("not_a_number", int(none.sum()))):
             if many:
                 reasons.append(Reason(code, f"{BAD_READINGS[code]} at {many} of {len(numbers)} points"))
         return self._over(values), reasons

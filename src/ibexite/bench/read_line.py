@@ -60,6 +60,11 @@ class ReadLine:
         """The items, with those that they need behind them."""
         return self._joining.whole
 
+    def last_query(self, session: Session) -> Query | None:
+        """The last query of the line to an instrument."""
+        asked = [query for round_ in self._rounds for query in round_ if query.session is session]
+        return asked[-1] if asked else None
+
     def __call__(self) -> list[Measured]:
         """The values in base units, in the order of the line: numbers and curves; NaN for a bad one."""
         try:

@@ -95,6 +95,8 @@ def signal_entry(table: TomlTable, name: str, around: Around) -> SignalEntry:
         tuple(folder / name for name in ([table.text("table")] if "table" in table else []))
         + ((folder / correction.file,) if correction is not None else ()),
     )
+    if signal.accuracy is not None and signal.accuracy.of_range and not isinstance(arguments.get("range"), float):
+        table.note("accuracy", "is of the range, and no range is named", 'Write: with = { range = "10 V" }')
     table.finish()
     return signal
 

@@ -35,9 +35,12 @@ class BenchState:
         self.mistrusted: set[str] = set()  # roles whose state was found to be another than believed
         self.left_alone: set[str] = set()  # roles that others have switched on: they are not made safe from here
         self.is_ramping = False  # the first source was switched on and nothing was waited for since
+        self.at_axes: dict[str, float] = {}  # where sweeps are, while a line is read that is corrected by it
+        self.expects_limiting = False  # what is read while a source limits may be used
         self.bad: list[Bad] = []
         self.user = User(after_recovery=self._state_after_recovery)
         self._is_sharing = False
+        self.has_time_limits = any(role.no_longer for role in file.roles.values())
 
     def holding(self, sessions: Iterable[Session] | None = None) -> AbstractContextManager[None]:
         """Within it what is shared with other units, of these sessions or of all, belongs to this one."""

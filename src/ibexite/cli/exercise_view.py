@@ -66,7 +66,7 @@ def _row(outcome: Outcome) -> tuple[str, str, str, str, str]:
 
 def _show(outcome: Outcome) -> None:
     colour = "red" if outcome.problem else "yellow" if outcome.is_left_out else "green"
-    took = "" if outcome.is_left_out else f"{outcome.seconds * 1000:8.1f} ms"
+    took = "  goes on with --with-outputs" if outcome.is_left_out else f"{outcome.seconds * 1000:8.1f} ms"
     word = click.style(f"{'wrong' if outcome.problem else _result(outcome):<9}", fg=colour, bold=bool(outcome.problem))
     click.echo(f"  {word} {outcome.kind:<8} {outcome.name:<16} {outcome.what:<18} {took}")
     if outcome.problem:

@@ -13,7 +13,7 @@ import click
 
 from ibexite.cli.desk_bench import bench_if_any, desk_bench, simulate_option, watched
 from ibexite.cli.options import bench_option, format_option, parameters, traffic_option
-from ibexite.errors import EXIT_ABORTED, EXIT_BENCH, EXIT_PASS, BenchError, MistakeError
+from ibexite.errors import EXIT_ABORTED, EXIT_BENCH, EXIT_PASS, MistakeError
 
 if TYPE_CHECKING:
     from ibexite.bench.file import BenchFile
@@ -76,7 +76,7 @@ def read_command(words: tuple[str, ...], given: tuple[str, ...], every: str, cou
 def _own_reading(file: BenchFile, asked: Asked, opening: Opening) -> Iterator[Callable[[], tuple[float, str]]]:
     from ibexite.station.by_hand import connected, reading_of
 
-    with connected(file, asked.instrument, opening) as bench:
+    with connected(file, [asked.instrument], opening) as bench:
         line = asked.prepare(bench)
         yield lambda: reading_of(bench, line)
 
@@ -86,27 +86,12 @@ def _kept_reading(
 ) -> Callable[[], tuple[float, str]] | None:
     """What takes a reading through the process that holds its instrument by hand; None if none does."""
     from ibexite.station.hand_place import HandPlace
-    from ibexite.station.kept import NotThere, ask
+    from ibexite.station.kept import held_by_hand, reading
 
     place = HandPlace.of(file)
-    try:
-        if asked.instrument not in ask(place, {"do": "holds"}).reply:
-            return None
-    except NotThere:
+    if asked.instrument not in held_by_hand(place):
         return None
-    request = {"do": "read", "words": list(words), "given": given, "traffic": _path(traffic)}
-
-    def take() -> tuple[float, str]:
-        try:
-            kept = ask(place, request)
-        except NotThere:
-            raise BenchError("what held the bench by hand has ended", remedy="Read it again.") from None
-        if kept.error is not None:
-            raise kept.error
-        value = kept.reply["value"]
-        return (float("nan") if value is None else value), kept.reply["reason"]
-
-    return take
+    return lambda: reading(place, words, given, _path(traffic))[:2]
 
 
 def _path(path: Path | None) -> str:
@@ -137,6 +122,37 @@ def set_command(role: str, setting: str, value: tuple[str, ...], **where: Any) -
     _carry_out(
         where, lambda file: ({"do": "set", "role": role, "setting": setting, "value": " ".join(value)}, file, {})
     )
+
+
+@click.command("connect")
+@click.argument("routes", nargs=-1, required=True)
+@bench_option
+@simulate_option
+@traffic_option
+def connect_command(routes: tuple[str, ...], **where: Any) -> None:
+    """Connects routes by hand, by the rules of the bench file: what excludes what, and what must be off meanwhile.
+
+    Relays stay closed under a guardian, as outputs that were set on, until they are disconnected, or the shell or
+    program that called this ends.
+
+    \b
+    ibexite instruments connect fixture tap_out
+    """
+    _carry_out(where, lambda file: ({"do": "connect", "routes": list(routes)}, file, {}))
+
+
+@click.command("disconnect")
+@click.argument("routes", nargs=-1, required=True)
+@bench_option
+@simulate_option
+@traffic_option
+def disconnect_command(routes: tuple[str, ...], **where: Any) -> None:
+    """Disconnects routes by hand. What must be off meanwhile must be off.
+
+    \b
+    ibexite instruments disconnect fixture
+    """
+    _carry_out(where, lambda file: ({"do": "disconnect", "routes": list(routes)}, file, {}))
 
 
 @click.command("send")
@@ -217,6 +233,8 @@ def _end_of(role: str, file: BenchFile) -> str:
         caller = f"{Path(f'/proc/{os.getppid()}/comm').read_text().strip()} (process {os.getppid()}) ends"
     except OSError:
         caller = "the program that called this ends"
+    if file.roles[role].relays:
+        return f"its routes go with: ibexite instruments disconnect NAME, or when {caller}"
     return f"it goes off with: ibexite instruments set {role} {switch} off, or when {caller}"
 
 
@@ -243,6 +261,8 @@ def _carried_out_here(file: BenchFile, opening: Opening, request: dict[str, Any]
         try:
             if request["do"] == "set":
                 hand.set(request["role"], request["setting"], request["value"])
+            elif request["do"] in ("connect", "disconnect"):
+                (hand.connect if request["do"] == "connect" else hand.disconnect)(request["routes"])
             else:
                 data = hand.send(request["instrument"], request["text"])
                 reply = None if data is None else bytes(data).decode("latin-1")
@@ -313,4 +333,4 @@ def talk_command(where_to: str, profile: str, **where: Any) -> None:
         raise click.exceptions.Exit(EXIT_ABORTED)
 
 
-HAND_COMMANDS = (read_command, set_command, send_command, talk_command)
+HAND_COMMANDS = (read_command, set_command, connect_command, disconnect_command, send_command, talk_command)

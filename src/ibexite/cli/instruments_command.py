@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from ibexite.cli.calibrate_command import calibrate_command
 from ibexite.cli.desk_bench import bench_if_any, desk_bench, simulate_option, watched
 from ibexite.cli.hand_commands import HAND_COMMANDS
 from ibexite.cli.options import bench_option, format_option, traffic_option
@@ -33,10 +34,11 @@ def command() -> None:
     ibexite instruments set supply voltage 12 V
     ibexite instruments talk supply
     ibexite instruments explain supply voltage
+    ibexite instruments calibrate v_in
     """
 
 
-for _one in HAND_COMMANDS:
+for _one in (*HAND_COMMANDS, calibrate_command):
     command.add_command(_one)
 
 

@@ -22,6 +22,7 @@ from ibexite.cli.running import RunOptions, exit_code, run_unit, tell_report
 from ibexite.cli.signals import Signals
 from ibexite.errors import EXIT_ABORTED, EXIT_PASS
 from ibexite.station.lot import BadRow, Lot, Turns, lot_of
+from ibexite.station.project import bench_at
 from ibexite.station.records_folder import records_folder
 from ibexite.station.report_helper import ReportHelper
 from ibexite.verdicts import Verdict, worst_code
@@ -30,6 +31,7 @@ if TYPE_CHECKING:
     from collections.abc import Callable
 
     from ibexite.station.opening import Ready
+    from ibexite.station.unit_table import UnitRow
 
 
 @click.command("run")
@@ -87,14 +89,19 @@ def command(
         if units.results is not None:
             click.echo(f"{len(units.units)} units; results go to {units.results.path}")
         values = _values(sequence, records, params, like)
+
+        def opened(unit: UnitRow) -> Ready:
+            own = {**values, **unit.parameters, **parameters(given)}
+            return open_program(sequence, bench_at(bench, unit.position, sequence), own)
+
         if table is not None:
-            _vet_rows(table, units, lambda own: open_program(sequence, bench, {**values, **own, **parameters(given)}))
+            _vet_rows(table, units, opened)
         signals, codes = Signals(), [EXIT_PASS]
         coming = units.in_turn(Turns(repeat or "").more)
         turn = next(coming, None)
         while turn is not None:
             number, unit = turn
-            ready = open_program(sequence, bench, {**values, **unit.parameters, **parameters(given)})
+            ready = opened(unit)
             options = RunOptions.from_choices(
                 choices, serial=unit.serial, lot=unit.lot, records=records_folder(records, ready.project),
                 begins_lot=number == 0, ends_lot=number == len(units.units) - 1,
@@ -117,9 +124,9 @@ def command(
     raise click.exceptions.Exit(worst_code(codes))
 
 
-def _vet_rows(table: Path, units: Lot, opened: Callable[[dict[str, str]], Ready]) -> None:
+def _vet_rows(table: Path, units: Lot, opened: Callable[[UnitRow], Ready]) -> None:
     try:
-        units.vet(lambda own: opened(own).program)
+        units.vet(lambda unit: opened(unit).program)
     except BadRow as bad:
         click.echo(f"{table}: row {bad.unit.number}, unit {bad.unit.serial!r}: no unit was run", err=True)
         raise (bad.__cause__ or bad) from None

@@ -76,6 +76,7 @@ class RunOptions:
         return UnitOrders(
             ready.program, ready.bench, self.serial, self.lot, self.operator, orders, self.real_time,
             prepared.readings, self._halts(ready.program, stop), self.timing, self.traffic,
+            prepared.of_tests,
         )  # fmt: skip
 
     def _halts(self, program: Program, stop: Stop) -> Halts | None:
@@ -134,7 +135,7 @@ def _prepared(options: RunOptions, ready: Ready) -> Prepared:
         return Prepared()
     if not options.simulate:
         raise MistakeError("prepared readings are for rehearsals", where="--readings", remedy="Add --simulate.")
-    return read_prepared(options.readings, ready.bench)
+    return read_prepared(options.readings, ready.bench, [test.name for test in ready.program.sequence.tests])
 
 
 def _operator(options: RunOptions, prepared: Prepared, stop: Stop) -> Operator:

@@ -16,6 +16,7 @@ from ibexite.language.program import MeasurementFacts
 from ibexite.language.python_function import PythonFunction
 from ibexite.language.source import Span
 from ibexite.plain_file import is_file, read_plain
+from ibexite.source_trees import tree_of
 from ibexite.toml_reader import TomlTable, read_toml
 from ibexite.untyped import Fields
 from ibexite.values import SINGLE_WORDS, TEXT, WORDS, YES_NO, Quantity, Type, declared
@@ -32,7 +33,7 @@ def read_python(path: Path) -> tuple[dict[str, PythonFunction], dict[str, Measur
     """
     text, digest = _text(path)
     try:
-        tree = ast.parse(text)
+        tree = tree_of(text)
     except (SyntaxError, ValueError, RecursionError, MemoryError) as error:
         line = getattr(error, "lineno", None) or 1
         raise MistakeError(

@@ -6,7 +6,7 @@ import hashlib
 from collections.abc import Iterator, Mapping
 from pathlib import Path
 
-from ibexite import __version__, events
+from ibexite import __version__, events, units
 from ibexite.bench.entries import RouteEntry
 from ibexite.bench.file import BenchFile
 from ibexite.bench.interface import BenchLike, Connected
@@ -93,7 +93,7 @@ def instruments_of(program: Program, bench: BenchFile) -> list[str]:
         roles += [route.switch, *route.only_while_off]
     for name in signals_needed(program, bench):
         signal = bench.signals[name]
-        roles += [signal.role, *([signal.correction.role] if signal.correction is not None else [])]
+        roles += [signal.role, *([signal.correction.role] if signal.correction and signal.correction.role else [])]
     used = {bench.roles[role].instrument for role in roles}
     return [name for name in bench.instruments if name in used]
 
@@ -145,6 +145,21 @@ def instrument(bench: BenchFile, name: str, connected: Connected) -> Fields:
         "profile": fact.profile.name,
         "simulated": connected.is_simulated,
         "roles": [r.name for r in bench.roles.values() if r.instrument == name],
+        "due": calibration.due.isoformat() if calibration else "",
+        "certificate": calibration.certificate if calibration else "",
+    }
+
+
+def signal(bench: BenchFile, name: str) -> Fields:
+    """What is told of a signal that is used."""
+    fact = bench.signals[name]
+    calibration = fact.calibration
+    return {
+        "name": name,
+        "read": f"{fact.role}.{fact.reading}, channel {fact.channel}",
+        "unit": "yes or no" if fact.is_yes_no else units.symbol_of(fact.dimension),
+        "conversion": fact.conversion,
+        "accuracy": fact.accuracy.text if fact.accuracy is not None else "",
         "due": calibration.due.isoformat() if calibration else "",
         "certificate": calibration.certificate if calibration else "",
     }

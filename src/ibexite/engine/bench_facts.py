@@ -5,10 +5,11 @@ from __future__ import annotations
 from math import inf
 
 from ibexite.bench.entries import RoleEntry
-from ibexite.bench.file import BenchFile
+from ibexite.bench.file import BenchFile, product_dimension
 from ibexite.bench.route_entries import excluded
 from ibexite.instruments.profile import Profile
 from ibexite.language.facts import BenchFacts, ReadingFacts, RoleFacts, SettingBound
+from ibexite.language.product_flow import ProductBound
 from ibexite.language.route_flow import RouteFacts
 from ibexite.values import YES_NO, Quantity, Type
 
@@ -20,7 +21,8 @@ def bench_facts(file: BenchFile) -> BenchFacts:
     signals: dict[str, Type] = {
         s.name: YES_NO if s.is_yes_no else Quantity((), s.dimension) for s in file.signals.values()
     }
-    return BenchFacts(name, roles, signals, _routes(file))
+    accurate = frozenset(s.name for s in file.signals.values() if s.accuracy is not None)
+    return BenchFacts(name, roles, signals, _routes(file), accurate)
 
 
 def _routes(file: BenchFile) -> dict[str, RouteFacts]:
@@ -61,4 +63,14 @@ def _role(role: RoleEntry, profile: Profile, file: str) -> RoleFacts:
         role.allows_raw,
         profile.name,
         {key: setting.sent for key, setting in profile.settings.items() if setting.is_rounded},
+        tuple(
+            ProductBound(
+                key,
+                profile.instrument_class.products[key],
+                most,
+                product_dimension(profile, key),
+                f"{file}: roles.{role.name}.ceiling.{key}",
+            )
+            for key, most in role.products.items()
+        ),
     )

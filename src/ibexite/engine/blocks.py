@@ -7,6 +7,7 @@ import math
 from collections.abc import Callable
 from typing import Any
 
+from ibexite.analysis.propagation import carried
 from ibexite.engine.compile import Compiler
 from ibexite.engine.frame import Frame
 from ibexite.engine.frame_base import FrameBase
@@ -35,6 +36,8 @@ def block_of(
 ) -> Callable[[], None]:
     """The function of a block, which begins now; see Compiler.compile for the guard."""
     runtime.begin_block(block, corner_text)
+    if any(isinstance(statement, nodes.Expect) for statement in body):  # wherever it stands, of the whole test
+        runtime.expect_limiting()
     return _compiler(_frame(runtime, block, corner, runtime.block, body)).compile(body, guard=guard)
 
 
@@ -94,6 +97,8 @@ def _bound(frame: Frame) -> Bindings:
         "expect_limiting": runtime.expect_limiting,
         "holds": lambda condition: condition == condition and bool(condition),
         "counted": frame.counted,
+        "reading_at": frame.reading_at,
+        "carried": carried,
         "left_bad": frame.left_bad,
         "broken_off": _close_early,
         "logic": decide,

@@ -15,10 +15,12 @@ from decimal import Decimal
 from pathlib import PurePath
 from typing import Any
 
+from ibexite import units
 from ibexite.engine.compile_checks import CheckCompiler
 from ibexite.engine.compile_loops import LoopCompiler
 from ibexite.engine.formula import HELPERS, readings_behind, variable
 from ibexite.language import constants, nodes
+from ibexite.source_trees import code_of, tree_of
 from ibexite.values import Quantity
 
 SHOW_CODE = "IBEXITE_SHOW_CODE"  # set to 1, each block that is compiled is printed on the error stream
@@ -42,6 +44,7 @@ class Compiler(LoopCompiler, CheckCompiler):
             inputs, outputs: names that it takes as arguments, and names that it returns as a tuple.
         """
         self.bound |= HELPERS
+        self._carry(body)
         self._emit(f"def block({', '.join(map(variable, inputs))}):", 1, depth=0)
         for name, value in sorted(self.frame.known.items()):
             self.bound[variable(name)] = _plain(value)
@@ -53,13 +56,13 @@ class Compiler(LoopCompiler, CheckCompiler):
         self._bind_functions()
         if os.environ.get(SHOW_CODE, "0") not in ("", "0"):
             print(self.text, file=sys.stderr)
-        tree = ast.parse("\n".join(self._lines))
+        tree = tree_of("\n".join(self._lines))
         for item in ast.walk(tree):
             if hasattr(item, "lineno"):
                 line = self._line_of[item.lineno]
                 item.lineno = item.end_lineno = line  # type: ignore[attr-defined]
                 item.col_offset = item.end_col_offset = 0  # type: ignore[attr-defined]
-        exec(compile(tree, self.frame.source.name, "exec"), self.bound)
+        exec(code_of(tree, self.frame.source.name), self.bound)
         run: Callable[..., Any] = self.bound["block"]
         return run
 
@@ -103,6 +106,9 @@ class Compiler(LoopCompiler, CheckCompiler):
         gaps = sorted({gap for r in statement.readings if r.query for gap in self.frame.gap_names(r.query)})
         given = ", ".join(f"{gap!r}: {self._named(gap)}" for gap in gaps)
         call = f"{reader}({{{given}}})" if gaps else f"{reader}()"
+        corrected = self.frame.corrected_at(statement)
+        if corrected:
+            call = f"reading_at({self._places_on(corrected)}, lambda: {call})"
         for name in names:
             self.behind[name] = frozenset({name})
         targets = ", ".join(variable(name) for name in names) + ","
@@ -118,6 +124,12 @@ class Compiler(LoopCompiler, CheckCompiler):
         else:
             teller = self._bind("told", self.frame.readings(tuple(names)))
             self._emit(f"{targets} = {teller}({call})", line)
+        self._accuracies(statement, line)
+
+    def _places_on(self, axes: list[str]) -> str:
+        """Where sweeps over frequencies are that run just now."""
+        here = [loop.axis for loop in self._loops if self.frame.names[loop.axis].type.dimension == units.HERTZ]
+        return "{" + ", ".join(f"{axis!r}: v_{axis}" for axis in axes if axis in here) + "}"
 
     def _named(self, name: str) -> str:
         owner, _, part = name.partition(".")
@@ -149,9 +161,11 @@ class Compiler(LoopCompiler, CheckCompiler):
             self._emit(f"left_bad({name!r}, counts)", line)
         if self._loops:
             self._column(name)
-            return
-        teller = self._bind("told", self.frame.computed(name))
-        self._emit(f"{teller}({variable(name)}{', counts' if counts else ''})", line)
+        else:
+            teller = self._bind("told", self.frame.computed(name))
+            self._emit(f"{teller}({variable(name)}{', counts' if counts else ''})", line)
+        if name in self.carried:
+            self._keep_accuracy(name, self._carried(statement.value), line)
 
     def _settle_hole(self, target: str, exprs: list[nodes.Expr], line: int) -> None:
         """Of single values: which kind of hole a formula gives must not depend on the order of its operands."""

@@ -45,6 +45,7 @@ class CompilerBase:
         self.formulas = Formulas(
             self.program.types, frame.known, frame.names, frame.scope.functions, self.program.tolerances
         )
+        self.carried: set[str] = set()  # names of which it is carried along by how much they may be off
         self.behind: dict[str, frozenset[str]] = {}  # the readings behind each name
         self.several: set[str] = (
             set()
@@ -118,7 +119,7 @@ class CompilerBase:
                     self._emit("    " + text.strip(), line)
             if self.frame.runtime.timing is not None:
                 self._time(statement, line, before)
-            if self._watches and not nodes.inner_bodies(statement):
+            if (self._watches or self.frame.runtime.bench.has_time_limits) and not nodes.inner_bodies(statement):
                 self._emit("tick()", line)
 
     def _time(self, statement: nodes.Statement, line: int, before: int) -> None:

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from ibexite.engine.compile_base import CompilerBase
+from ibexite.engine.compile_accuracy import AccuracyCompiler
 from ibexite.engine.formula import readings_behind
 from ibexite.language import constants, nodes
+from ibexite.language.carrying import is_by_accuracy
 from ibexite.values import Words
 
 
-class CheckCompiler(CompilerBase):
+class CheckCompiler(AccuracyCompiler):
     """The verbs check and watch."""
 
     def _check(self, statement: nodes.Check, line: int) -> None:
@@ -24,13 +25,14 @@ class CheckCompiler(CompilerBase):
             self._close(tally, line)
             return
         low, high = self._limits_of(statement)
-        guard = self._guard(statement.guard) if statement.guard is not None else "0.0"
+        by_accuracy = is_by_accuracy(statement, self.frame.names)
+        guard = self._carried(statement.value) if by_accuracy else self._guard(statement.guard)
         is_fixed = all(map(_is_constant, (low, high, guard)))
         tally = self._bind("check", self.frame.tally(statement, axes + kind.axes, readings, is_fixed=is_fixed))
         if statement.guard is not None:
             self._emit(f"{tally}.guard = {guard}", line)
         value = self._judged_value(statement, line)
-        parts = [statement.value, statement.where, statement.guard]
+        parts = [statement.value, statement.where, None if by_accuracy else statement.guard]
         parts += [statement.criterion.a, statement.criterion.b] if statement.criterion is not None else []
         counts = self._stands_on(*parts)
         if counts:
@@ -62,7 +64,9 @@ class CheckCompiler(CompilerBase):
     def _settle_hole(self, target: str, exprs: list[nodes.Expr], line: int) -> None:
         raise NotImplementedError
 
-    def _guard(self, guard: nodes.Expr) -> str:
+    def _guard(self, guard: nodes.Expr | None) -> str:
+        if guard is None:
+            return "0.0"
         known = constants.number(guard, self.frame.known)
         return repr(float(constants.as_difference(guard, known))) if known is not None else self.formulas.source(guard)
 

@@ -8,6 +8,7 @@ from typing import Any
 from ibexite.engine.compile_base import CompilerBase, Loop, commas
 from ibexite.engine.formula import variable
 from ibexite.language import constants, nodes
+from ibexite.language.carrying import SUFFIX
 
 
 class LoopCompiler(CompilerBase):
@@ -58,6 +59,7 @@ class LoopCompiler(CompilerBase):
                 names = [name for name, _ in nodes.names_made(inner)]
                 if isinstance(inner, nodes.Measure):
                     names += [f"{inner.name}.{name}" for name in self.program.measures[inner].measurement.outputs]
+                names += [name + SUFFIX for name in names if name in self.carried]
                 made |= dict.fromkeys(name for name in names if self._is_seen_outside(name))
         return list(made)
 

@@ -48,6 +48,22 @@ class BenchLines(Gaps):
 
         return read
 
+    def corrected_at(self, statement: nodes.Read) -> list[str]:
+        """The axes of sweeps at which signals of a line are corrected."""
+        signals = self.runtime.bench.file.signals
+        read = [signals.get(self.played_by(reading.source)) for reading in statement.readings if reading.role is None]
+        found = [one.correction for one in read if one is not None and one.correction is not None]
+        return list(dict.fromkeys(correction.setting for correction in found if not correction.role))
+
+    def reading_at(self, axes: dict[str, float], line: Callable[[], list[Measured]]) -> list[Measured]:
+        """Reads a line while sweeps are there; behind it nobody is anywhere."""
+        bench = self.runtime.bench
+        bench.at_axes = axes
+        try:
+            return line()
+        finally:
+            bench.at_axes = {}
+
     def _settling(self, statement: nodes.Read, line: Callable[[], list[float]]) -> Callable[[], list[float]]:
         """A read line that waits before as long as the slowest of its signals needs; the line itself if none does."""
         signals = self.runtime.bench.file.signals
@@ -95,6 +111,14 @@ class BenchLines(Gaps):
             return bench.signal_item(name, self.played_by(reading.source))
         arguments = {key: self._constant(value) for key, value in reading.arguments}
         return bench.role_item(name, self.played_by(reading.role), reading.source, arguments)
+
+    def accuracy(self, reading: nodes.Reading, line: nodes.Read) -> Callable[[float], float]:
+        """By how much the reading of a signal may be off, given its value. Raises SequenceError: nobody knows."""
+        signal = self.runtime.bench.file.signals[self.played_by(reading.source)]
+        if signal.accuracy is None:
+            raise SequenceError(f"{signal.name} does not say how exact it is", where=self.place(line),
+                                remedy=f"Write accuracy into [signals.{signal.name}] of the bench file.")  # fmt: skip
+        return signal.half_width
 
     def gives_curve(self, reading: nodes.Reading) -> bool:
         """True for a reading of a role that gives a whole curve."""

@@ -11,7 +11,7 @@ from ibexite.engine.limit_errors import negative_guard, too_wide_a_guard, wrong_
 from ibexite.events import MOST_LIMITS
 from ibexite.holes import EQUAL, Bound, Counts, is_never_measured
 from ibexite.untyped import Measured
-from ibexite.verdicts import FAULT_OF_UNIT, FAULTS, NO_REASON, Found, Reason, Verdict
+from ibexite.verdicts import FAULTS, FAULTS_OF_UNIT, NO_REASON, Found, Reason, Verdict
 
 if TYPE_CHECKING:
     from ibexite.engine.judged_points import Block, JudgedPoints
@@ -30,7 +30,9 @@ class Tally:
     """
 
     is_strict: bool = False
-    guard: float = 0.0  # the limits move inwards by so much
+    guard: Measured = 0.0  # the limits move inwards by so much: a number, or a curve over axes of what is judged
+    worst_guard: float = math.nan  # that of the worst point
+    rule: str = ""  # what is told of a guard
     allowed: int = 0  # bad values that do not matter
     is_fixed: bool = False  # all points have the same limits: they are constants
     judged: int = 0
@@ -54,9 +56,16 @@ class Tally:
 
     def renew(self) -> None:
         """As if nothing had been judged."""
-        fresh = Tally(self.is_strict, 0.0, self.allowed, self.is_fixed)
+        fresh = Tally(self.is_strict, allowed=self.allowed, is_fixed=self.is_fixed, rule=self.rule)
         for name in Tally.__dataclass_fields__:
             setattr(self, name, getattr(fresh, name))
+
+    @property
+    def told_guard(self) -> float:
+        """By how much the limits of the worst point stand inside; of no point at all, those of the last."""
+        if self.worst_guard == self.worst_guard:
+            return self.worst_guard
+        return self.guard if isinstance(self.guard, float) and self.guard == self.guard else 0.0
 
     def stands_on(self, counts: Counts) -> None:
         """What is judged next was made of so many values."""
@@ -85,7 +94,7 @@ class Tally:
                     self.failing.append(at)
         if margin < self.margin:
             self.margin, self.value, self.low, self.high, self.at = margin, value, low, high, at
-            self.bound = ""
+            self.bound, self.worst_guard = "", self.guard
         if not at:
             return
         if not self.is_fixed:
@@ -157,7 +166,7 @@ class Tally:
             self.failing.append(at)
         if margin < self.margin:
             self.margin, self.value, self.low, self.high, self.at = margin, limit, low, high, at
-            self.bound = value.word
+            self.bound, self.worst_guard = value.word, self.guard if isinstance(self.guard, float) else math.nan
 
     def judge_curve(self, value: Measured, low: Measured, high: Measured, where: Measured, at: At = ()) -> None:
         """Judges a curve (or a single value) where the condition holds. Its points are looked at in blocks, so that
@@ -165,7 +174,7 @@ class Tally:
         if all(isinstance(x, float | int) for x in (value, low, high, where)):
             self.judge_where(where, value, low, high, at)
             return
-        if self.guard < 0:
+        if isinstance(self.guard, float) and self.guard < 0:
             raise negative_guard()
         from ibexite.engine.judged_points import JudgedPoints
 
@@ -195,6 +204,7 @@ class Tally:
         if margins[worst] < self.margin:
             self.margin, self.value, self.bound = float(margins[worst]), float(block.values[worst]), ""
             self.low, self.high, self.at = float(block.lows[worst]), float(block.highs[worst]), at_point(worst)
+            self.worst_guard = points.guard_at(block.places[worst])
         least, most = points.extent(block.places[good])
         self.least = list(map(min, self.least or [*at, *least], [*at, *least]))
         self.most = list(map(max, self.most or [*at, *most], [*at, *most]))
@@ -206,7 +216,7 @@ class Tally:
         """pass, fail or error, and why. A hole is never a pass unless it is allowed and told: it fails where it is a
         fact about the unit, else it leaves the check undecided, which is an error: verdicts.verdict_of_check."""
         reasons = list(dict.fromkeys(hole_reasons)) or [Reason("undecided", "a value could not be computed")]
-        by_unit = all(reason.code == FAULT_OF_UNIT for reason in reasons)
+        by_unit = all(reason.code in FAULTS_OF_UNIT for reason in reasons)
         bad = self.bad + self.behind
         verdict = verdicts.verdict_of_check(
             self.judged, self.failed, bad, self.allowed, bad_by_unit=by_unit, none_left=self.bad == self.judged
@@ -221,7 +231,7 @@ class Tally:
         if verdict == Verdict.PASS:
             return verdict, Reason("bad", f"{told}, {self.allowed} allowed")
         if verdict == Verdict.FAIL:
-            return verdict, Reason(FAULT_OF_UNIT, told)
+            return verdict, Reason(reasons[0].code, told)
         return verdict, Reason(reasons[0].code if reasons[0].code in FAULTS else "bad", f"undecided: {told}")
 
     def _told(self, reasons: list[Reason]) -> str:

@@ -45,10 +45,10 @@ class Block(NamedTuple):
 class JudgedPoints:
     """A value, its limits and its condition over all axes of them."""
 
-    def __init__(self, value: Measured, low: Measured, high: Measured, where: Measured, guard: float) -> None:
-        self._axes = joined_axes(value, low, high, where)
+    def __init__(self, value: Measured, low: Measured, high: Measured, where: Measured, guard: Measured) -> None:
+        self._axes = joined_axes(value, low, high, where, guard)
         self._shape = tuple(map(len, self._axes.values()))
-        self._guard = guard
+        self._guard = self._spread(guard).reshape(-1)
         # Not copied where it can be helped: a limit that is one number takes no room for each point.
         self._flat = [self._spread(x).reshape(-1) for x in (value, low, high, where)]
         self._bounds = self._all_bounds(value)
@@ -76,7 +76,12 @@ class JudgedPoints:
     def blocks(self) -> Iterator[Block]:
         """The points in their order."""
         for block in self._unguarded():
-            yield block._replace(lows=block.lows + self._guard, highs=block.highs - self._guard)
+            guard = self._guard[block.places]
+            yield block._replace(lows=block.lows + guard, highs=block.highs - guard)
+
+    def guard_at(self, place: int) -> float:
+        """By how much the limits of a point stand inside."""
+        return float(self._guard[place])
 
     def limits_vary(self) -> bool:
         """True if the points that can be judged have not all the same limits.
@@ -91,7 +96,8 @@ class JudgedPoints:
             if (beyond > 0).any():
                 worst = int(np.nanargmax(beyond))
                 raise wrong_way_round(float(block.lows[worst]), float(block.highs[worst]))
-            if self._guard and (block.lows + self._guard > block.highs - self._guard).any():
+            guard = self._guard[block.places]
+            if (block.lows + guard > block.highs - guard).any():
                 raise too_wide_a_guard()
             good, _ = block.good(block.margins())
             if len(good):

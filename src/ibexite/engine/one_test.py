@@ -88,7 +88,7 @@ class OneTest:
         runtime, name = self.runtime, self.case.name
         for role in runtime.bench.take_limiting():
             runtime.emit(events.Limiting(runtime.now(), name, role))
-            if not runtime.expects_limiting:
+            if not runtime.bench.expects_limiting:
                 why = Reason("limiting", f"{role} was at its limit: its set points were not true")
                 runtime.found.append((Verdict.FAIL, why))
         errors = runtime.bench.read_errors()

@@ -105,7 +105,9 @@ class Run:
         who += f" by {self.identity.operator}" if self.identity.operator else ""
         self.bench.connect(needed, who, heed=self.services.stop.check, now=self.services.clock.now)
         instruments = [beginning.instrument(self.bench.file, name, it) for name, it in self.bench.connected().items()]
-        self.emit(events.BenchConnected(self.runtime.now(), instruments))
+        named = beginning.signals_needed(self.program, self.bench.file)
+        signals = [beginning.signal(self.bench.file, name) for name in named]
+        self.emit(events.BenchConnected(self.runtime.now(), instruments, signals))
         for text in beginning.worn_relays(self.program, self.bench, self.services.closings):
             self.emit(events.Problem(self.runtime.now(), text))
         self._is_prepared = True

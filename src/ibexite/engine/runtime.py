@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
-from typing import TYPE_CHECKING, Protocol
+from typing import TYPE_CHECKING
 
 from ibexite import events
-from ibexite.bench.interface import BenchLike
+from ibexite.bench.interface import BenchLike, Timed
 from ibexite.engine.formula import as_time
 from ibexite.engine.services import Halts, Services
 from ibexite.errors import SequenceError
@@ -22,15 +22,6 @@ if TYPE_CHECKING:
     from ibexite.outside.children import Outside
 
 SLICE = 0.25  # s; a wait is done in slices, so that whatever is watched is looked at
-
-
-class Watched(Protocol):
-    """Something that is looked at beside the lines."""
-
-    due: float  # s on the clock of the run: when it is looked at next
-
-    def look(self) -> None:
-        """Looks, if it is due."""
 
 
 class Runtime:
@@ -67,8 +58,7 @@ class Runtime:
         self.failed_text = ""  # of the first check of this block that did not pass, in words
         self.bad_reasons: dict[str, list[Reason]] = {}  # of this test, by reading
         self.held_back: list[Callable[[], None]] | None = None  # in after unit: what the operator gets when all is off
-        self.expects_limiting = False
-        self.watches: list[Watched] = []
+        self.watches: list[Timed] = []
         self.timing = services.timing
         self.debugger = self._debugger(services.halts) if services.halts is not None else None
         self.outside: Outside | None = None  # runs programs and Python functions
@@ -108,12 +98,12 @@ class Runtime:
 
     def pause(self, seconds: float) -> None:
         """Waits; what is watched is looked at meanwhile."""
-        if not self.watches:
+        if not self.watches and not self.bench.has_time_limits:
             self.clock.wait(seconds, self.stop.check)
             return
         end = self.clock.now() + seconds
         while (left := end - self.clock.now()) > 0:
-            due = min(watch.due for watch in self.watches) - self.clock.now()
+            due = min(one.due for one in (self.bench.time_limits, *self.watches)) - self.clock.now()
             self.clock.wait(max(0.0, min(left, SLICE, due)), self.stop.check)
             self.tick()
 
@@ -134,6 +124,7 @@ class Runtime:
 
     def tick(self) -> None:
         """Looks at what is watched, as far as it is due."""
+        self.bench.time_limits.look()
         for watch in tuple(self.watches):
             watch.look()
 
@@ -142,11 +133,12 @@ class Runtime:
     def begin_block(self, block: str, corner_text: str) -> None:
         """A block begins; `corner_text` says in which corner of its group."""
         self.corner = f" [{corner_text}]" if corner_text else ""
-        self.block, self.fresh, self.fresh_left_bad, self.expects_limiting = block + self.corner, {}, {}, False
+        self.block, self.fresh, self.fresh_left_bad = block + self.corner, {}, {}
+        self.bench.expects_limiting = False
 
     def expect_limiting(self) -> None:
         """The test says that a source may limit."""
-        self.expects_limiting = True
+        self.bench.expects_limiting = True
 
     def keep_results(self) -> None:
         """The test has come to its end: from now on other tests may use its results."""

@@ -10,10 +10,12 @@ from ibexite.engine.frame_base import FrameBase
 from ibexite.engine.judge import Tally
 from ibexite.holes import BAD, hole_of
 from ibexite.language import nodes
+from ibexite.language.carrying import is_by_accuracy
 from ibexite.untyped import Fields, Measured
 from ibexite.values import Words, YesNo
 from ibexite.verdicts import FAULTS, Found, Reason
 
+BY_ACCURACY = "the worst that its signals come to (first order); guarded acceptance (JCGM 106:2012, 8.3.2)"
 RULE = "guarded acceptance: both limits moved inwards by the guard (JCGM 106:2012, 8.3.2)"
 
 
@@ -33,6 +35,7 @@ class ReportedTally(Tally):
         is_strict = criterion is not None and criterion.kind in ("<", ">")
         super().__init__(is_strict=is_strict, allowed=statement.allowing, is_fixed=is_fixed)
         self._frame, self._statement, self._axes, self._readings = frame, statement, axes, readings
+        self.rule = BY_ACCURACY if is_by_accuracy(statement, frame.names) else RULE
 
     def close_early(self) -> None:
         """The loop around it was left by something else than its end: what was judged by then counts."""
@@ -87,7 +90,7 @@ def judged(
             dict(zip(names, tally.at, strict=False)), said,
         ),
         events.Limits(
-            demand, tally.guard, RULE if tally.guard else "", origin,
+            demand, tally.told_guard, tally.rule if tally.told_guard else "", origin,
             [[or_none(x) for x in point] for point in tally.limits],
         ),
         events.Points(

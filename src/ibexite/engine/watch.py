@@ -19,7 +19,7 @@ from ibexite.language import nodes
 from ibexite.language.source import Span
 from ibexite.untyped import Fields, Measured
 from ibexite.values import Quantity, Type, column_of
-from ibexite.verdicts import FAULT_OF_UNIT, NO_REASON, Reason, Verdict
+from ibexite.verdicts import FAULTS_OF_UNIT, NO_REASON, Reason, Verdict
 
 DRIFT_READINGS = 5  # how many readings drift(x) looks back, unless the wait asks for more in a row
 
@@ -179,7 +179,7 @@ class Watching:
             self._trip(Verdict.FAIL, f"watch: {self._statement.signal} was {shown}")
         self._bad_in_a_row = self._bad_in_a_row + 1 if value != value else 0
         if self._bad_in_a_row > self._statement.allowing:  # what cannot be seen cannot be watched
-            verdict = Verdict.FAIL if bad.code == FAULT_OF_UNIT else Verdict.ERROR
+            verdict = Verdict.FAIL if bad.code in FAULTS_OF_UNIT else Verdict.ERROR
             self._trip(verdict, f"watch: {self._statement.signal} could not be read ({bad.text or 'no value'})")
 
     def _trip(self, verdict: Verdict, why: str) -> None:

@@ -26,6 +26,7 @@ from ibexite.toml_reader import TomlTable, each, raise_all, read_laid_over
 
 SHIPPED = Path(__file__).with_name("profiles")
 ERRORS_READ = ("setting", "line", "test", "never")
+LIMITING_READ = ("reading", "test")
 ERROR_STORES = ("queue", "register")
 _NO_ERROR = re.compile(r"[+-]?0+(\D|$)")  # SCPI-1999 volume 2, 21.8.1: 0,"No error"
 
@@ -74,7 +75,7 @@ class Profile:
     safe: dict[str, bool]  # settings that make it safe, and their safe value
     errors: ErrorStore
     complete: Synchrony  # how it is known that all settings were carried out
-    limiting: Status | None  # read-and-clear: never repeated; None when it cannot tell
+    limiting: Status | None  # None when it cannot tell
     tripped: tuple[Status, ...]  # each says yes while a protection has switched it off
     timeout: float  # s, of a reply
     settling: float  # s until a changed setting is true
@@ -92,6 +93,7 @@ class Profile:
     local: tuple[str, ...] = ()  # sent at the end: its front panel may be used again
     speech: Speech = Speech()
     files: tuple[Path, ...] = ()  # what it was read from, itself first
+    limiting_read: str = "reading"  # when it is asked: with each reading line, or once a test
     safe_actions: tuple[str, ...] = ()  # commands that are sent first when all is made safe
 
     @property
@@ -171,6 +173,7 @@ def _profile(path: Path, name: str, folder: Path) -> Profile:
         tuple(table.texts("local", [])),
         speech,
         tuple(files),
+        _limiting_read(table),
         _safe_actions(table, actions),
     )
     quirks.finish()
@@ -222,6 +225,13 @@ def _safe_actions(table: TomlTable, actions: dict[str, str]) -> tuple[str, ...]:
         if name not in actions:
             table.note("safe_actions", f"there is no action {name!r} in this profile", did_you_mean(name, actions))
     return tuple(actions[name] for name in names if name in actions)
+
+
+def _limiting_read(table: TomlTable) -> str:
+    when = table.text("limiting_read", LIMITING_READ[0])
+    if when not in LIMITING_READ:
+        table.note("limiting_read", f"{when!r} is no such time", did_you_mean(when, LIMITING_READ))
+    return when
 
 
 def _errors(table: TomlTable) -> ErrorStore:

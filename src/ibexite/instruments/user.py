@@ -57,6 +57,11 @@ class User:
         taken, self._errors = self._errors, []
         return taken
 
+    @property
+    def is_told_of_limiting(self) -> bool:
+        """Others have read that an instrument limited."""
+        return bool(self._limiting)
+
     def take_limiting(self) -> set[str]:
         """Instruments of which others have read that they limited."""
         taken, self._limiting = self._limiting, set()

@@ -20,6 +20,7 @@ class DeedChecker(BenchLineChecker, LoopChecker, JudgingChecker):
     def check_block(self, body: tuple[nodes.Statement, ...]) -> None:
         """Checks the lines of a block and of the blocks within it."""
         if not self.loops and not self.later:
+            self.body = body
             self.later = dict(made for statement in nodes.walk(body) for made in nodes.names_made(statement))
         for statement in body:
             getattr(self, f"_{type(statement).__name__.lower()}")(statement)

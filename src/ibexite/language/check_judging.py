@@ -8,6 +8,7 @@ from decimal import Decimal
 from ibexite import units
 from ibexite.errors import MistakeError
 from ibexite.language import constants, nodes
+from ibexite.language.carrying import is_by_accuracy, made_of
 from ibexite.language.check_names import NameChecker
 from ibexite.language.source import Span
 from ibexite.values import Quantity, Text, Type, YesNo
@@ -142,6 +143,9 @@ class JudgingChecker(NameChecker):
     def _guard(self, statement: nodes.Check, kind: Type | None) -> None:
         guard = statement.guard
         assert guard is not None
+        if is_by_accuracy(statement, self.names):
+            self._by_accuracy(statement, guard)
+            return
         found = self.scalar(guard)
         if found is None or kind is None:
             return
@@ -160,6 +164,19 @@ class JudgingChecker(NameChecker):
             self.source.report(
                 guard.span, "the guard is wider than the tolerance", "", "Nothing could pass. Measure more exactly."
             )
+
+    def _by_accuracy(self, statement: nodes.Check, guard: nodes.Expr) -> None:
+        """What is judged must be made of signals, and formulas of them."""
+        made = made_of(statement.value, self.body, self.scope.known)
+        problem = made.problem or ("" if made.signals else "it is made of no signal")
+        for name in sorted(made.names & set(self.names)):
+            found = self.names[name].type
+            if not isinstance(found, Quantity) or found.is_complex:
+                problem = problem or f"{name} is {found}, and not so much more or less"
+        if problem:
+            self.source.report(guard.span, "its accuracy is not known", "", f"{problem}.")
+        for signal in sorted(made.signals):
+            self.program.accuracies.setdefault(signal, (guard.span, self.source))
 
     def _known_limits(self, statement: nodes.Check) -> tuple[Decimal, Decimal] | None:
         """Both limits where they are known before the run."""

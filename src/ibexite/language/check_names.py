@@ -34,6 +34,7 @@ class NameChecker:
             scope.source, program.types, program.tolerances, scope.functions, known=scope.known, axis_of=self.axis_of
         )
         self.names: dict[str, Binding] = {}
+        self.body: tuple[nodes.Statement, ...] = ()  # the whole block
         self.loops: list[nodes.Loop] = []
         self.later: dict[str, Span] = {}
         self.broken: set[str] = set()  # names whose line was reported; their uses are not reported as well

@@ -13,6 +13,7 @@ from ibexite.classes import Argument
 from ibexite.errors import MistakeError, did_you_mean
 from ibexite.frozen import frozen
 from ibexite.language import constants, nodes, points
+from ibexite.language.product_flow import ProductBound, look_at_products
 from ibexite.language.program import Program, RoleUse, SetPoint
 from ibexite.language.route_flow import RouteFacts, look_at_routes
 from ibexite.values import Quantity, Text, Type, YesNo
@@ -51,6 +52,7 @@ class RoleFacts:
     allows_raw: bool
     profile: str
     sent: Mapping[str, Callable[[float], float]] = field(default_factory=dict)  # of settings that are sent rounded
+    products: tuple[ProductBound, ...] = ()
 
 
 @frozen
@@ -61,6 +63,7 @@ class BenchFacts:
     roles: dict[str, RoleFacts]
     signals: dict[str, Type]
     routes: dict[str, RouteFacts] = {}  # never changed
+    accurate: frozenset[str] = frozenset()  # signals that say how exact they are
 
 
 def vet_against(program: Program, bench: BenchFacts) -> None:
@@ -71,6 +74,10 @@ def vet_against(program: Program, bench: BenchFacts) -> None:
         found = bench.roles.get(use.role)
         if found is not None:
             _check_use(program, use, found, bench.name)
+    for signal, (span, source) in program.accuracies.items():
+        if signal in bench.signals and signal not in bench.accurate:
+            source.report(span, f"{signal} does not say how exact it is", "",
+                          f"Write accuracy into [signals.{signal}] of {bench.name}.")  # fmt: skip
     for point in program.set_points:
         role = bench.roles.get(point.role)
         if role is None:
@@ -88,6 +95,10 @@ def vet_against(program: Program, bench: BenchFacts) -> None:
             _note_rounding(program, point, role.sent[point.assignment.setting])
     if bench.routes:
         look_at_routes(program, bench.routes)
+    products = {name: role.products for name, role in bench.roles.items() if role.products}
+    if products:
+        known = program.main.known
+        look_at_products(program, products, lambda values, loops: _all_of(program, values, loops, known))
 
 
 def _note_rounding(program: Program, point: SetPoint, sent: Callable[[float], float]) -> None:
@@ -283,21 +294,28 @@ def _spread(first: Decimal, last: Decimal, count: int, *, whole: bool = False) -
 
 def _combinations(program: Program, point: SetPoint) -> list[dict[str, constants.Value]] | None:
     """Every combination of the loop values that the set point depends on; None if it cannot be known before the run."""
-    used = constants.names_in(point.assignment.value)
-    loops = [loop for loop in point.loops if loop.name in used]
+    return _all_of(program, (point.assignment.value,), point.loops, point.known)
+
+
+def _all_of(
+    program: Program, values_of: tuple[nodes.Expr, ...], around: tuple[nodes.Loop, ...], given: constants.Known
+) -> list[dict[str, constants.Value]] | None:
+    """Every combination of the values of loops that some expressions depend on; None if it cannot be known."""
+    used = {name for expr in values_of for name in constants.names_in(expr)}
+    loops = [loop for loop in around if loop.name in used]
     axes: list[list[constants.Value]] = []
     for loop in loops:
-        values = _axis_points(program, loop, point.known)
+        values = _axis_points(program, loop, given)
         if values is None:
             return None
         axes.append(values)
-    if any(name not in point.known and name not in {loop.name for loop in loops} for name in used):
+    if any(name not in given and name not in {loop.name for loop in loops} for name in used):
         return None
     while math.prod(map(len, axes)) > MAX_COMBINATIONS and any(len(axis) > 2 for axis in axes):
         axes = [axis if len(axis) < 3 else [*axis[:-1:2], axis[-1]] for axis in axes]  # every other point, and the ends
     names = [loop.name for loop in loops]
-    made = [{**point.known, **dict(zip(names, combination, strict=True))} for combination in itertools.product(*axes)]
-    expr, kind = point.assignment.value, program.types.get(point.assignment.value)
-    if kind is not None and isinstance(kind, Quantity) and made and constants.number(expr, made[0]) is None:
-        return None  # a function stands in it
+    made = [{**given, **dict(zip(names, combination, strict=True))} for combination in itertools.product(*axes)]
+    for expr in values_of:
+        if isinstance(program.types.get(expr), Quantity) and made and constants.number(expr, made[0]) is None:
+            return None  # a function stands in it
     return made

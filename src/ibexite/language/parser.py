@@ -41,11 +41,13 @@ class Tree:
 
     def tokens(self) -> Iterator[Token]:
         """All tokens in it, in their order."""
-        for child in self.children:
-            if isinstance(child, Token):
-                yield child
-            elif isinstance(child, Tree):
-                yield from child.tokens()
+        todo: list[Any] = [self]  # a list, not calls: of a thousand brackets, too, the mistake is told
+        while todo:
+            item = todo.pop()
+            if isinstance(item, Token):
+                yield item
+            elif isinstance(item, Tree):
+                todo.extend(reversed(item.children))
 
 
 class SyntaxMistake(Exception):

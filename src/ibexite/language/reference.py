@@ -231,7 +231,8 @@ CLAUSES = {
         "check eff >= 81 % where iload >= 600 mA",
     ),
     "guarded": Entry(
-        "`guarded by t` moves both limits inwards by the uncertainty of the measurement (JCGM 106:2012, 8.3.2).",
+        "`guarded by t` moves both limits inwards by the uncertainty of the measurement (JCGM 106:2012, 8.3.2); "
+        "`guarded by accuracy` by what the accuracies of its signals come to through all formulas.",
         "check rail within 3.3 V +/- 2 % guarded by 4 mV",
     ),
     "allowing": Entry(

@@ -15,7 +15,7 @@ import sqlalchemy as sa
 from sqlalchemy.dialects import sqlite
 from sqlalchemy.schema import CreateColumn, CreateIndex, CreateTable
 
-VERSION = 8  # an older store gets the columns it lacks and goes through named steps, a newer one is refused
+VERSION = 9  # an older store gets the columns it lacks and goes through named steps, a newer one is refused
 METADATA = sa.MetaData()
 TEXT, WHOLE, BYTES = sa.Text(), sa.Integer(), sa.LargeBinary()
 REAL: sa.Double[float] = sa.Double()
@@ -81,6 +81,7 @@ _table(
     _column("position", TEXT, "position of the product on the bench, empty where it has one only", default=""),
     _column("params", TEXT, "JSON: name, value, help, by_hand"),
     _column("instruments", TEXT, "JSON: name, identity, address, profile, calibration"),
+    _column("signals", TEXT, "JSON: name, where it is read, unit, conversion, accuracy, calibration", default="[]"),
     _column("lot", TEXT, "lot, empty if none was named", default=""),
     _column("files", TEXT, "JSON: name, sha256, version of other files taking part", default="[]"),
     _column("retest_of", TEXT, "the run that this one completes; empty for a first run", default=""),

@@ -130,6 +130,7 @@ class _Collector:
             "position": bench.get("position", ""),
             "params": json.dumps(e.params),
             "instruments": "[]",
+            "signals": "[]",
             "lot": e.lot,
             "files": json.dumps(e.files),
             "retest_of": e.retest_of,
@@ -163,6 +164,7 @@ class _Collector:
 
     def _benchconnected(self, e: events.BenchConnected) -> None:
         self._run()["instruments"] = json.dumps(e.instruments)
+        self._run()["signals"] = json.dumps(list(e.signals))
 
     def _teststarted(self, e: events.TestStarted) -> None:
         self.tests[e.test].test["verdict"] = Verdict.ABORTED

@@ -98,7 +98,7 @@ class Lookup:
         row = self._rows(
             "SELECT runs.*, serial, product FROM runs JOIN units ON units.id = unit_id WHERE runs.id = ?", run_id
         )[0]
-        for key in ("params", "instruments", "remarks", "files", "trial"):
+        for key in ("params", "instruments", "signals", "remarks", "files", "trial"):
             row[key] = json.loads(row[key])
         files = self._rows("SELECT * FROM files WHERE run_id = ? ORDER BY id", run_id)
         tests = self._rows("SELECT * FROM tests WHERE run_id = ? ORDER BY position", run_id)

@@ -172,4 +172,5 @@ def _guard(result: Fields) -> str:
     if not result["guard"]:
         return ""
     unit = result_unit(result)
-    return f"guarded by {plain_number(result['guard'] / float(unit.factor), 4)} {unit.symbol}: {result['rule']}"
+    guard = f"{plain_number(result['guard'] / float(unit.factor), 4)} {unit.symbol}".strip()
+    return f"guarded by {guard}: {result['rule']}"

@@ -37,6 +37,16 @@ def _lines(report: Report) -> Iterator[str]:
         yield from ("", "Instruments")
         yield from (f"  {i['name']:<8} {i['identity']}   {i['address']}   calibrated until {i['due'] or 'not stated'}"
                     for i in run["instruments"])  # fmt: skip
+    if run["signals"]:
+        yield from ("", "Signals")
+        for item in run["signals"]:
+            told = (
+                item["read"],
+                item["conversion"],
+                _behind("accuracy ", item["accuracy"]),
+                _behind("calibrated until ", item["due"]),
+            )
+            yield f"  {item['name']:<8} {'   '.join(part for part in told if part)}"
     if report.files:
         yield from ("", "Attached", *(f"  {file['name']}   {file['path'] or 'not kept'}" for file in report.files))
     if run["remarks"]:

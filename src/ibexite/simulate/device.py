@@ -21,10 +21,16 @@ OPERATION_COMPLETE, QUERY_ERROR, DEVICE_ERROR, EXECUTION_ERROR, COMMAND_ERROR = 
 
 
 class Presets:
-    """Readings that were prepared, by channel or name: each is given out in turn, the last one again and again."""
+    """Readings that were prepared, by channel or name: each is given out in turn, the last one again and again. Those
+    of a test go before those of the whole run."""
 
     def __init__(self, values: dict[str, list[float | str]]) -> None:
         self._values = {key: deque(given) for key, given in values.items() if given}
+        self._of_test: dict[str, deque[float | str]] = {}
+
+    def begin_test(self, values: dict[str, list[float | str]]) -> None:
+        """A test begins, which has these; of all others those of the run go on where they were."""
+        self._of_test = {key: deque(given) for key, given in values.items() if given}
 
     def take(self, key: str) -> float | None:
         """The next prepared number, None if there is none for this key."""
@@ -33,7 +39,7 @@ class Presets:
 
     def take_any(self, key: str) -> float | str | None:
         """The next prepared reading, None if there is none for this key."""
-        waiting = self._values.get(key)
+        waiting = self._of_test.get(key) or self._values.get(key)
         if waiting is None:
             return None
         return waiting.popleft() if len(waiting) > 1 else waiting[0]

@@ -108,7 +108,10 @@ def main() -> None:
             if "end" in message:  # the bench is safe
                 server.stop()
                 return
-            server.advance(float(message["advance"]))
+            if "advance" in message:
+                server.advance(float(message["advance"]))
+            for one in server.instruments if "presets" in message else ():
+                one.device.presets.begin_test(message["presets"].get(one.stand_in.name, {}))
             _tell({})
         server.stop_when_alone()
 

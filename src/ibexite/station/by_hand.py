@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import contextlib
 import math
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
 
 from ibexite import units
@@ -111,11 +111,12 @@ def _arguments(given: dict[str, str], commands: ReadingCommands) -> dict[str, Gi
 
 
 @contextlib.contextmanager
-def connected(file: BenchFile, instrument: str, opening: Opening) -> Iterator[Bench]:
-    """A bench with one instrument connected as it is. Raises BenchError: it is in use, lost, or another one."""
+def connected(file: BenchFile, instruments: Iterable[str], opening: Opening) -> Iterator[Bench]:
+    """A bench with some instruments connected as they are. Raises BenchError: it is in use, lost, or another one."""
     bench = Bench(file, Pool(opening, starts=False))
+    bench.expects_limiting = True  # whoever reads sees it
     try:
-        bench.connect([instrument], HOLDER)
+        bench.connect(instruments, HOLDER)
         yield bench
     finally:
         bench.close()

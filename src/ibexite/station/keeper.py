@@ -166,6 +166,12 @@ class Keeper:
     def _do_set(self, request: Fields) -> None:
         self.hand.set(request["role"], request["setting"], request["value"])
 
+    def _do_connect(self, request: Fields) -> None:
+        self.hand.connect(request["routes"])
+
+    def _do_disconnect(self, request: Fields) -> None:
+        self.hand.disconnect(request["routes"])
+
     def _do_send(self, request: Fields) -> str | None:
         reply = self.hand.send(request["instrument"], request["text"])
         return None if reply is None else bytes(reply).decode("latin-1")
@@ -181,7 +187,8 @@ class Keeper:
             self._lines[key] = asked.prepare(self.hand.bench)
         self.hand.settle()
         value, reason = reading_of(self.hand.bench, self._lines[key])
-        return {"value": None if math.isnan(value) else value, "reason": reason}
+        is_simulated = self.hand.bench.sessions[asked.instrument].is_simulated
+        return {"value": None if math.isnan(value) else value, "reason": reason, "is_simulated": is_simulated}
 
 
 def main() -> None:

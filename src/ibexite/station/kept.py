@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import json
+import math
 import os
 import socket
 import subprocess
 import sys
 import time
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -65,6 +67,34 @@ def ask(place: HandPlace, request: Fields) -> Kept:
     return Kept(
         answer["told"], answer["reply"], answer["on"], answer["fresh"], _error_of(answer["error"]), answer["reported"]
     )
+
+
+def held_by_hand(place: HandPlace) -> list[str]:
+    """The instruments that a process holds by hand; none where there is no such process."""
+    try:
+        return list(ask(place, {"do": "holds"}).reply)
+    except NotThere:
+        return []
+
+
+def reading(
+    place: HandPlace, words: Sequence[str], given: Mapping[str, str], traffic: str = ""
+) -> tuple[float, str, bool]:
+    """One reading by the process that holds its instrument: the value, why it is bad where it is NaN, and whether a
+    simulated stand-in gave it.
+
+    Raises:
+        BenchError: that process has ended, or what it tells of the reading.
+    """
+    request = {"do": "read", "words": list(words), "given": dict(given), "traffic": traffic}
+    try:
+        kept = ask(place, request)
+    except NotThere:
+        raise BenchError("what held the bench by hand has ended", remedy="Read it again.") from None
+    if kept.error is not None:
+        raise kept.error
+    value = kept.reply["value"]
+    return (math.nan if value is None else value), kept.reply["reason"], kept.reply["is_simulated"]
 
 
 def carry_out(file: BenchFile, spec: Fields, deed: Fields) -> Kept:

@@ -24,18 +24,18 @@ class Lot:
     def __init__(self, units: list[UnitRow], results: ResultsTable | None = None) -> None:
         self.units, self.results = units, results
 
-    def vet(self, opened: Callable[[dict[str, str]], Program]) -> None:
+    def vet(self, opened: Callable[[UnitRow], Program]) -> None:
         """Vets the sequence for all rows of a table before the first unit is run: a mistake in the last one must not
         leave a lot half done.
 
         Args:
-            opened: the program with the parameters of a row; what it raises is raised as `BadRow`.
+            opened: the program of a row, on the bench at its position; what it raises is raised as `BadRow`.
         """
-        programs: dict[tuple[tuple[str, str], ...], Program] = {}
+        programs: dict[tuple[str, tuple[tuple[str, str], ...]], Program] = {}
         for unit in self.units:
-            key = tuple(unit.parameters.items())
+            key = (unit.position, tuple(unit.parameters.items()))
             try:
-                programs[key] = programs.get(key) or opened(unit.parameters)
+                programs[key] = programs.get(key) or opened(unit)
                 check_serial(programs[key], unit.serial)
             except Exception as error:
                 raise BadRow(unit) from error
@@ -87,7 +87,7 @@ def lot_of(sequence: Path, serial: str | None, lot: str, table: Path | None) -> 
     sheet, rows = read_units(table, declared_params(sequence))
     if not rows:
         raise MistakeError("there are no units", where=sheet.path, remedy="One unit a row below the columns.")
-    units = [UnitRow(r.number, r.serial, r.lot or lot, r.parameters) for r in rows]
+    units = [UnitRow(r.number, r.serial, r.lot or lot, r.parameters, r.position) for r in rows]
     return Lot(units, ResultsTable(table, sheet))
 
 

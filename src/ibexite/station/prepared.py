@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from ibexite.errors import MistakeError, UnitError
-from ibexite.toml_reader import read_toml
+from ibexite.errors import MistakeError, UnitError, did_you_mean
+from ibexite.toml_reader import TomlTable, read_toml
 from ibexite.units import parse_quantity
 from ibexite.untyped import Fields, Measured
 from ibexite.values import YES_NO, Quantity, Type, Words, YesNo
@@ -26,28 +27,39 @@ class Prepared:
 
     readings: Readings = field(default_factory=dict)
     answers: Fields = field(default_factory=dict)
+    of_tests: dict[str, Readings] = field(default_factory=dict)  # of single tests, by name
 
 
-def read_prepared(path: Path, bench: BenchFile) -> Prepared:
+def read_prepared(path: Path, bench: BenchFile, tests: Collection[str]) -> Prepared:
     """Prepared readings and answers from a TOML file.
 
     [readings] holds for each signal (or "role.reading") one value or a list of them, taken in turn, the last again and
-    again; "overload" is one too. [answers] holds for a part of each question its answer.
+    again; "overload" is one too. [tests.NAME] holds those that one test has in place of them; [answers] holds for a
+    part of each question its answer.
 
     Raises:
         MistakeError: with the path to the value that is wrong.
     """
     table = read_toml(path, what="file of readings")
-    readings = table.table("readings")
+    readings, of_tests = table.table("readings"), table.tables("tests")
     answers = table.table("answers")
-    found: dict[str, list[float | str | None]] = {}
-    for name in readings:
-        value = readings.value(name)
-        entries = value if isinstance(value, list) else [value]
-        found[name] = [_reading(readings.where(name), name, entry, bench) for entry in entries]
+    for name in of_tests:
+        if name not in tests:
+            table.table("tests").note(name, f"there is no test {name!r}", did_you_mean(name, tests))
+    found = _readings(readings, bench)
+    by_test = {name: _readings(entry, bench) for name, entry in of_tests.items()}
     given = {part: answers.value(part) for part in answers}
     table.finish()
-    return Prepared(found, {part: _answer(answer) for part, answer in given.items()})
+    return Prepared(found, {part: _answer(answer) for part, answer in given.items()}, by_test)
+
+
+def _readings(table: TomlTable, bench: BenchFile) -> Readings:
+    found: Readings = {}
+    for name in table:
+        value = table.value(name)
+        entries = value if isinstance(value, list) else [value]
+        found[name] = [_reading(table.where(name), name, entry, bench) for entry in entries]
+    return found
 
 
 def _reading(where: str, name: str, entry: object, bench: BenchFile) -> float | str | None:

@@ -91,6 +91,16 @@ def need_bench(given: Path | None, project: Project, sequence: Path) -> Path:
     return bench
 
 
+def bench_at(given: Path | None, position: str, sequence: Path) -> Path | None:
+    """The bench file with the product at a position, in place of one that stands behind its name; as it is given where
+    no position is named. Raises MistakeError: there is none."""
+    if not position:
+        return given
+    bench = need_bench(given, find_project(sequence), sequence)
+    name = bench.name if bench.exists() else bench.name.partition("@")[0]
+    return bench.with_name(f"{name}@{position}")
+
+
 def need_position(bench: BenchFile) -> None:
     """Raises MistakeError: nobody has said at which of its positions the product is."""
     if bench.positions and not bench.position:

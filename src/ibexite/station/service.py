@@ -59,6 +59,7 @@ class UnitOrders:
     halts: Halts | None = None
     is_timed: bool = False
     traffic: Path | None = None  # where all that is said to instruments is written
+    readings_of_tests: Mapping[str, dict[str, list[float | str | None]]] = field(default_factory=dict)  # as `readings`
 
     def check(self) -> None:
         """Raises MistakeError: a serial number that the sequence is not for, a test, tag or line that is not there."""
@@ -189,6 +190,8 @@ class RunService:
                 store.closings() if orders.bench.routes else {},
             )
             pool = stack.enter_context(self._pool(orders, identity))
+            if simulated is not None:
+                readers = (simulated.hear, *readers)
             run = Run(orders.program, Bench(bench, pool), identity, services, journal, readers, orders.orders)
             outcome = run.carry_out()
             if self._store(store, journal.path, outcome) and self._helper is not None:
@@ -255,7 +258,7 @@ def _simulated(orders: UnitOrders) -> SimulatedBench | None:
         return None
     from ibexite.station.simulated_bench import SimulatedBench
 
-    return SimulatedBench(orders.bench, orders.serial, dict(orders.readings))
+    return SimulatedBench(orders.bench, orders.serial, dict(orders.readings), orders.readings_of_tests)
 
 
 def _clock(bench: SimulatedBench | None, orders: UnitOrders) -> Clock:

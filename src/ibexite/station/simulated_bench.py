@@ -6,21 +6,28 @@ import contextlib
 import json
 import subprocess
 import sys
+from collections.abc import Mapping
 from types import TracebackType
 
 from ibexite.bench.file import BenchFile
 from ibexite.errors import BenchError
+from ibexite.events import Emitted, TestStarted
 from ibexite.station.prepared import Readings
-from ibexite.station.stand_ins import make_plan
+from ibexite.station.stand_ins import make_plan, raw_presets
 from ibexite.untyped import Fields
 
 
 class SimulatedBench:
     """A running simulated bench; as a context manager it gives the bench file moved to its addresses."""
 
-    def __init__(self, file: BenchFile, serial: str, presets: Readings | None = None) -> None:
+    def __init__(
+        self, file: BenchFile, serial: str, presets: Readings | None = None,
+        of_tests: Mapping[str, Readings] | None = None,
+    ) -> None:  # fmt: skip
+        """`presets` are readings that were prepared, `of_tests` those of single tests."""
         self.file = file
         self._plan = make_plan(file, serial, own_ports=True, presets=presets)
+        self._of_tests = {name: raw_presets(file, given, presets) for name, given in (of_tests or {}).items()}
         # A session of its own: a Ctrl-C in the terminal must not take the instruments away before they are safe.
         try:
             self._process = subprocess.Popen(
@@ -56,10 +63,20 @@ class SimulatedBench:
 
     def advance(self, seconds: float) -> None:
         """Lets the time of the simulated world jump ahead; returns when it has."""
+        self._ask({"advance": seconds})
+
+    def hear(self, emitted: Emitted) -> None:
+        """At the begin of a test it has the readings that were prepared for it; in each corner of its group."""
+        event = emitted.event
+        if isinstance(event, TestStarted) and self._of_tests:
+            name = event.test if event.test in self._of_tests else event.test.partition(" [")[0]
+            self._ask({"presets": self._of_tests.get(name, {})})
+
+    def _ask(self, message: Fields) -> None:
         process = self._process
         assert process.stdin and process.stdout
         try:
-            process.stdin.write(json.dumps({"advance": seconds}) + "\n")
+            process.stdin.write(json.dumps(message) + "\n")
             process.stdin.flush()
             answer = process.stdout.readline()
         except OSError:

@@ -55,7 +55,7 @@ def make_plan(file: BenchFile, serial: str, *, own_ports: bool, presets: Reading
             where=f"{file.path}: simulation.product",
             remedy=f"Add [simulation] with product = one of: {', '.join(n for n in PRODUCTS if n != NOTHING)}.",
         )
-    raw = _raw_presets(file, presets or {})
+    raw = raw_presets(file, presets or {})
     stand_ins = [
         _stand_in(file, fact, product, model, own_ports, raw.get(fact.name, {})) for fact in file.instruments.values()
     ]
@@ -82,13 +82,15 @@ def _connectable(product: str, model: ProductModel | Path | None, kind: str) -> 
     return connectable(product, kind) if model is None else model.connectable(kind)
 
 
-def _raw_presets(file: BenchFile, presets: Readings) -> dict[str, Presets]:
-    """Prepared readings as each instrument would answer them: by channel or name of the reading, and by both."""
+def raw_presets(file: BenchFile, presets: Readings, others: Readings | None = None) -> dict[str, Presets]:
+    """Prepared readings as each instrument would answer them: by channel or name of the reading, and by both. `others`
+    are prepared as well, for cold junctions."""
     raw: dict[str, Presets] = {}
     if not presets:
         return raw
     from ibexite.protocols.scpi import INFINITY
 
+    prepared = {**(others or {}), **presets}
     for name, values in presets.items():
         role, dot, reading = name.partition(".")
         signal = file.signals.get(name)
@@ -109,7 +111,7 @@ def _raw_presets(file: BenchFile, presets: Readings) -> dict[str, Presets]:
         key = str(signal.channel if signal else fact.channel) if by_channel else commands.feature.name
         given = [
             INFINITY if v is None else v if isinstance(v, str)
-            else commands.unit.from_base(_raw(file, signal, v, presets) if signal else v) for v in values
+            else commands.unit.from_base(_raw(file, signal, v, prepared) if signal else v) for v in values
         ]  # fmt: skip
         mine = raw.setdefault(fact.instrument, {})
         mine[key] = mine[f"{commands.feature.name}:{signal.channel if signal else fact.channel}"] = given

@@ -18,18 +18,20 @@ from ibexite.values import Quantity, stored_type
 if TYPE_CHECKING:
     from ibexite.records.stored_run import RunRecord
 
-_NOT_PARAMETERS = ("serial", "lot")
+_NOT_PARAMETERS = ("serial", "lot", "position")
 _REMARKS = ("remark", "remarks", "comment")  # columns that are kept, and mean nothing to a run
 
 
 @dataclass(frozen=True, slots=True)
 class UnitRow:
-    """One unit of a table: its serial number and lot, and the parameters of its row."""
+    """One unit of a table: its serial number and lot, the parameters of its row, and at which position of the bench it
+    is ("" where the bench has one, or it is said elsewhere)."""
 
     number: int
     serial: str
     lot: str
     parameters: dict[str, str]
+    position: str = ""
 
 
 def read_units(path: Path, parameters: list[str]) -> tuple[Sheet, list[UnitRow]]:
@@ -54,7 +56,8 @@ def read_units(path: Path, parameters: list[str]) -> tuple[Sheet, list[UnitRow]]
                 "a row without serial number", where=f"{sheet.path}: row {row.number}", remedy="Fill it in."
             )
         given = {key: cell for key, cell in row.cells.items() if key in parameters and cell}
-        rows.append(UnitRow(row.number, row.cells["serial"], row.cells.get("lot", ""), given))
+        position = "" if "position" in parameters else row.cells.get("position", "")
+        rows.append(UnitRow(row.number, row.cells["serial"], row.cells.get("lot", ""), given, position))
     return sheet, rows
 
 
