@@ -192,7 +192,8 @@ def test_within_loops_each_turn_has_its_curve(perform, project: Path) -> None:
 
 
 @pytest.mark.parametrize(("lines", "message"), [
-    ("sweep level over 1 V, 2 V\n        read x = scope.wave(channel = 1)\n    check x >= 0 V", "x cannot be used here"),
+    ("sweep level over 1 V, 2 V\n        read x = scope.wave(channel = 1)\n    check max(x along time) >= 0 A", "wrong unit"),
+    ("sweep time over 1 s, 2 s\n        read x = v_tone\n    sweep time2 over 1, 2\n        sweep time over 1 s, 2 s\n            read y = v_tone\n        let z = y * 2\n    check z >= 0 A", "wrong unit"),
     ("sweep time over 1 s, 2 s\n        read x = scope.wave(channel = 1)\n        check x >= 0 V", "two axes are called time"),
     ("read x = scope.wave(channel = 1) averaging 3\n    check x >= 0 V", "not a number"),
     ("wait reading x = scope.wave(channel = 1) every 1 s until max(x) > 1 V timeout 9 s", "a curve in a wait"),
@@ -216,7 +217,8 @@ def test_curves_are_stored_as_they_were(ibexite, project: Path) -> None:
     table = tables["level [V],time [s],w_out [V]"]
     assert len(table) == 6_001 and table[1].startswith("1.0,0.0,"), exported
     lookup = open_lookup(project / "records")
-    grids = [g for g in lookup.run(lookup.find("last")).parts[0].grids if g.has("w_out")]
+    (whole,) = (g for g in lookup.run(lookup.find("last")).parts[0].grids if g.has("w_out"))
+    grids = [turn.grid for turn in whole.turns]
     lookup.close()
     entries = [json.loads(line) for path in (project / "records" / "journals" / "stored").iterdir() for line in path.read_text().splitlines()]
     told = [entry["v"] for entry in entries if entry["e"] == "WholeCurve" and entry["name"] == "w_out"]

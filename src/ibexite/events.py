@@ -32,7 +32,8 @@ NOTHING_SAID: Said = ((), ())
 Numbers = Sequence[float | str | None] | SideRef
 """Values of a curve in events; a hole is NaN, or None where it was read back from JSON."""
 
-LONG = 1_000  # numbers of a curve, beyond which they are no list in events, and lie beside the journal
+LONG = 64  # numbers of a curve, beyond which they are no list in events, and lie beside the journal;
+LONG_COMPUTED = 1_000  # the same in runs that read no whole curves, so that they need not load what writes such files
 MOST_LIMITS = 20_000  # points that a result keeps its limits of
 
 
@@ -92,13 +93,16 @@ class SweepStarted(NamedTuple):
 
 
 class TableStarted(NamedTuple):
-    """A table of a test: axes and columns, each {name, unit, shown}."""
+    """A table of a test: axes and columns, each {name, unit, shown}. Of a measurement that was called within loops,
+    `at` is where they were and `outer` what is told of them."""
 
     t: float
     test: str
     table: int
     axes: list[dict[str, str]]
     columns: list[dict[str, str]]
+    outer: list[dict[str, str]] = []
+    at: Sequence[float | str] = ()
 
 
 class LoopLeft(NamedTuple):
@@ -125,9 +129,10 @@ class Row(NamedTuple):
 
 
 class Value(NamedTuple):
-    """A single value outside any loop. origin is read, let, call, ask or search. `n` is, for what stands on several
-    values, how many those were and how many there would have been without bad ones; `bound` says "below 4 V" when no
-    more is known."""
+    """A single value outside any loop of its block. origin is read, let, call, ask or search. `n` is, for what stands
+    on several values, how many those were and how many there would have been without bad ones; `bound` says
+    "below 4 V" when no more is known. Of a measurement that was called within loops, `at` is where they were and
+    `outer` what is told of them."""
 
     t: float
     test: str
@@ -141,6 +146,8 @@ class Value(NamedTuple):
     kind: str = Quantity.stored  # of the type, see ibexite.values
     n: tuple[int, int] | None = None
     bound: str = ""
+    outer: list[dict[str, str]] = []
+    at: Sequence[float | str] = ()
 
 
 class WholeCurve(NamedTuple):

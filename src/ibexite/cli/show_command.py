@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Iterator
 from pathlib import Path
 
 import click
@@ -11,7 +12,8 @@ from ibexite.cli.options import format_option, open_records, records_option
 from ibexite.cli.view import verdict_word
 from ibexite.errors import MistakeError, did_you_mean
 from ibexite.instruments.traffic_file import shown
-from ibexite.records.stored_run import Grid, RunRecord, TestRecord
+from ibexite.records.grids import Grid
+from ibexite.records.stored_run import RunRecord, TestRecord
 from ibexite.untyped import Fields
 from ibexite.wording import duration_text, judged_text, place_text, single_text
 
@@ -120,21 +122,14 @@ def _show_test(test: TestRecord) -> None:
         click.echo(f"    bad    {bad['name']}: {bad['reason']} (reply {bad['raw']!r})")
 
 
-def _values(grids: list[Grid]) -> list[str]:
-    """Tables and single values, a line each; curves of one name that were read within loops in one line. Long series
-    are not read for it."""
-    counts: dict[object, int] = {}
-    lines: dict[object, str] = {}
-    for number, grid in enumerate(grids):
+def _values(grids: list[Grid]) -> Iterator[str]:
+    """Tables and single values, a line each. Long series are not read for it."""
+    for grid in grids:
         names = ", ".join(c["name"] for c in grid.columns if c["origin"] != "sweep")
-        if not grid.axes:
-            lines[number] = f"    value  {names} = {single_text(grid.columns[0], grid.data[0][0])}"
-            continue
-        outer = list(grid.place["at"]) if grid.place else []
-        key: object = (names, *outer) if outer else number
-        counts[key] = counts.get(key, 0) + len(grid.data[0])
-        lines[key] = f"    data   {names} over {', '.join([*outer, *grid.axes])}, {counts[key]} rows"
-    return list(lines.values())
+        if grid.axes:
+            yield f"    data   {names} over {', '.join(grid.axes)}, {len(grid.data[0])} rows"
+        else:
+            yield f"    value  {names} = {single_text(grid.columns[0], grid.data[0][0])}"
 
 
 def _as_data(record: RunRecord) -> Fields:

@@ -114,13 +114,8 @@ class Compiler(LoopCompiler, CheckCompiler):
         targets = ", ".join(variable(name) for name in names) + ","
         if self._loops:
             self._emit(f"{targets} = {call}", line)
-            axes = tuple(loop.axis for loop in self._loops)
-            for reading in statement.readings:
-                if self.frame.gives_curve(reading):
-                    teller = self._bind("told", self.frame.whole_curve(reading.name, axes))
-                    self._emit(f"{teller}({variable(reading.name)}, ({''.join(f'v_{axis}, ' for axis in axes)}))", line)
-                else:
-                    self._column(reading.name)
+            for name in names:
+                self._told_in_turn(name, line)
         else:
             teller = self._bind("told", self.frame.readings(tuple(names)))
             self._emit(f"{targets} = {teller}({call})", line)
@@ -160,7 +155,7 @@ class Compiler(LoopCompiler, CheckCompiler):
             self._emit(f"counts = {counts}", line)
             self._emit(f"left_bad({name!r}, counts)", line)
         if self._loops:
-            self._column(name)
+            self._told_in_turn(name, line)
         else:
             teller = self._bind("told", self.frame.computed(name))
             self._emit(f"{teller}({variable(name)}{', counts' if counts else ''})", line)
@@ -183,15 +178,18 @@ class Compiler(LoopCompiler, CheckCompiler):
         for name, expr in use.inputs.items():
             default = use.measurement.defaults[name]
             values.append(self.formulas.source(expr) if expr is not None else repr(_plain(default)))
-        runner = self._bind("measure", self.frame.measurement(statement, in_loop=bool(self._loops)))
+        axes = tuple(loop.axis for loop in self._loops)
+        runner = self._bind("measure", self.frame.measurement(statement, axes))
+        at = "".join(f"v_{axis}, " for axis in axes)
         outputs = [f"{statement.name}.{name}" for name in use.measurement.outputs]
         targets = "".join(variable(name) + ", " for name in outputs) or "_"
-        self._emit(f"{targets} = {runner}({', '.join(values)})", line)
+        self._emit(f"{targets} = {runner}({', '.join([f'({at})', *values])})", line)
         for name in outputs:
             self.behind[name] = frozenset({name})
             self.several.add(name)
-            if self._loops and name in self.frame.names and not use.measurement.outputs[name.rpartition(".")[2]].axes:
-                self._column(name)
+            if self._loops and name in self.frame.names:
+                own = use.measurement.outputs[name.rpartition(".")[2]].axes
+                self._keep_curve(name, own) if own else self._column(name)
 
     def _callexecutable(self, statement: nodes.CallExecutable, line: int) -> None:
         runner = self._bind("call", self.frame.executable_call(statement))
@@ -203,7 +201,7 @@ class Compiler(LoopCompiler, CheckCompiler):
         for name in names:
             self.behind[name] = frozenset({name})
             if self._loops:
-                self._column(name)
+                self._told_in_turn(name, line)
             else:
                 self._emit(f"{self._bind('told', self.frame.computed(name))}({variable(name)})", line)
 

@@ -40,7 +40,7 @@ class AccuracyCompiler(CompilerBase):
         target = variable(name + SUFFIX)
         self._emit(f"{target} = {source}", line)
         if self._loops:
-            self._column(name + SUFFIX)
+            self._told_in_turn(name + SUFFIX, line)
         else:
             self._emit(f"{self._bind('told', self.frame.computed(name + SUFFIX))}({target})", line)
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 
-from ibexite.engine.formula import Formulas
+from ibexite.engine.formula import Formulas, variable
 from ibexite.engine.frame import Frame
 from ibexite.functions import FUNCTIONS
 from ibexite.language import constants, nodes
@@ -24,6 +24,7 @@ class Loop:
     number: int
     columns: list[str] = field(default_factory=list)
     inner: list[Loop] = field(default_factory=list)
+    curves: dict[str, str] = field(default_factory=dict)  # those that are used after it, and what keeps them
     table: str = ""
     points: Sequence[float] | None = None  # known before the run, else None
     is_ragged: bool = False
@@ -77,6 +78,25 @@ class CompilerBase:
 
     def _type(self, expr: nodes.Expr) -> Type:
         return self.program.types[expr]
+
+    def _told_in_turn(self, name: str, line: int) -> None:
+        """A value of a turn is a column of its row; a curve is told of at once, and kept where the lines after the loop
+        use those of all turns."""
+        here = tuple(loop.axis for loop in self._loops)
+        own = tuple(axis for axis in self.frame.names[name].type.axes if axis not in here)
+        if not own:
+            self._column(name)
+            return
+        at = "".join(f"v_{axis}, " for axis in here)
+        self._emit(f"{self._bind('told', self.frame.whole_curve(name, here))}({variable(name)}, ({at}))", line)
+        self._keep_curve(name, own)
+
+    def _keep_curve(self, name: str, own: tuple[str, ...]) -> None:
+        """Has the turns of a loop keep their curves, where any line needs all of them."""
+        loop = self._loops[-1]
+        if name not in loop.curves and self.frame.is_used_over(name, loop.axis):
+            axes = tuple(self.bound[outer.axis_key] for outer in self._loops)
+            loop.curves[name] = self._bind("rows", self.frame.curve_rows(name, axes, own))
 
     def _column(self, name: str) -> None:
         if name not in self._loops[-1].columns:

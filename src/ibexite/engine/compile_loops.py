@@ -138,7 +138,7 @@ class LoopCompiler(CompilerBase):
         if _leaves(node.body):
             self._emit("except Leaving:", line)
             self._emit(f"    left_{loop.number} = True", line)
-        own = [self._slot(column) for column in self._own(loop)]
+        own = [self._slot(column) for column in self._own(loop)] + [variable(name) for name in loop.curves]
         if own:
             self._lines[place] = "    " * self._depth + " = ".join([*own, "NEVER"])
         row = self._row(loop)
@@ -148,6 +148,8 @@ class LoopCompiler(CompilerBase):
         if row:
             self._emit(row, line)
             self._emit("heed()", line)  # whether the run is to end; what was measured is recorded
+        for name, rows in loop.curves.items():
+            self._emit(f"{rows}(({commas('p_', [around.axis for around in self._loops])}), {variable(name)})", line)
         self._told(loop, line)
         self._depth -= 1
         if isinstance(node, nodes.Search):
@@ -240,6 +242,7 @@ class LoopCompiler(CompilerBase):
 
     def _announce(self, loop: Loop, place: int) -> None:
         tables: list[tuple[Any, list[Any]]] = []
+        curves: list[Any] = []
 
         def collect(here: Loop, outer: list[Any]) -> None:
             points = here.points
@@ -248,11 +251,12 @@ class LoopCompiler(CompilerBase):
             sizes = [*outer, points]
             if here.table:
                 tables.append((self.bound[here.table], sizes))
+            curves.extend(self.bound[rows] for rows in here.curves.values())
             for inner in here.inner:
                 collect(inner, sizes)
 
         collect(loop, [])
-        started = self._bind("started", self.frame.sweep_started(loop.axis, tables))
+        started = self._bind("started", self.frame.sweep_started(loop.axis, tables, curves))
         self._lines[place] = "    " * self._depth + f"{started}()"
 
     def _release(self, loop: Loop, line: int, is_outermost: bool) -> None:
@@ -263,6 +267,9 @@ class LoopCompiler(CompilerBase):
             if self._is_used_as_curve(name, outer):
                 made = f"curve({name!r}, {place})" if outer else f"whole({name!r})"
                 self._emit(f"{variable(name)} = {loop.table}.{made}", line)
+        for name, rows in loop.curves.items():
+            if self.frame.is_used_over(name, loop.axis):
+                self._emit(f"{variable(name)} = {rows}.curve({place})", line)
         if not isinstance(loop.node, nodes.Search) and self._is_used_as_curve(loop.axis, outer):
             self._emit(f"v_{loop.axis} = {loop.axis_key}.curve()", line)
         if is_outermost:

@@ -31,9 +31,10 @@ class Frame(BenchLines, Values, Loops, Texts):
         """A program that takes values and gives some."""
         return partial(call_executable, self, statement)
 
-    def measurement(self, statement: nodes.Measure, *, in_loop: bool) -> Callable[..., tuple[Measured, ...]]:
-        """A reusable measurement."""
-        return partial(run_measurement, self, statement, in_loop)
+    def measurement(self, statement: nodes.Measure, axes: tuple[str, ...]) -> Callable[..., tuple[Measured, ...]]:
+        """A reusable measurement that is called within loops over some axes; it is given where they are, and its
+        inputs."""
+        return partial(run_measurement, self, statement, axes)
 
     def waiting(self, statement: nodes.WaitReading) -> Callable[..., None]:
         """A wait for readings."""

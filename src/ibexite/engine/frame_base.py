@@ -3,8 +3,8 @@ results."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from typing import Any, Protocol
+from collections.abc import Callable, Iterable
+from typing import Any, NamedTuple, Protocol
 
 from ibexite.engine.runtime import Runtime
 from ibexite.holes import Counts
@@ -16,6 +16,16 @@ from ibexite.values import NUMBER, column_of
 MakeMeasurement = Callable[["FrameBase", MeasurementFacts, str, dict[str, str]], tuple["FrameBase", Callable[..., Any]]]
 """Makes the frame and the function of a measurement in the language, as a line of a frame uses it: from that frame, the
 measurement, what its result is called there, and what plays its roles."""
+
+
+class Turn(NamedTuple):
+    """A turn of loops: what is told of their axes, and where they are."""
+
+    outer: list[dict[str, str]]
+    at: tuple[float | str, ...]
+
+
+OUTSIDE = Turn([], ())
 
 
 class Renewed(Protocol):
@@ -50,6 +60,7 @@ class FrameBase:
         self.program, self.source, self.block = runtime.program, scope.source, block
         self.roles, self.prefix, self.outputs = roles or {}, prefix, outputs
         self.body, self.caller = body, caller  # the caller of a measurement, and what it calls the result
+        self.turn = OUTSIDE  # of the loops of this block, in which it calls a measurement
         self.curves_used = _curves_used(runtime)
         self.left_bad_of: dict[str, int] = {}  # how many bad values were left out of what a name stands for
         self.compile_measurement = compile_measurement
@@ -61,6 +72,23 @@ class FrameBase:
         for thing in self._stateful:
             thing.renew()
         self.left_bad_of.clear()
+
+    def around(self, own: Iterable[str] = ()) -> Turn:
+        """The turn of all loops in which this block is called, as it is told of what has axes of its own: loops that
+        are called like one of those are told apart."""
+        if self.caller is None:
+            return OUTSIDE
+        turn, taken = self.caller[0].turn_of_calls(), set(own)
+        return Turn([{**axis, "name": _other_than(axis["name"], taken)} for axis in turn.outer], turn.at)
+
+    def turn_of_calls(self) -> Turn:
+        """The turn of all loops in which this block calls a measurement just now."""
+        before = self.around(axis["name"] for axis in self.turn.outer)
+        return Turn(before.outer + self.turn.outer, before.at + self.turn.at)
+
+    def in_turn(self, axes: tuple[str, ...], at: tuple[float | str, ...]) -> None:
+        """Notes where the loops of this block are, before it calls a measurement."""
+        self.turn = Turn([self.axis_meta(axis) for axis in axes], at)
 
     # --- of how many values a result was made ------------------------------------------------------------------------
 
@@ -85,6 +113,11 @@ class FrameBase:
         if counts.bad:
             self.left_bad_of[name] = self.left_bad_of.get(name, 0) + counts.bad
             self.runtime.fresh_left_bad[self.block, self.prefix + name] = self.left_bad_of[name]
+
+    def is_used_over(self, name: str, axis: str) -> bool:
+        """True if any line, also of another test, uses what a name stands for over an axis; or if it is given back."""
+        used = (*self.curves_used.get(name, ()), *self.curves_used.get(f"{self.block}.{name}", ()))
+        return name in self.outputs or any(axis in axes for axes in used)
 
     def function(self, target: str) -> Callable[..., Any]:
         """A function of ibexite.analysis; NumPy is loaded with the first one."""
@@ -118,6 +151,12 @@ class FrameBase:
             if name in use.measurement.outputs:
                 return column_of(name, use.measurement.outputs[name], "sweep")
         return column_of(name, self.program.axes.get(name, NUMBER), "sweep")
+
+
+def _other_than(name: str, taken: set[str]) -> str:
+    while name in taken:
+        name = f"outer {name}"
+    return name
 
 
 def _curves_used(runtime: Runtime) -> dict[str, list[frozenset[str]]]:

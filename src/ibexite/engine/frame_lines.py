@@ -120,11 +120,6 @@ class BenchLines(Gaps):
                                 remedy=f"Write accuracy into [signals.{signal.name}] of the bench file.")  # fmt: skip
         return signal.half_width
 
-    def gives_curve(self, reading: nodes.Reading) -> bool:
-        """True for a reading of a role that gives a whole curve."""
-        known = self.runtime.program.class_of(self.scope.needs.get(reading.role or ""))
-        return known is not None and not reading.query and bool(known.readings[reading.source].axes)
-
     def _constant(self, expr: nodes.Expr) -> Given:
         if isinstance(expr, nodes.Text | nodes.Word):
             return expr.value if isinstance(expr, nodes.Text) else float(expr.is_true)

@@ -8,6 +8,7 @@ from functools import partial
 from typing import Any
 
 from ibexite import events
+from ibexite.engine.curve_rows import CurveRows
 from ibexite.engine.frame_base import FrameBase
 from ibexite.engine.leaving import Leaving
 from ibexite.engine.loops import Refined, SearchTurns, Turns
@@ -34,6 +35,12 @@ class Loops(FrameBase):
         self._stateful.append(table)
         return table
 
+    def curve_rows(self, name: str, axes: tuple[Axis, ...], own: tuple[str, ...]) -> CurveRows:
+        """What keeps the curves of the turns of a loop, each over some axes of its own."""
+        rows = CurveRows(name, axes, own)
+        self._stateful.append(rows)
+        return rows
+
     def _keep_axes(self, table: LoopTable) -> None:
         """From now on the axes of a table are what other tests get for these names. What a search has found takes the
         place of what it tried."""
@@ -46,8 +53,10 @@ class Loops(FrameBase):
             whole = column.removesuffix(".re") if column not in self.names else column
             self.runtime.fresh[self.block, self.prefix + whole] = partial(table.curve, whole)
 
-    def sweep_started(self, name: str, tables: list[tuple[LoopTable, list[Any]]]) -> Callable[[], None]:
-        """Announces a loop and its tables."""
+    def sweep_started(
+        self, name: str, tables: list[tuple[LoopTable, list[Any]]], curves: list[CurveRows]
+    ) -> Callable[[], None]:
+        """Announces a loop, its tables, and the curves of its turns that are kept."""
         runtime, block = self.runtime, self.block
         rows = (
             0 if any(None in sizes for _, sizes in tables) else sum(math.prod(map(len, sizes)) for _, sizes in tables)
@@ -65,8 +74,11 @@ class Loops(FrameBase):
                         table.number,
                         [self._axis_of_table(a) for a in table.axes],
                         [self.meta(c) for c in table.columns],
+                        *self.around(axis.name for axis in table.axes),
                     )
                 )
+            for kept in curves:
+                runtime.fresh[block, self.prefix + kept.name] = kept.curve
             runtime.emit(events.SweepStarted(runtime.now(), block, name, rows))
 
         return tell

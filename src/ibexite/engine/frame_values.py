@@ -7,7 +7,7 @@ from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 from ibexite import events, units
-from ibexite.engine.frame_base import FrameBase
+from ibexite.engine.frame_base import OUTSIDE, FrameBase, Turn
 from ibexite.holes import Bound, Counts
 from ibexite.untyped import Fields, Measured
 from ibexite.values import Quantity
@@ -36,7 +36,7 @@ class Values(FrameBase):
                 runtime.emit(
                     events.Value(
                         runtime.now(), block, meta["name"], "read", meta["unit"], meta["shown"], plain(value), mine, io,
-                        meta.get("kind", Quantity.stored),
+                        meta.get("kind", Quantity.stored), None, "", *self.around(),
                     )
                 )  # fmt: skip
                 io = events.NOTHING_SAID
@@ -68,20 +68,22 @@ class Values(FrameBase):
             runtime.emit(
                 events.Value(
                     runtime.now(), block, called, meta["origin"], meta["unit"], meta["shown"], plain(value),
-                    runtime.take_bad(), runtime.take_traffic(), kind, n, bound,
+                    runtime.take_bad(), runtime.take_traffic(), kind, n, bound, *self.around(),
                 )
             )  # fmt: skip
 
         return tell
 
     def whole_curve(self, name: str, outer: tuple[str, ...]) -> Callable[..., None]:
-        """Tells of a curve that was read within loops, at a place of them. What was said and what is bad goes with the
-        row of the turn."""
+        """Tells of a curve that came within loops, at a place of them. What was said and what is bad goes with the row
+        of the turn."""
         meta, metas = self.meta(name), [self.axis_meta(axis) for axis in outer]
-        return lambda value, at: self._tell_curve(meta, value, outer=metas, at=at)
+        return lambda value, at: self._tell_curve(meta, value, turn=Turn(metas, at))
 
-    def _tell_curve(self, meta: Fields, curve: Curve, **more: Measured) -> None:
-        """Emits a curve; a complex one as two."""
+    def _tell_curve(self, meta: Fields, curve: Curve, turn: Turn = OUTSIDE, **more: Measured) -> None:
+        """Emits a curve; a complex one as two. `turn` is that of the loops of this block."""
+        before = self.around([*(axis["name"] for axis in turn.outer), *curve.axes])
+        more = {**more, "outer": before.outer + turn.outer, "at": before.at + turn.at}
         parts = {"": curve.values}
         if curve.values.dtype.kind == "c":
             parts = {".re": curve.values.real, ".im": curve.values.imag}
@@ -95,18 +97,20 @@ class Values(FrameBase):
 
         sampling, runtime = curve.sampling, self.runtime
         flat = values.ravel()
+        long = events.LONG if runtime.program.axes else events.LONG_COMPUTED
         return events.WholeCurve(
             runtime.now(), self.block, called, meta["origin"], meta["unit"], meta["shown"],
             [self.axis_meta(axis) for axis in ([sampling.axis] if sampling else curve.axes)],
-            [] if sampling else [_numbers(points.ravel()) for points in curve.grid()],
-            _numbers(flat), meta.get("kind", Quantity.stored), (sampling.start, sampling.step) if sampling else None,
+            [] if sampling else [_numbers(points.ravel(), long) for points in curve.grid()],
+            _numbers(flat, long), meta.get("kind", Quantity.stored),
+            (sampling.start, sampling.step) if sampling else None,
             never(flat).nonzero()[0].tolist(), **more,
         )  # fmt: skip
 
 
-def _numbers(values: Measured) -> Measured:
+def _numbers(values: Measured, long: int) -> Measured:
     """Values for an event: a long series of numbers as the array that it is."""
-    return values if len(values) > events.LONG and values.dtype.kind == "f" else values.tolist()
+    return values if len(values) > long and values.dtype.kind == "f" else values.tolist()
 
 
 def plain(value: Measured) -> Measured:

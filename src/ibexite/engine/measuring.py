@@ -19,16 +19,22 @@ from ibexite.values import NUMBER, column_of
 MOST_REQUESTS = 1_000_000
 
 
-def run_measurement(frame: Values, statement: nodes.Measure, in_loop: bool, *inputs: Measured) -> tuple[Measured, ...]:
-    """Carries out one call of a measurement; its outputs in the order of their declaration."""
+def run_measurement(
+    frame: Values, statement: nodes.Measure, axes: tuple[str, ...], at: tuple[float | str, ...], *inputs: Measured
+) -> tuple[Measured, ...]:
+    """Carries out one call of a measurement, where loops over `axes` are at; its outputs in the order of their
+    declaration."""
+    frame.in_turn(axes, at)
     use = frame.program.measures[statement]
     roles = {name: frame.played_by(role) for name, role in use.roles.items()}
     if use.measurement.kind == "sequence":
         return _in_the_language(frame, statement, use, roles, inputs)
     outputs = _outside_the_language(frame, use, roles, inputs)
-    if not in_loop:  # in a loop they are columns of it
-        for name in use.measurement.outputs:
+    for name, kind in use.measurement.outputs.items():
+        if not axes:
             frame.computed(f"{statement.name}.{name}")(outputs[name])
+        elif kind.axes:  # single values are columns of the loop
+            frame.whole_curve(f"{statement.name}.{name}", axes)(outputs[name], at)
     return tuple(outputs[name] for name in use.measurement.outputs)
 
 
@@ -116,7 +122,8 @@ class _Requests:
             self._tables[names] = [runtime.next_table(), 0]
             metas = [column_of(f"{self._use.measurement.name}.{n}", NUMBER) for n in names]
             axis = column_of("reading", NUMBER, "sweep")
-            runtime.emit(events.TableStarted(runtime.now(), block, self._tables[names][0], [axis], metas))
+            turn = self._frame.turn_of_calls()
+            runtime.emit(events.TableStarted(runtime.now(), block, self._tables[names][0], [axis], metas, *turn))
         table = self._tables[names]
         table[1] += 1
         row = (float(table[1]),)

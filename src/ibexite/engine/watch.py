@@ -32,7 +32,9 @@ class Log:
         self._number = frame.runtime.next_table()
         self._began = frame.runtime.clock.now()
         time = {"name": axis, "unit": "s", "shown": "", "origin": "sweep"}
-        frame.runtime.emit(events.TableStarted(frame.runtime.now(), frame.block, self._number, [time], metas))
+        frame.runtime.emit(
+            events.TableStarted(frame.runtime.now(), frame.block, self._number, [time], metas, *frame.around())
+        )
 
     def row(self, values: list[Measured]) -> None:
         """Records a row."""

@@ -10,7 +10,8 @@ import math
 import re
 from collections.abc import Iterable
 
-from ibexite.records.stored_run import Grid, RunRecord, TestRecord, put_together
+from ibexite.records.grids import Grid
+from ibexite.records.stored_run import RunRecord, TestRecord
 from ibexite.values import Compound
 
 RESULT_COLUMNS = (
@@ -34,7 +35,7 @@ def files_of(run: RunRecord) -> dict[str, str]:
     TEST_NAME for a value that is a table or connections; with __2 and so on behind a name that is taken."""
     files = {"results": _results(run), "values": _values(run)}
     for test in run.tests:
-        tables = put_together([grid for grid in test.grids if grid.axes])
+        tables = [grid for grid in test.grids if grid.axes]
         for number, grid in enumerate(tables, 1):
             name = re.sub(r"[^A-Za-z0-9_-]", "_", test.row["name"]) + (f"_{number}" if len(tables) > 1 else "")
             files[_free_name(name, files)] = _table(grid)

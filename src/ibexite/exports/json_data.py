@@ -5,7 +5,8 @@ from __future__ import annotations
 
 import orjson
 
-from ibexite.records.stored_run import Grid, RunRecord, TestRecord, put_together
+from ibexite.records.grids import Grid
+from ibexite.records.stored_run import RunRecord, TestRecord
 from ibexite.untyped import Fields
 
 _OPTIONS = orjson.OPT_INDENT_2 | orjson.OPT_APPEND_NEWLINE  # what is no finite number becomes null
@@ -23,7 +24,7 @@ def _part(test: TestRecord) -> Fields:
         "part": test.row,
         "results": test.results,
         "values": {grid.columns[0]["name"]: _column(grid, 0, is_single=True) for grid in singles},
-        "tables": [_table(grid) for grid in put_together([grid for grid in test.grids if grid.axes])],
+        "tables": [_table(grid) for grid in test.grids if grid.axes],
         "bad_readings": test.bad_readings,
         "calls": test.calls,
     }

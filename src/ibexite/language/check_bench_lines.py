@@ -128,27 +128,17 @@ class BenchLineChecker(NameChecker):
             if kind.axes:
                 self._whole_curve(reading, kind)
                 continue
-            self.bind(reading.name, "read", kind.over(self.here), reading.span)
+            self.bind_in_turn(reading.name, "read", kind, reading.span)
             if statement.settled is not None and isinstance(kind, Quantity):
                 self._settled(statement.settled, kind)
 
     def _whole_curve(self, reading: nodes.Reading, kind: Type) -> None:
-        """A reading that gives a curve; within loops it can be used in the turn that took it."""
+        """A reading that gives a curve: within loops that of this turn, after them those of all turns."""
         feature = self._feature(reading)
         assert feature is not None
-        met = [axis for axis in kind.axes if axis in self.here]
-        if met:
-            self.source.report(
-                reading.span, f"two axes are called {met[0]}", f"{reading.source} is over {', '.join(kind.axes)}",
-                "Give the loop another name.",
-            )  # fmt: skip
-            self.broken.add(reading.name)
-            return
         for axis, dimension in feature.axes.items():
             self.foreign_axes[axis] = self.program.axes[axis] = Quantity((axis,), dimension)
-        self.bind(reading.name, "read", kind, reading.span)
-        if self.here:
-            self.passing[reading.name] = len(self.loops)
+        self.bind_in_turn(reading.name, "read", kind, reading.span)
 
     def _feature(self, reading: nodes.Reading) -> Feature | None:
         known = self.program.class_of(self.scope.needs.get(reading.role or ""))

@@ -32,10 +32,6 @@ class DeedChecker(BenchLineChecker, LoopChecker, JudgingChecker):
         if kind is None:
             self.broken.add(statement.name)
             return
-        if self.here and kind.axes:
-            self.source.report(statement.value.span, "a curve inside a sweep", str(kind), "Compute it after the sweep.")
-            self.broken.add(statement.name)
-            return
         if isinstance(statement.value, nodes.Call) and statement.value.function == "line":
             self.source.report(
                 statement.value.span, "a line by itself", "", "It has values only where it meets a curve."
@@ -50,7 +46,7 @@ class DeedChecker(BenchLineChecker, LoopChecker, JudgingChecker):
             )
         elif statement.shown is not None and isinstance(kind, Quantity):
             kind = replaced(kind, shown=statement.shown.symbol)
-        self.bind(statement.name, "let", kind.over(self.here + kind.axes), statement.span)
+        self.bind_in_turn(statement.name, "let", kind, statement.span)
 
     def _if(self, statement: nodes.If) -> None:
         before = dict(self.names)
@@ -146,17 +142,11 @@ class DeedChecker(BenchLineChecker, LoopChecker, JudgingChecker):
     def _outputs_of(self, statement: nodes.Measure, outputs: dict[str, Type]) -> None:
         for name, kind in outputs.items():
             key = f"{statement.name}.{name}"
-            if kind.axes and self.here:
-                for axis in kind.axes:
-                    self.foreign_axes[axis] = outputs.get(axis, NUMBER).over((axis,))
-                self.names[key] = Binding(key, "let", kind, statement.span)
-                self.passing[key] = len(self.loops)
-                continue
             for axis in kind.axes:
                 known = outputs.get(axis)
                 if known is not None:
                     self.foreign_axes[axis] = known.over((axis,))
-            self.bind(key, "let", kind.over(self.here + kind.axes), statement.span)
+            self.bind_in_turn(key, "let", kind, statement.span)
 
     def _callexecutable(self, statement: nodes.CallExecutable) -> None:
         if not self.program_exists(statement.program):
@@ -171,13 +161,9 @@ class DeedChecker(BenchLineChecker, LoopChecker, JudgingChecker):
         self._time(statement.timeout, "a time-out", "10 s")
         for typed in statement.gives:
             kind = typed.type
-            if self.here and kind.axes:
-                self.source.report(typed.span, "a curve inside a sweep", str(kind), "Call it after the sweep.")
-                self.broken.add(typed.name)
-                continue
             for axis in kind.axes:
                 self.foreign_axes.setdefault(axis, NUMBER)
-            self.bind(typed.name, "call", kind.over(self.here + kind.axes), typed.span)
+            self.bind_in_turn(typed.name, "call", kind, typed.span)
 
     def program_exists(self, name: str) -> bool:
         """True if there is such a file; without companions nobody knows."""

@@ -78,7 +78,7 @@ class LoopChecker(NameChecker):
         self._within(sweep)
         if sweep.refine is not None and kind is not None:
             self._refined(sweep, sweep.refine, kind)
-        self.leave_loop()
+        self.loops.pop()
 
     def _points(self, sweep: nodes.Sweep, kind: Type) -> list[Decimal] | None:
         if isinstance(kind, Words):
@@ -171,7 +171,7 @@ class LoopChecker(NameChecker):
         self.check_block(repeat.body)
         if repeat.kind == "until":
             self.condition(repeat.amount, "until v_out < 4.5 V")
-        self.leave_loop()
+        self.loops.pop()
 
     def _search(self, search: nodes.Search) -> None:
         start, end = self.scalar(search.start), self.scalar(search.end)
@@ -192,7 +192,7 @@ class LoopChecker(NameChecker):
             self.bind(search.name, "search", kind.single(), search.span)
         self._within(search)
         self.condition(search.until, "until v_out < 4.75 V")
-        self.leave_loop()
+        self.loops.pop()
         binding = self.names.get(search.name)
         if binding is not None and self.here:  # within another loop what it found is a column of that one
             self.names[search.name] = replaced(binding, type=binding.type.over(self.here))

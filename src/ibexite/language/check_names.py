@@ -39,8 +39,6 @@ class NameChecker:
         self.later: dict[str, Span] = {}
         self.broken: set[str] = set()  # names whose line was reported; their uses are not reported as well
         self.foreign_axes: dict[str, Type] = {}  # of curves that come from elsewhere
-        self.hidden: dict[str, str] = {}  # results that cannot be used here, and why
-        self.passing: dict[str, int] = {}  # results that live within a loop only, and how deep it is
         home = measurement if measurement is not None else program
         self.set_points: list[SetPoint] = home.set_points
         self.uses: list[RoleUse] = home.uses
@@ -65,9 +63,6 @@ class NameChecker:
         self.scope.used.add(name.name)
         if name.name in self.scope.types:
             return self.scope.types[name.name]
-        if name.name in self.hidden:
-            self.source.report(name.span, f"{name.name} cannot be used here", "", self.hidden[name.name])
-            return None
         binding = self.names.get(name.name)
         if binding is not None:
             return self._seen_from_here(binding)
@@ -111,12 +106,9 @@ class NameChecker:
 
     def _lookup_result(self, name: nodes.ResultOf) -> Type | None:
         key = f"{name.test}.{name.name}"
-        if key in self.hidden:
-            self.source.report(name.span, f"{key} cannot be used here", "", self.hidden[key])
-            return None
         if key in self.names:
             return self._seen_from_here(self.names[key])
-        mine = [n.partition(".")[2] for n in (*self.names, *self.hidden) if n.startswith(name.test + ".")]
+        mine = [n.partition(".")[2] for n in self.names if n.startswith(name.test + ".")]
         if mine:
             self.source.report(
                 name.span, f"'{name.test}' has no result {name.name!r}", "", did_you_mean(name.name, mine)
@@ -169,12 +161,16 @@ class NameChecker:
             return
         self.names[name] = Binding(name, origin, kind, span)
 
-    def leave_loop(self) -> None:
-        """A loop ends: curves that were measured within it cannot be used any more."""
-        self.loops.pop()
-        for key in [key for key, depth in self.passing.items() if depth > len(self.loops)]:
-            del self.passing[key]
-            self.hidden[key] = "A curve that was measured inside a loop is recorded; use it there, as max(x)."
+    def bind_in_turn(self, name: str, origin: str, kind: Type, span: Span) -> None:
+        """Gives a name its meaning that gets a value, or a curve, in each turn of the loops around: after them it is
+        over their axes too. Reports a curve with an axis that is called like one of them."""
+        met = [axis for axis in kind.axes if axis in self.here]
+        if met:
+            what = f"{name} is over {', '.join(kind.axes)}"
+            self.source.report(span, f"two axes are called {met[0]}", what, "Give the loop another name.")
+            self.broken.add(name)
+            return
+        self.bind(name, origin, kind.over(self.here + kind.axes), span)
 
     # --- roles and signals -------------------------------------------------------------------------------------------
 

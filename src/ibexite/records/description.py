@@ -174,7 +174,7 @@ _table(
     _column("step", REAL, "and its step", may_lack=True),
     _column("side", TEXT, "file of folder curves with the values; empty: data has them", default=""),
     _column("side_begin", WHOLE, "number of the first value in it", default="0"),
-    _column("place", TEXT, "JSON: of a curve read within loops their axes, and at: where", default=""),
+    _column("place", TEXT, "JSON: of what came in one turn of loops their axes, and at: where", default=""),
     indexes=(("test_id",),),
 )
 

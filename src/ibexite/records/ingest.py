@@ -4,8 +4,6 @@ from __future__ import annotations
 
 import datetime
 import json
-import math
-import sys
 from array import array
 from collections.abc import Iterable
 from dataclasses import dataclass, field
@@ -13,11 +11,12 @@ from dataclasses import dataclass, field
 from ibexite import events
 from ibexite.errors import RecordsError
 from ibexite.holes import Bad
+from ibexite.records.curve_rows import at_of, curve_row, labels_text, place_of, stored_number
 from ibexite.records.last_said import LastSaid
 from ibexite.records.older_journals import as_it_is, into_present_form
 from ibexite.records.stored_events import KINDS, event_of
 from ibexite.untyped import Fields
-from ibexite.values import Quantity, is_words
+from ibexite.values import is_words
 from ibexite.verdicts import Reason, Verdict, told
 from ibexite.wording import percent_of_tolerance
 
@@ -76,7 +75,7 @@ class _Grid:
         """A row with numbers in place of texts."""
         numbers = list(row)
         for column, known in self.texts.items():
-            numbers[column] = _number(row[column], known)
+            numbers[column] = stored_number(row[column], known)
         return numbers  # type: ignore[return-value]  # all of them now
 
 
@@ -178,7 +177,10 @@ class _Collector:
     def _tablestarted(self, e: events.TableStarted) -> None:
         test = self._part(e.test)
         if test is not None:
-            columns: list[Fields] = [{**c, "grid": e.table, "position": i} for i, c in enumerate(e.axes + e.columns)]
+            place = place_of(e)
+            columns: list[Fields] = [
+                {**c, "grid": e.table, "position": i, "place": place} for i, c in enumerate(e.axes + e.columns)
+            ]
             # Journals of older versions number the texts of an axis, and tell them beforehand.
             texts: dict[int, dict[str, float]] = {
                 i: {text: float(n) for n, text in enumerate(c.get("labels") or ())}
@@ -212,7 +214,8 @@ class _Collector:
         for column, bound in e.bounds:
             grid.bounds[axes + column].append(f"row {len(grid.values) // len(row)}: {bound}")
         if e.bad:
-            self._bad(grid.test, e.bad, dict(zip((c["name"] for c in grid.columns), e.x, strict=False)))
+            outer = json.loads(grid.columns[0]["place"] or "{}").get("at", {})
+            self._bad(grid.test, e.bad, outer | dict(zip((c["name"] for c in grid.columns), e.x, strict=False)))
 
     def _bad(self, test: TestRows, bad: list[Bad], at: Fields) -> None:
         test.bad_readings += [
@@ -224,9 +227,9 @@ class _Collector:
         test = self._part(e.test)
         if test is None:
             return
-        self._bad(test, e.bad, {})
+        self._bad(test, e.bad, at_of(e))
         column = {"name": e.name, "origin": e.origin, "unit": e.unit, "shown": e.shown, "kind": e.kind}
-        row = _column(column, self._next_grid(test), 0, [e.value])
+        row = curve_row(column | {"place": place_of(e)}, self._next_grid(test), 0, [e.value])
         test.curves.append(row | {"n": _of_how_many(e.n), "bound": e.bound})
 
     def _next_grid(self, test: TestRows) -> int:
@@ -238,18 +241,16 @@ class _Collector:
         if test is None:
             return
         grid, count = self._next_grid(test), e.v.length if isinstance(e.v, events.SideRef) else len(e.v)
-        at = {axis["name"]: value for axis, value in zip(e.outer, e.at, strict=True)}
-        place = json.dumps({"axes": e.outer, "at": at}) if at else ""
-        self._bad(test, e.bad, at)
+        self._bad(test, e.bad, at_of(e))
         if e.sampling is not None:
-            rows = [_column(e.axes[0] | {"origin": "sweep"}, grid, 0, [])]
+            rows = [curve_row(e.axes[0] | {"origin": "sweep"}, grid, 0, [])]
             rows[0] |= {"start": e.sampling[0], "step": e.sampling[1], "length": count}
         else:
             each = enumerate(zip(e.axes, e.x, strict=True))
-            rows = [_column(axis | {"origin": "sweep"}, grid, position, x) for position, (axis, x) in each]
+            rows = [curve_row(axis | {"origin": "sweep"}, grid, position, x) for position, (axis, x) in each]
         column = {"name": e.name, "origin": e.origin, "unit": e.unit, "shown": e.shown, "kind": e.kind}
-        rows.append(_column(column, grid, len(e.axes), e.v))
-        test.curves += [row | {"place": place} for row in rows]
+        rows.append(curve_row(column, grid, len(e.axes), e.v))
+        test.curves += [row | {"place": place_of(e)} for row in rows]
 
     def _judged(self, e: events.Judged) -> None:
         test = self._part(e.test)
@@ -337,44 +338,15 @@ class _Collector:
             return None
         for grid in self.grids.values():
             for i, (meta, bounds) in enumerate(zip(grid.columns, grid.bounds, strict=True)):
-                row = _column(meta, meta["grid"], meta["position"], grid.values[i :: len(grid.columns)])
-                grid.test.curves.append(row | {"labels": _labels(grid.texts.get(i, {})), "bound": "; ".join(bounds)})
+                row = curve_row(meta, meta["grid"], meta["position"], grid.values[i :: len(grid.columns)])
+                grid.test.curves.append(
+                    row | {"labels": labels_text(grid.texts.get(i, {})), "bound": "; ".join(bounds)}
+                )
         self._run().update(duration=self.last_time, remarks=json.dumps(self.remarks))
         self.rows.relays = self._relays()
         if not self._has_ended:
             self.rows.traffic = self._said.rows(self._clock)
         return self.rows
-
-
-def _column(meta: Fields, grid: int, position: int, given: events.Numbers) -> Fields:
-    """A row of curves, from what was told of it and its values: numbers as they are, of texts their numbers in
-    `labels`, a hole as NaN; or where they are."""
-    texts: dict[str, float] = {}
-    values, ref = array("d"), events.SideRef("", 0, 0)
-    if isinstance(given, events.SideRef):
-        ref = given
-    else:
-        values = given if isinstance(given, array) else array("d", (_number(value, texts) for value in given))
-    if sys.byteorder == "big":
-        values = array("d", values)
-        values.byteswap()
-    return {
-        "name": meta["name"], "origin": meta["origin"], "unit": meta["unit"], "shown": meta["shown"],
-        "kind": meta.get("kind", Quantity.stored), "grid": grid, "position": position,
-        "length": ref.length or len(values), "labels": _labels(texts), "n": "", "bound": "", "data": values.tobytes(),
-        "start": None, "step": None, "side": ref.file, "side_begin": ref.begin, "place": "",
-    }  # fmt: skip
-
-
-def _number(value: float | str | None, texts: dict[str, float]) -> float:
-    """A value as it is stored; a text is its number among the texts so far, of which there may be one more then."""
-    if isinstance(value, str):
-        return texts.setdefault(value, float(len(texts)))
-    return math.nan if value is None else float(value)
-
-
-def _labels(labels: Iterable[str]) -> str:
-    return json.dumps(list(labels)) if labels else ""
 
 
 def _short(value: object) -> str:

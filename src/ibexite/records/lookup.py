@@ -10,9 +10,10 @@ from pathlib import Path
 
 from ibexite.errors import MistakeError, RecordsError
 from ibexite.events import SideRef
+from ibexite.records.grids import Grid, put_together
 from ibexite.records.side_file import EvenPoints, SideValues
 from ibexite.records.sqlite_file import Database, DatabaseFault
-from ibexite.records.stored_run import Grid, RunRecord, TestRecord
+from ibexite.records.stored_run import RunRecord, TestRecord
 from ibexite.untyped import Fields
 
 # The tables of what belongs to a test, beside its curves, and their columns in JSON.
@@ -134,7 +135,7 @@ class Lookup:
             grid = grids.setdefault(row["grid"], Grid([], []))
             grid.data.append(self._values(row))
             grid.columns.append(row)
-        return list(grids.values())
+        return put_together(list(grids.values()))
 
     def _values(self, row: Fields) -> Sequence[float]:
         """The values of a row of curves, wherever they are."""

@@ -9,7 +9,8 @@ import numpy as np
 from ibexite import units
 from ibexite.analysis.curve import Array
 from ibexite.events import MOST_LIMITS
-from ibexite.records.stored_run import Grid, TestRecord
+from ibexite.records.grids import Grid
+from ibexite.records.stored_run import TestRecord
 from ibexite.reports.limit_lines import limit_lines, numbered
 from ibexite.reports.model import CurveLine, FigureSpec, LimitLine, Marks, Panel
 from ibexite.units import Unit

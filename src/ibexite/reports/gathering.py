@@ -7,7 +7,8 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from ibexite.compound import picture_of
-from ibexite.records.stored_run import Grid, RunRecord, TestRecord, put_together
+from ibexite.records.grids import Grid
+from ibexite.records.stored_run import RunRecord, TestRecord
 from ibexite.reports.figure_specs import pictures_of
 from ibexite.reports.model import DataTable, Photo, Report, ReportFigure, ResultLine, TestPart
 from ibexite.units import parse_unit, plain_number, unit_for
@@ -70,7 +71,7 @@ def _test(test: TestRecord) -> TestPart:
     ]
     axes = [c for grid in test.grids for c in grid.columns if c["origin"] == "sweep"]
     bad = [(b["name"], place_text(b["at"], axes), b["reason"], b["raw"]) for b in test.bad_readings]
-    tables = [_data_table(grid) for grid in put_together([g for g in test.grids if g.axes and len(g.data[0])])]
+    tables = [_data_table(grid) for grid in test.grids if grid.axes and len(grid.data[0])]
     compounds, photos = _parts(test)
     return TestPart(
         {**test.row, "time": duration_text(test.row["duration"])}, results, values, figures, bad, _holes(test),

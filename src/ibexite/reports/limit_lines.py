@@ -8,7 +8,7 @@ from itertools import groupby
 from typing import Any
 
 from ibexite.holes import EQUAL
-from ibexite.records.stored_run import Grid
+from ibexite.records.grids import Grid
 from ibexite.untyped import Fields
 
 Point = tuple[float, float]  # a value of x, and a limit
