@@ -122,7 +122,7 @@ def test_a_figure_says_where_only_the_first_points_were_kept(records: Path, monk
     result["limits"] = [[6.5, 0.03, None, 0.7], [6.5, 0.06, None, 0.8]]
     monkeypatch.setattr(figure_specs, "MOST_LIMITS", 2)
     picture = "".join(map(draw, pictures_of(test, test.figures[-1])))
-    assert f"failed (1234), first {len(result['failing'])} marked" in picture and "upper limit (first 2 points)" in picture
+    assert "failed (1234)," in picture and f"first {len(result['failing'])} marked" in picture and "upper limit (first 2 points)" in picture
 
 
 def test_what_was_not_run_is_said(records: Path) -> None:

@@ -52,9 +52,10 @@ def _draw_panel(axes: Axes, panel: Panel, *, is_right: bool) -> None:
     for limit in panel.limits:
         _draw_limit(axes, limit)
     for marks in panel.failing:
+        size, width = (7, 1.8) if len(marks.xs) <= MOST_MARKED else (3.5, 1.0)
         axes.plot(
-            marks.xs, marks.ys, linestyle="none", marker="x", color=FAIL, markersize=7, markeredgewidth=1.8, zorder=5,
-            label=marks.label,
+            marks.xs, marks.ys, linestyle="none", marker="x", color=FAIL, markersize=size, markeredgewidth=width,
+            zorder=5, label=marks.label,
         )  # fmt: skip
     axes.set_ylabel(panel.label)
     if not is_right:

@@ -82,17 +82,20 @@ def _families(grid: Grid, x: str, by: str) -> Iterator[tuple[str, Array]]:
     """The rows of each curve: one for each value of `by`; without it, one for each point of all other axes."""
     own = [axis for axis in grid.axes if axis != x]
     others = [by] if by else own if x in grid.axes else own[:-1]
-    keys = (
-        np.column_stack([np.asarray(grid.column(axis)) for axis in others])
-        if others
-        else np.zeros((len(grid.data[0]), 1))
-    )
+    for key, rows in _grouped(grid, others, np.arange(len(grid.data[0]))):
+        label = ", ".join(column_text(v, _meta(grid, axis), 4) for axis, v in zip(others, key, strict=True))
+        yield label, rows
+
+
+def _grouped(grid: Grid, axes: list[str], rows: Array) -> list[tuple[tuple[float, ...], Array]]:
+    """Some rows, those together that have the same values on some axes; with these values."""
+    if not axes:
+        return [((), rows)]
+    keys = np.column_stack([np.asarray(grid.column(axis))[rows] for axis in axes])
     seen: dict[tuple[float, ...], list[int]] = {}
-    for row, key in enumerate(map(tuple, keys.tolist())):
+    for row, key in zip(rows.tolist(), map(tuple, keys.tolist()), strict=True):
         seen.setdefault(key, []).append(row)
-    for key, rows in seen.items():
-        label = ", ".join(column_text(v, _meta(grid, axis), 4) for axis, v in zip(others, key, strict=False))
-        yield label, np.asarray(rows)
+    return [(key, np.asarray(mine)) for key, mine in seen.items()]
 
 
 def _curves(
@@ -102,12 +105,26 @@ def _curves(
     families = list(_families(grid, figure["x"], figure["by"]))
     stride = -(-len(families) // MOST_LABELS)
     for i, (label, measured) in enumerate(families):
-        rows = _in_order(x, measured)
+        pieces = [_in_order(x, rows) for rows in _pieces(grid, figure["x"], figure["by"], measured)]
+        xs, ys = (_shown(_behind_one_another(v, pieces), unit) for v, unit in zip((x, y), shown, strict=True))
         shade = i / (len(families) - 1) if len(families) > 1 else position % SHADES / (SHADES - 1)
         text = f"{name}, {label}" if several and label else label or (name if several else "")
         if i % stride and i != len(families) - 1:
             text = ""  # not in the legend: neighbours tell enough
-        yield CurveLine(text, _shown(x[rows], shown[0]), _shown(y[rows], shown[1]), shade, position % 3)
+        yield CurveLine(text, xs, ys, shade, position % 3)
+
+
+def _pieces(grid: Grid, x: str, by: str, rows: Array) -> list[Array]:
+    """The rows of one curve of a family, apart where further axes than that of the family are at other places."""
+    others = [axis for axis in grid.axes if axis not in (x, by)]
+    apart = (others if x in grid.axes else others[:-1]) if by else []
+    return [mine for _, mine in _grouped(grid, apart, rows)]
+
+
+def _behind_one_another(values: Array, pieces: list[Array]) -> Array:
+    """The values of pieces of a curve, with a gap between two."""
+    gap = np.array([np.nan])
+    return np.concatenate([part for rows in pieces for part in (values[rows], gap)][:-1])
 
 
 def _in_order(x: Array, rows: Array) -> Array:
@@ -144,5 +161,5 @@ def _take_failing(panel: Panel, grid: Grid, name: str, x: str, result: Fields, s
     failing = set(map(tuple, result["failing"]))
     rows = [i for i, key in enumerate(keys) if key in failing]
     xs, ys = np.asarray(grid.column(x))[rows], np.asarray(grid.column(name))[rows]
-    more = f", first {len(failing)} marked" if len(failing) < result["failed"] else ""
+    more = f",\nfirst {len(failing)} marked" if len(failing) < result["failed"] else ""
     panel.failing.append(Marks(f"failed ({result['failed']}){more}", _shown(xs, shown[0]), _shown(ys, shown[1])))
