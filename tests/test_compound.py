@@ -11,6 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from ibexite import compound, events
+from ibexite.connections import connections_text, wiring_of
 from ibexite.language.check import vet
 from ibexite.language.source import Source
 from ibexite.records.gateway import open_lookup
@@ -56,10 +57,10 @@ def test_they_come_back_as_what_they_are(ibexite, small, project: Path, tmp_path
         ("tester.py", {"turn": 1.0}, "2 nets of 4 pins"), ("tester.py", {"turn": 1.0}, None)] and len(test.calls) == 4  # fmt: skip
     found = {name: (kind, text) for name, kind, text in test.single_words()}
     assert [kind.stored for kind, _ in found.values()] == ["connections", "table", "picture"]
-    assert compound.nets_of(found["wires"][1]) == [["J1.1", "J2.1"], ["J1.2", "J2.2"]]
+    assert wiring_of(found["wires"][1]).nets == (("J1.1", "J2.1"), ("J1.2", "J2.2"))
     assert Path(compound.picture_of(found["screen"][1])["path"]).read_bytes() == PICTURE
     scans = next(grid.values("now") for grid in test.grids if grid.has("now"))
-    assert [len(compound.nets_of(str(text))) for text in scans] == [2, 2, 3]
+    assert [len(wiring_of(str(text)).nets) for text in scans] == [2, 2, 3]
 
     (page,) = project.rglob("*.html")
     html = page.read_text()
@@ -124,10 +125,10 @@ def test_equal_connections_have_equal_texts_and_others_tell_where(pins: list[str
         return [{p for p, m in zip(pins, marks, strict=True) if m == k} for k in set(marks)]
 
     one, other = nets(), nets()
-    texts = [compound.connections_text([data.draw(st.permutations(sorted(net))) for net in side]) for side in (one, other)]
+    texts = [connections_text([data.draw(st.permutations(sorted(net))) for net in side]) for side in (one, other)]
     is_same = set(map(frozenset, one)) == set(map(frozenset, other))
     assert (texts[0] == texts[1]) == is_same == (not Connections.form.differs(*texts))
-    assert set(map(frozenset, compound.nets_of(texts[0]))) == set(map(frozenset, one))
+    assert set(map(frozenset, wiring_of(texts[0]).nets)) == set(map(frozenset, one))
 
 
 CELLS = st.one_of(*(st.lists(kind, min_size=2, max_size=2) for kind in (st.floats(allow_infinity=False) | st.none(), st.text(max_size=4), st.booleans())))  # fmt: skip

@@ -1,5 +1,6 @@
-"""Values of several parts: tables, connections, pictures. A run and its records hold each as one text (JSON) in a fixed
-form, so that equal values have equal texts; here such texts are made of what programs answer, and taken apart again.
+"""Values of several parts: tables and pictures (connections: connections.py). A run and its records hold each as one
+text (JSON) in a fixed form, so that equal values have equal texts; here such texts are made of what programs answer,
+and taken apart again.
 
 All `..._text` functions raise ValueError with what is wrong, to stand behind "PROGRAM gave NAME, ".
 """
@@ -18,7 +19,6 @@ from ibexite.frozen import frozen
 from ibexite.untyped import Fields
 
 MOST_CELLS = 100_000
-MOST_PINS = 20_000
 _MEDIA = {b"\x89PNG\r\n\x1a\n": "image/png", b"\xff\xd8\xff": "image/jpeg"}
 
 
@@ -66,7 +66,7 @@ def table_text(answer: object) -> str:
     names = [name for name, *_ in columns]
     if len(set(names)) < len(names):
         raise ValueError(f"a table with two columns of one name: {max(names, key=names.count)}")
-    return _text(columns)
+    return fixed_text(columns)
 
 
 def _given_column(head: str, cells: object) -> list[Any]:
@@ -106,37 +106,12 @@ def table_has_holes(text: str) -> bool:
     return any(cell != cell for column in table_of(text) for cell in column.cells)
 
 
-def connections_text(answer: object) -> str:
-    """The text of connections that are given as nets, each a list of the pins that are connected in it. A net of one
-    pin says that this one is connected to none.
-
-    >>> connections_text([["J2.1", "J1.1"], ["J1.2"]])
-    '[["J1.1","J2.1"],["J1.2"]]'
-    """
-    if not isinstance(answer, list) or not all(isinstance(net, list) and net for net in answer):
-        raise ValueError('not connections: lists of pins, [["J1.1", "J2.1"], ["J1.2"]]')
-    pins = [pin for net in answer for pin in net]
-    if not all(isinstance(pin, str) and pin for pin in pins):
-        raise ValueError("connections with a pin that is no name")
-    if len(pins) > MOST_PINS:
-        raise ValueError(f"connections of more than {MOST_PINS:,} pins")
-    if len(set(pins)) < len(pins):
-        raise ValueError(f"connections with {max(pins, key=pins.count)} twice; a pin belongs to one net")
-    return _text(sorted(sorted(net) for net in answer))
-
-
-def nets_of(text: str) -> list[list[str]]:
-    """The nets of connections from their text, in order, each with its pins in order."""
-    nets: list[list[str]] = json.loads(text)
-    return nets
-
-
 def picture_text(name: str, path: str, sha256: str, data: bytes) -> str:
     """The text of a picture: what it is called, where it is kept, and the hash, kind and size of its bytes."""
     media = next((media for begin, media in _MEDIA.items() if data.startswith(begin)), None)
     if media is None:
         raise ValueError(f"{name!r:.60}, which is neither a PNG nor a JPEG file")
-    return _text({"name": name, "path": path, "sha256": sha256, "media": media, "size": len(data)})
+    return fixed_text({"name": name, "path": path, "sha256": sha256, "media": media, "size": len(data)})
 
 
 def picture_of(text: str) -> Fields:
@@ -145,7 +120,8 @@ def picture_of(text: str) -> Fields:
     return found
 
 
-def _text(value: object) -> str:
+def fixed_text(value: object) -> str:
+    """The text of a value in the only form that it has."""
     return json.dumps(value, separators=(",", ":"), ensure_ascii=False)
 
 
@@ -155,13 +131,7 @@ def _text(value: object) -> str:
 def table_said(text: str) -> str:
     """A table in a few words: how many rows of what."""
     columns = table_of(text)
-    return f"{_count(len(columns[0].cells), 'row')} of {', '.join(column.name for column in columns)}"
-
-
-def connections_said(text: str) -> str:
-    """Connections in a few words: how many nets and pins."""
-    nets = nets_of(text)
-    return f"{_count(len(nets), 'net')} of {_count(sum(map(len, nets)), 'pin')}"
+    return f"{count_said(len(columns[0].cells), 'row')} of {', '.join(column.name for column in columns)}"
 
 
 def picture_said(text: str) -> str:
@@ -170,7 +140,12 @@ def picture_said(text: str) -> str:
     return f"{picture['name']} ({picture['size']:,} bytes)"
 
 
-def _count(number: int, what: str) -> str:
+def count_said(number: int, what: str) -> str:
+    """So many of something.
+
+    >>> count_said(2, "net")
+    '2 nets'
+    """
     return f"{number} {what}" if number == 1 else f"{number} {what}s"
 
 
@@ -181,21 +156,11 @@ def table_rows(text: str) -> tuple[list[str], list[list[str]]]:
     return [column.head for column in columns], [[column.said(row) for column in columns] for row in rows]
 
 
-def connections_rows(text: str) -> tuple[list[str], list[list[str]]]:
-    """The nets of connections, a row each, with their heads."""
-    return ["net", "pins"], [[str(number), " ".join(net)] for number, net in enumerate(nets_of(text), 1)]
-
-
 def table_unrounded(text: str) -> list[list[str]]:
     """A table for other programs: heads with base units, then numbers without loss, nothing for a hole."""
     columns = table_of(text)
     heads = [f"{column.name} [{column.unit}]" if column.unit else column.name for column in columns]
     return [heads, *([_plain(cell) for cell in row] for row in zip(*(c.cells for c in columns), strict=True))]
-
-
-def connections_unrounded(text: str) -> list[list[str]]:
-    """Connections for other programs: a line a pin, with the number of its net."""
-    return [["net", "pin"], *([str(number), pin] for number, net in enumerate(nets_of(text), 1) for pin in net)]
 
 
 def _plain(cell: float | str | bool) -> str:
@@ -210,25 +175,12 @@ def table_differs(text: str, other: str) -> str:
     if [column.head for column in columns] != [column.head for column in wanted]:
         return f"columns {', '.join(c.head for c in columns)} instead of {', '.join(c.head for c in wanted)}"
     if len(columns[0].cells) != len(wanted[0].cells):
-        return f"{_count(len(columns[0].cells), 'row')} instead of {len(wanted[0].cells)}"
+        return f"{count_said(len(columns[0].cells), 'row')} instead of {len(wanted[0].cells)}"
     for row in range(len(columns[0].cells)):
         for column, its in zip(columns, wanted, strict=True):
             if repr(column.cells[row]) != repr(its.cells[row]):
                 return f"row {row + 1}: {column.head} is {column.said(row)} instead of {its.said(row)}"
     return ""
-
-
-def connections_differ(text: str, other: str) -> str:
-    """The first net of others that connections do not have so, and what its pins are connected to; "" if they are the
-    same."""
-    nets, wanted = ({tuple(net) for net in nets_of(side)} for side in (text, other))
-    lacking = sorted(wanted - nets)
-    for net in lacking:
-        found = sorted(one for one in nets if set(one) & set(net))
-        more = f", and {_count(len(lacking) - 1, 'more net')}" if len(lacking) > 1 else ""
-        return f"{'+'.join(net)} expected, found {' '.join(map('+'.join, found)) or 'none of its pins'}{more}"
-    extra = sorted(nets - wanted)
-    return f"{'+'.join(extra[0])} not expected" if extra else ""
 
 
 # --- each as one form ------------------------------------------------------------------------------------------------
@@ -248,6 +200,3 @@ class Form(NamedTuple):
 
 
 TABLE = Form(table_text, table_said, table_rows, table_unrounded, table_differs, table_has_holes)
-CONNECTIONS = Form(
-    connections_text, connections_said, connections_rows, connections_unrounded, connections_differ, lambda text: False
-)

@@ -193,6 +193,9 @@ _STATISTICS = (
        "let f_peak = argmax(gain along freq)", "statistics.argmax", _axis),
     _T("argmin", "statistics", "consume", "argmin(x along axis)", "place on the axis of the smallest value",
        "let f_dip = argmin(size along freq)", "statistics.argmin", _axis),
+    _T("intermittent", "statistics", "special", "intermittent(wires along scan)",
+       "in how many turns each pair of pins was not connected as in most of them: 0 for a contact that never changed",
+       "let loose = intermittent(wires along scan)", "wiring.intermittent", _plain),
 )  # fmt: skip
 _FEATURES = (
     _T("at", "features", "special", "at(x, axis = value)",

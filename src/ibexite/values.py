@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from typing import ClassVar, Self
 
-from ibexite import compound, units
+from ibexite import compound, connections, units
 from ibexite.frozen import frozen, replaced
 from ibexite.units import PLAIN, Dimension
 from ibexite.untyped import Fields, Measured
@@ -156,6 +156,10 @@ class Words(Type):
         """Whether something in it is missing, so that it cannot be compared."""
         return False
 
+    def is_same(self, value: str, wanted: str) -> bool:
+        """Whether a value is as a check demands that compares with another."""
+        return value == wanted
+
     def as_demanded(self, value: str) -> str:
         """What a check demands that compares with this value."""
         return f'is "{value}"'
@@ -211,10 +215,21 @@ class Table(Compound):
 
 @frozen
 class Connections(Compound):
-    """What is connected with what: nets of pins."""
+    """What is connected with what: nets of pins, and what was measured between them."""
 
     stored = "connections"
-    form = compound.CONNECTIONS
+    form = connections.CONNECTIONS
+
+    def is_same(self, value: str, wanted: str) -> bool:
+        """True with the same nets, diodes and parts; what was measured between them is judged by itself."""
+        return not self.form.differs(value, wanted)
+
+    def parts(self) -> dict[str, Quantity]:
+        """What was measured, by the names that it has behind that of the value: curves over pairs of pins."""
+        return {
+            name: Quantity((*self.axes, kind.axis), units.parse_unit(kind.unit).dimension)
+            for name, kind in connections.KINDS.items()
+        }
 
     def _what(self) -> str:
         return "connections"

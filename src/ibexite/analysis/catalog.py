@@ -26,14 +26,15 @@ from ibexite.untyped import Measured
 def find(name: str) -> Callable[..., Any]:
     """The callable of a target, "module.function", wrapped as its kind demands.
 
-    Targets: pointwise.* are called as they are; statistics.* and features.* take an axis away; shaping.* keep it.
+    Targets: pointwise.* and wiring.* are called as they are; statistics.* and features.* take an axis away; shaping.*
+    keep it.
     """
     module_name, _, function_name = name.partition(".")
     if module_name == "catalog":
         own: Callable[..., Any] = globals()[function_name]
         return own
     function: Callable[..., Any] = getattr(importlib.import_module(f"ibexite.analysis.{module_name}"), function_name)
-    if module_name == "pointwise":
+    if module_name in ("pointwise", "wiring"):
         return function
     return _keeping(function) if module_name == "shaping" else _consuming(function)
 

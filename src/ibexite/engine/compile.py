@@ -120,6 +120,8 @@ class Compiler(LoopCompiler, CheckCompiler):
             teller = self._bind("told", self.frame.readings(tuple(names)))
             self._emit(f"{targets} = {teller}({call})", line)
         self._accuracies(statement, line)
+        for name in names:
+            self._measured_of(name, line)
 
     def _places_on(self, axes: list[str]) -> str:
         """Where sweeps over frequencies are that run just now."""
@@ -161,6 +163,7 @@ class Compiler(LoopCompiler, CheckCompiler):
             self._emit(f"{teller}({variable(name)}{', counts' if counts else ''})", line)
         if name in self.carried:
             self._keep_accuracy(name, self._carried(statement.value), line)
+        self._measured_of(name, line)
 
     def _settle_hole(self, target: str, exprs: list[nodes.Expr], line: int) -> None:
         """Of single values: which kind of hole a formula gives must not depend on the order of its operands."""
@@ -204,6 +207,7 @@ class Compiler(LoopCompiler, CheckCompiler):
                 self._told_in_turn(name, line)
             else:
                 self._emit(f"{self._bind('told', self.frame.computed(name))}({variable(name)})", line)
+            self._measured_of(name, line)
 
     # --- the operator and the report ---------------------------------------------------------------------------------
 

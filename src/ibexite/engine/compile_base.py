@@ -5,13 +5,14 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 
+from ibexite import connections
 from ibexite.engine.formula import Formulas, variable
 from ibexite.engine.frame import Frame
 from ibexite.functions import FUNCTIONS
 from ibexite.language import constants, nodes
 from ibexite.language.source import Span
 from ibexite.untyped import Bindings
-from ibexite.values import Type
+from ibexite.values import Connections, Type
 
 
 @dataclass(slots=True)
@@ -90,6 +91,24 @@ class CompilerBase:
         at = "".join(f"v_{axis}, " for axis in here)
         self._emit(f"{self._bind('told', self.frame.whole_curve(name, here))}({variable(name)}, ({at}))", line)
         self._keep_curve(name, own)
+
+    def _measured_of(self, name: str, line: int) -> None:
+        """Of connections what was measured of them, as names of their own, as far as any line uses it."""
+        for key, kind in self._parts_of(name).items():
+            target = variable(key)
+            self._emit(f"{target} = {self.formulas.function('wiring.measured')}({variable(name)}, {kind!r})", line)
+            self.behind[key] = self.behind.get(name, frozenset({name}))
+            if self._loops:
+                self._told_in_turn(key, line)
+            else:
+                self._emit(f"{self._bind('told', self.frame.computed(key))}({target})", line)
+
+    def _parts_of(self, name: str) -> dict[str, str]:
+        """The names of what was measured of connections that any line uses, and its kinds; nothing of other values."""
+        binding = self.frame.names.get(name)
+        if binding is None or not isinstance(binding.type, Connections):
+            return {}
+        return {key: kind for kind in connections.KINDS if (key := f"{name}.{kind}") in self.frame.curves_used}
 
     def _keep_curve(self, name: str, own: tuple[str, ...]) -> None:
         """Has the turns of a loop keep their curves, where any line needs all of them."""

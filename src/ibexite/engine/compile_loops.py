@@ -60,6 +60,7 @@ class LoopCompiler(CompilerBase):
                 if isinstance(inner, nodes.Measure):
                     names += [f"{inner.name}.{name}" for name in self.program.measures[inner].measurement.outputs]
                 names += [name + SUFFIX for name in names if name in self.carried]
+                names += [key for name in names for key in self._parts_of(name)]
                 made |= dict.fromkeys(name for name in names if self._is_seen_outside(name))
         return list(made)
 

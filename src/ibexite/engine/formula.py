@@ -219,7 +219,7 @@ class Formulas:
         if function.name == "at":
             places = ", ".join(f"{axis!r}: {self.source(value)}" for axis, value in expr.named)
             given.append("{" + places + "}")
-        elif function.kind in ("consume", "keep"):
+        elif function.kind in ("consume", "keep") or function.name == "intermittent":
             given.append(repr(expr.along or x.axes[0]))
         variant = ""
         for name, argument in zip(function.arguments[1:], arguments[1:], strict=False):

@@ -6,12 +6,13 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 from typing import Any, NamedTuple, Protocol
 
+from ibexite import connections
 from ibexite.engine.runtime import Runtime
 from ibexite.holes import Counts
 from ibexite.language import constants, nodes
 from ibexite.language.program import Binding, MeasurementFacts, Scope
 from ibexite.untyped import Fields
-from ibexite.values import NUMBER, column_of
+from ibexite.values import NUMBER, TEXT, column_of
 
 MakeMeasurement = Callable[["FrameBase", MeasurementFacts, str, dict[str, str]], tuple["FrameBase", Callable[..., Any]]]
 """Makes the frame and the function of a measurement in the language, as a line of a frame uses it: from that frame, the
@@ -150,7 +151,7 @@ class FrameBase:
         for use in self.program.measures.values():
             if name in use.measurement.outputs:
                 return column_of(name, use.measurement.outputs[name], "sweep")
-        return column_of(name, self.program.axes.get(name, NUMBER), "sweep")
+        return column_of(name, self.program.axes.get(name, TEXT if name in connections.AXES else NUMBER), "sweep")
 
 
 def _other_than(name: str, taken: set[str]) -> str:

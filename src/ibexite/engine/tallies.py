@@ -136,7 +136,7 @@ class TextTally(ReportedTally):
             self.judge_where(where, BAD, 1.0, math.inf, at)
             self._said, self._demand = self._said or kind.said(value), self._demand or demand
             return
-        holds = re.fullmatch(wanted, value) is not None if is_pattern else value == wanted
+        holds = re.fullmatch(wanted, value) is not None if is_pattern else kind.is_same(value, wanted)
         self.judge_where(where, float(holds), 1.0, math.inf, at)
         if self.margin < before:
             self._said, self._demand = kind.as_judged(value, wanted)[:200], demand

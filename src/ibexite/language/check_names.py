@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from ibexite import connections
 from ibexite.classes import InstrumentClass
 from ibexite.errors import did_you_mean
 from ibexite.language import nodes
@@ -17,7 +18,7 @@ from ibexite.language.program import (
 )
 from ibexite.language.source import Span
 from ibexite.language.types import Typer
-from ibexite.values import NUMBER, TEXT, Type, YesNo
+from ibexite.values import NUMBER, TEXT, Connections, Type, YesNo
 
 
 class NameChecker:
@@ -52,6 +53,8 @@ class NameChecker:
         """The type of an axis."""
         if name in self.names:
             return self.names[name].type
+        if name in connections.AXES:
+            return TEXT
         return NUMBER if name == "crossing" else self.foreign_axes.get(name)
 
     def lookup(self, name: nodes.Name | nodes.ResultOf) -> Type | None:
@@ -160,6 +163,9 @@ class NameChecker:
             )
             return
         self.names[name] = Binding(name, origin, kind, span)
+        if isinstance(kind, Connections) and "." not in name:
+            for part, part_type in kind.parts().items():
+                self.names[f"{name}.{part}"] = Binding(f"{name}.{part}", "let", part_type, span)
 
     def bind_in_turn(self, name: str, origin: str, kind: Type, span: Span) -> None:
         """Gives a name its meaning that gets a value, or a curve, in each turn of the loops around: after them it is

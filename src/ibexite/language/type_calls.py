@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from ibexite import units
+from ibexite.connections import CONTACT
 from ibexite.errors import did_you_mean
 from ibexite.functions import FUNCTIONS, IN_WAIT, Function, function_named
 from ibexite.language import nodes
@@ -12,7 +13,7 @@ from ibexite.language.function_arguments import ARGUMENTS
 from ibexite.language.python_function import PythonFunction
 from ibexite.language.type_base import Lookup, TyperBase
 from ibexite.units import PLAIN
-from ibexite.values import Quantity, Type, YesNo
+from ibexite.values import Connections, Quantity, Type, YesNo
 
 
 class CallTyper(TyperBase):
@@ -40,6 +41,8 @@ class CallTyper(TyperBase):
             what = f"{first.unit.symbol!r} is a unit" if isinstance(first, nodes.UnitArgument) else "not a value"
             self.source.report(first.span, what, "", f"Write {function.usage}. Symbols of units cannot be names.")
             return None
+        if function.name == "intermittent":
+            return self._intermittent(expr, first, lookup)
         x = self.quantity(first, lookup)
         if x is None or not self._complexity_fits(first, x, function):
             return None
@@ -53,6 +56,16 @@ class CallTyper(TyperBase):
         if axis is None or not all(fits):
             return None
         return self._result(expr, function, x, axis, frozenset(flags), arguments, lookup)
+
+    def _intermittent(self, expr: nodes.Call, first: nodes.Expr, lookup: Lookup) -> Type | None:
+        wires = self.type_of(first, lookup)
+        if wires is None:
+            return None
+        if not isinstance(wires, Connections):
+            self.source.report(first.span, "not connections", str(wires), "It takes what a tester read in each turn.")
+            return None
+        axis = self._consumed_axis(expr, wires)
+        return None if axis is None else Quantity((*(a for a in wires.axes if a != axis), CONTACT))
 
     def _choose(self, expr: nodes.Call, lookup: Lookup) -> Type | None:
         kinds = []
@@ -104,7 +117,9 @@ class CallTyper(TyperBase):
         is_right = (
             (len(arguments) == wanted or (function.name == "line" and len(arguments) >= 2))
             and bool(expr.named) == (function.name == "at")
-            and not (expr.along and function.kind in ("point", "special") and function.name != "line")
+            and not (
+                expr.along and function.kind in ("point", "special") and function.name not in ("line", "intermittent")
+            )
         )
         if not is_right:
             more = f" Words that may follow: {', '.join(function.flags)}." if function.flags else ""
