@@ -18,9 +18,9 @@ ALLOWED = {
     "classes": {"units", "values", "toml_reader", "plain_file"}, "functions": {"units"}, "toml_reader": {"units", "plain_file"}, "column_file": {"units", "plain_file"}, "touchstone": {"plain_file"}, "wording": {"units", "holes", "values"},
     "analysis": {"units", "holes", "connections"},
     "language": {"units", "classes", "functions", "plain_file", "values", "connections"},
-    "instruments": {"units", "classes", "values", "protocols", "toml_reader", "plain_file", "surroundings"},
-    "simulate": {"units", "analysis", "holes", "protocols", "__init__"},
-    "bench": {"units", "plain_file", "column_file", "touchstone", "analysis", "instruments", "protocols", "toml_reader", "file_lock", "holes", "values", "verdicts"},
+    "instruments": {"units", "classes", "connections", "values", "protocols", "toml_reader", "plain_file", "surroundings"},
+    "simulate": {"compound", "connections", "units", "analysis", "holes", "protocols", "__init__"},
+    "bench": {"compound", "connections", "units", "plain_file", "column_file", "touchstone", "analysis", "instruments", "protocols", "toml_reader", "file_lock", "holes", "values", "verdicts"},
     "outside": {"surroundings"},
     "companions": {"source_trees", "units", "classes", "language", "toml_reader", "plain_file", "values"},
     "engine": {"source_trees", "units", "compound", "connections", "plain_file", "classes", "language", "bench", "instruments", "analysis", "events", "functions", "holes", "outside", "values", "verdicts", "wording", "stop", "__init__"},
@@ -29,7 +29,7 @@ ALLOWED = {
     "exports": {"records", "plain_file", "values"},
     "station": {"classes", "engine", "records", "reports", "bench", "instruments", "simulate", "language", "companions", "analysis", "protocols", "file_lock", "units", "events", "stop", "values", "verdicts", "plain_file", "toml_reader"},
     # Options, views and exit codes; what it computes with (analysis, companions, links) it asks the station for.
-    "cli": {"station", "file_keys", "engine", "records", "reports", "exports", "bench", "instruments", "simulate", "language", "classes", "functions", "events", "holes", "stop", "verdicts", "wording", "units", "demo", "plain_file", "surroundings", "toml_reader", "__init__"},
+    "cli": {"station", "file_keys", "engine", "records", "reports", "exports", "bench", "instruments", "simulate", "language", "classes", "functions", "events", "holes", "stop", "verdicts", "wording", "units", "values", "demo", "plain_file", "surroundings", "toml_reader", "__init__"},
 }  # fmt: skip
 
 

@@ -100,23 +100,24 @@ help = "h"
 """
 MODEL = "{model}\n"
 FILES = {"bench": BENCH, "instrument": BENCH, "simulated": BENCH, "role": BENCH, "signal": BENCH, "route": BENCH, "simulation": BENCH, "profile": PROFILE, "speech": PROFILE, "setting": PROFILE,
-         "reading": PROFILE, "curve": PROFILE, "quirks": PROFILE, "class": CLASS, "class setting": CLASS, "class reading": CLASS, "model": MODEL}  # fmt: skip
+         "reading": PROFILE, "curve": PROFILE, "table": PROFILE, "connections": PROFILE, "quirks": PROFILE, "class": CLASS, "class setting": CLASS, "class reading": CLASS, "model": MODEL}  # fmt: skip
+
+OF_PLACE = {"curve": ("oscilloscope", "full_scale", "wave"), "table": ("product", "mode", "counters"), "connections": ("connection_tester", "voltage", "wires")}
+NEEDED = {"table": 'row = "{{counter}},{{delay:us}}"', "connections": 'connection = "{{first}},{{second}}"'}  # without these there is no such reading
 
 
 def text_with(place: str, lines: str, key: str = "") -> str:
     """A file with some lines in one of its places; the line of the same key that stands there otherwise is left out."""
     text = FILES[place]
     curve = place == "curve"
-    names = {
-        "class_name": "oscilloscope" if curve else "power_supply",
-        "setting_name": "full_scale" if curve else "voltage",
-        "reading_name": "wave" if curve else "voltage",
-    }
+    names = dict(zip(("class_name", "setting_name", "reading_name"), OF_PLACE.get(place, ("power_supply", "voltage", "voltage")), strict=True))
     names["reading"] = "meter.resistance" if key in ("rtd", "thermistor") else "io.line" if key == "inverted" else "meter.dc_voltage"
     slots = dict.fromkeys(FILES, "")
     if curve and key != "axes":
         lines += '\naxes = { time = { start = "0 s", step = "1 ms" } }'
-    slots["reading" if curve else place] = lines
+    if place in NEEDED and key not in ("row", "connection", "diode", "resistor", "capacitor", "alone"):
+        lines += f"\n{NEEDED[place]}"
+    slots["reading" if place in OF_PLACE else place] = lines
     if text is PROFILE:
         names.pop("reading")
     filled = text

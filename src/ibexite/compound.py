@@ -106,9 +106,14 @@ def table_has_holes(text: str) -> bool:
     return any(cell != cell for column in table_of(text) for cell in column.cells)
 
 
+def media_of(data: bytes) -> str | None:
+    """The kind of a picture, None for what is none."""
+    return next((media for begin, media in _MEDIA.items() if data.startswith(begin)), None)
+
+
 def picture_text(name: str, path: str, sha256: str, data: bytes) -> str:
     """The text of a picture: what it is called, where it is kept, and the hash, kind and size of its bytes."""
-    media = next((media for begin, media in _MEDIA.items() if data.startswith(begin)), None)
+    media = media_of(data)
     if media is None:
         raise ValueError(f"{name!r:.60}, which is neither a PNG nor a JPEG file")
     return fixed_text({"name": name, "path": path, "sha256": sha256, "media": media, "size": len(data)})

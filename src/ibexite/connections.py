@@ -62,7 +62,7 @@ class Wiring:
 def connections_text(answer: object) -> str:
     """The text of connections, from nets (lists of pins; a net of one pin says that this one is connected to none) or
     from an object: nets, and lists of [pin, pin, value] by the names of KINDS, in base units. Pins between which there
-    is a resistance are connected, and need not be in a net as well.
+    is a resistance are connected, and need not be in a net as well; a pin that a net names alone is connected to none.
 
     >>> connections_text([["J2.1", "J1.1"], ["J1.2"]])
     '[["J1.1","J2.1"],["J1.2"]]'
@@ -74,7 +74,7 @@ def connections_text(answer: object) -> str:
         raise ValueError(f'not connections: lists of pins, [["J1.1", "J2.1"]], or an object with {NETS}, {_kinds()}')
     nets = _given_nets(given.get(NETS, []))
     pairs = {kind: _given_pairs(kind, given[kind]) for kind in KINDS if kind in given}
-    nets = _together(nets, pairs, has_nets=NETS in given)
+    nets = _together(nets, pairs)
     if not any(pairs.values()):
         return fixed_text(nets)
     return fixed_text({NETS: nets, **{kind: found for kind, found in pairs.items() if found}})
@@ -119,21 +119,22 @@ def _given_pairs(kind: str, entries: object) -> list[list[Any]]:
     return sorted([*pair, value] for pair, value in found.items())
 
 
-def _together(nets: list[list[str]], pairs: dict[str, list[list[Any]]], *, has_nets: bool) -> list[list[str]]:
-    """The nets in their order, with all pins that are named. Where nets are given, resistances lie within them."""
+def _together(nets: list[list[str]], pairs: dict[str, list[list[Any]]]) -> list[list[str]]:
+    """The nets in their order, with all pins that are named, joined by the resistances. Two nets that are given stay
+    two."""
     net_of = {pin: number for number, net in enumerate(nets) for pin in net}
-    if has_nets:
-        for first, second, _ in pairs.get("resistance", []):
-            if net_of.get(first, first) != net_of.get(second, second):
-                raise ValueError(f"connections with a resistance between {first} and {second}, which are in two nets")
-        found = [set(net) for net in nets]
-    else:
-        found = list(joined((first, second) for first, second, _ in pairs.get("resistance", [])))
+    resistances = [(first, second) for first, second, _ in pairs.get("resistance", [])]
+    for first, second in resistances:
+        if first in net_of and second in net_of and net_of[first] != net_of[second]:
+            raise ValueError(f"connections with a resistance between {first} and {second}, which are in two nets")
+    found = list(joined([*((net[0], pin) for net in nets for pin in net), *resistances]))
     known = {pin for net in found for pin in net}
     others = {pin for entries in pairs.values() for first, second, _ in entries for pin in (first, second)}
     found += [{pin} for pin in others - known]
     if sum(map(len, found)) > MOST_PINS:
         raise ValueError(f"connections of more than {MOST_PINS:,} pins")
+    if len({net_of[pin] for pin in net_of}) > len([net for net in found if not net_of.keys().isdisjoint(net)]):
+        raise ValueError("connections whose resistances join two nets")
     return sorted(sorted(net) for net in found)
 
 

@@ -179,4 +179,6 @@ def _read(bench: Bench, role: RoleEntry, name: str, reading: ReadingCommands, gi
         raise BenchError("; ".join(dict.fromkeys(bad)))
     if reading.curve is not None:
         return f"{len(value.values)} points"  # type: ignore[attr-defined]  # a curve
+    if isinstance(value, bytes):
+        return f"{len(value):,} bytes"
     return reading.feature.type.said(value)

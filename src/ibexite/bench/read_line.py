@@ -203,6 +203,10 @@ def mean_of(values: Sequence[float], dimension: Dimension) -> float:
 
 
 def _query(session: Session, items: list[Item], places: list[int]) -> Query:
+    if items[0].commands.layout is not None:
+        from ibexite.bench.read_parts import PartsQuery
+
+        return PartsQuery(session, items, places)
     if items[0].commands.curve is None:
         return Query(session, items, places)
     from ibexite.bench.read_curve import CurveQuery

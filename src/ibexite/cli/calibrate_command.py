@@ -95,7 +95,7 @@ def _reading(file: BenchFile, opening: Opening, names: list[str]) -> Iterator[li
     """What reads some signals, through the process that holds their instruments by hand where one does."""
     from ibexite.station.by_hand import connected, reading_of, what_to_read
     from ibexite.station.hand_place import HandPlace
-    from ibexite.station.kept import held_by_hand, reading
+    from ibexite.station.kept import held_by_hand, number_read
 
     asked, place = [what_to_read(file, (name,), {}) for name in names], HandPlace.of(file)
     kept = held_by_hand(place)
@@ -104,7 +104,7 @@ def _reading(file: BenchFile, opening: Opening, names: list[str]) -> Iterator[li
         takes: list[Take] = []
         for one in asked:
             if one.instrument not in own:
-                takes.append(partial(reading, place, [one.name], {}))
+                takes.append(partial(number_read, place, [one.name], {}))
                 continue
             line, session = one.prepare(bench), bench.sessions[one.instrument]
             takes.append(lambda line=line, of=session: (*reading_of(bench, line), of.is_simulated))  # type: ignore[misc]

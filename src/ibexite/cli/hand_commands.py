@@ -42,6 +42,7 @@ def read_command(words: tuple[str, ...], given: tuple[str, ...], every: str, cou
     """Reads a signal or a reading of a role by hand. Nothing is reset or switched.
 
     Several readings are shown with their mean and deviation so far; at the end with least, greatest, and a curve.
+    Curves are drawn, tables and connections shown in full, pictures written into the present folder.
 
     \b
     ibexite instruments read v_out
@@ -49,8 +50,9 @@ def read_command(words: tuple[str, ...], given: tuple[str, ...], every: str, cou
     ibexite instruments read voltage --address TCPIP::192.0.2.10::5025::SOCKET --profile scpi-power-supply
     """
     from ibexite import units
-    from ibexite.cli.reading_view import read_and_show
+    from ibexite.cli.reading_view import read_and_show, read_and_show_whole
     from ibexite.station.by_hand import bench_of_one, what_to_read
+    from ibexite.station.whole_readings import is_whole
 
     pause = units.parse_quantity(every)
     if pause.dimension != units.SECOND or not 0 <= float(pause) <= 86_400 or len(words) > 2:
@@ -69,29 +71,36 @@ def read_command(words: tuple[str, ...], given: tuple[str, ...], every: str, cou
         take = _kept_reading(file, asked, words, parameters(given), where["traffic"])
         if take is None:
             take = stack.enter_context(_own_reading(file, asked, opening))
-        read_and_show(asked, take, times, float(pause), where["output"])
+        if is_whole(asked.kind):
+            read_and_show_whole(asked, take, times, float(pause), where["output"])
+        else:
+            read_and_show(asked, take, times, float(pause), where["output"])
 
 
 @contextlib.contextmanager
-def _own_reading(file: BenchFile, asked: Asked, opening: Opening) -> Iterator[Callable[[], tuple[float, str]]]:
+def _own_reading(file: BenchFile, asked: Asked, opening: Opening) -> Iterator[Callable[[], tuple[Any, str]]]:
     from ibexite.station.by_hand import connected, reading_of
+    from ibexite.station.whole_readings import is_whole, whole_reading_of
 
+    take = whole_reading_of if is_whole(asked.kind) else reading_of
     with connected(file, [asked.instrument], opening) as bench:
         line = asked.prepare(bench)
-        yield lambda: reading_of(bench, line)
+        yield lambda: take(bench, line)
 
 
 def _kept_reading(
     file: BenchFile, asked: Asked, words: tuple[str, ...], given: dict[str, str], traffic: Path | None
-) -> Callable[[], tuple[float, str]] | None:
+) -> Callable[[], tuple[Any, str]] | None:
     """What takes a reading through the process that holds its instrument by hand; None if none does."""
     from ibexite.station.hand_place import HandPlace
-    from ibexite.station.kept import held_by_hand, reading
+    from ibexite.station.kept import held_by_hand, number_read, reading
+    from ibexite.station.whole_readings import is_whole
 
     place = HandPlace.of(file)
     if asked.instrument not in held_by_hand(place):
         return None
-    return lambda: reading(place, words, given, _path(traffic))[:2]
+    ask = reading if is_whole(asked.kind) else number_read
+    return lambda: ask(place, words, given, _path(traffic))[:2]
 
 
 def _path(path: Path | None) -> str:

@@ -6,12 +6,16 @@ import json
 import math
 import time
 from collections.abc import Callable
+from pathlib import Path
+from typing import Any
 
 import click
 
 from ibexite import units
 from ibexite.cli.terminal_curve import draw_curve
 from ibexite.station.by_hand import Asked, Spread
+from ibexite.station.whole_readings import in_words, keep_picture
+from ibexite.values import Picture
 
 Take = Callable[[], tuple[float, str]]
 """Takes a reading: its value, and why it is bad where it is NaN."""
@@ -41,6 +45,53 @@ def read_and_show(asked: Asked, take: Take, times: int | None, pause: float, out
         click.echo(json.dumps({"name": asked.name, "t": at[: len(told)], "values": told}))
     elif times != 1:
         _show_all(asked, at, values, spread)
+
+
+def read_and_show_whole(
+    asked: Asked, take: Callable[[], tuple[Any, str]], times: int | None, pause: float, output: str
+) -> None:
+    """The same for what is no single number; a picture is written into the present folder."""
+    done = 0
+    while times is None or done < times:
+        if done:
+            time.sleep(pause)
+        value, reason = take()
+        done += 1
+        if output == "json":
+            click.echo(json.dumps({"name": asked.name, "value": value, "bad": reason}))
+        else:
+            _show_whole(asked, value, reason)
+
+
+def _show_whole(asked: Asked, value: Any, reason: str) -> None:
+    if value is None or (reason and not isinstance(value, dict)):
+        click.echo(f"{asked.name} is bad: {reason}")
+    elif isinstance(value, dict):
+        _show_curve(asked, value, reason)
+    elif isinstance(asked.kind, Picture):
+        path = keep_picture(asked.name.rpartition(".")[2], value, Path.cwd())
+        click.echo(f"{asked.name}: {path.name}, {path.stat().st_size:,} bytes")
+    else:
+        first, *more = in_words(asked.kind, value)
+        click.echo("\n".join([f"{asked.name} = {first}", *more]))
+
+
+def _show_curve(asked: Asked, curve: dict[str, Any], reason: str) -> None:
+    """How many points of what; one over a single axis is drawn, of a complex one its real part."""
+    told = " x ".join(str(len(points)) for points in curve["axes"].values())
+    click.echo(f"{asked.name}: {told} points over {', '.join(curve['axes'])}" + (f", bad: {reason}" if reason else ""))
+    if len(curve["axes"]) != 1:
+        return
+    ((axis, points),) = curve["axes"].items()
+    part = " (real part)" if "imaginary" in curve else ""
+    y = {"name": asked.name + part, "unit": units.symbol_of(asked.dimension), "shown": ""}
+    values = [math.nan if value is None else value for value in curve["values"]]
+    for line in draw_curve(points, values, {"name": axis, "unit": _unit_of_axis(asked, axis), "shown": ""}, y):
+        click.echo("  " + line)
+
+
+def _unit_of_axis(asked: Asked, axis: str) -> str:
+    return units.symbol_of(asked.axes[axis]) if axis in asked.axes else ""
 
 
 def value_text(asked: Asked, value: float, reason: str) -> str:

@@ -5,12 +5,14 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from ibexite.bench.interface import ItemLike
+from ibexite.compound import media_of, picture_text
 from ibexite.engine.frame_gaps import Gaps
+from ibexite.engine.keeping import keep_bytes
 from ibexite.errors import SequenceError
 from ibexite.instruments.readings import Given
 from ibexite.language import constants, fill, nodes
 from ibexite.untyped import Fields, Measured
-from ibexite.values import TEXT
+from ibexite.values import TEXT, Picture
 
 
 class BenchLines(Gaps):
@@ -34,13 +36,13 @@ class BenchLines(Gaps):
         settled = self._settled(statement)
         if not any(reading.query for reading in statement.readings):
             items = [self.item(reading) for reading in statement.readings]
-            return self._settling(statement, self.runtime.bench.read_line(
+            return self._settling(statement, self._keeping(statement, self.runtime.bench.read_line(
                 items,
                 together=statement.together,
                 averaging=statement.averaging,
                 tries=statement.tries,
                 settled=settled,
-            ))  # fmt: skip
+            )))  # fmt: skip
         parts = [self._single(reading, statement) for reading in statement.readings]
 
         def read(given: Fields | None = None) -> list[Measured]:
@@ -63,6 +65,35 @@ class BenchLines(Gaps):
             return line()
         finally:
             bench.at_axes = {}
+
+    def _keeping(self, statement: nodes.Read, line: Callable[[], list[Measured]]) -> Callable[[], list[Measured]]:
+        """A read line whose pictures are kept as files; the line itself if it has none."""
+        pictures = {
+            at: reading.name
+            for at, reading in enumerate(statement.readings)
+            if reading.name in self.names and isinstance(self.names[reading.name].type, Picture)
+        }
+        if not pictures:
+            return line
+
+        def read_and_keep() -> list[Measured]:
+            values = line()
+            for at, name in pictures.items():
+                if isinstance(values[at], bytes):
+                    values[at] = self._kept_picture(self.prefix + name, values[at])
+            return values
+
+        return read_and_keep
+
+    def _kept_picture(self, name: str, data: bytes) -> str:
+        """The text of a picture that an instrument gave, of which a file is kept."""
+        file = f"{name}.{(media_of(data) or '').partition('/')[2]}"
+        try:
+            kept = keep_bytes(self.runtime, self.block, file, data)
+        except OSError as error:
+            raise SequenceError(f"the picture {name} cannot be kept ({error.strerror})",
+                                remedy="Is the disk full?") from None  # fmt: skip
+        return picture_text(file, kept.path, kept.sha256, kept.data)
 
     def _settling(self, statement: nodes.Read, line: Callable[[], list[float]]) -> Callable[[], list[float]]:
         """A read line that waits before as long as the slowest of its signals needs; the line itself if none does."""

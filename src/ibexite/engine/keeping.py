@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import re
+from pathlib import Path
 from typing import NamedTuple
 
 from ibexite import events
@@ -35,17 +36,20 @@ def keep_file(runtime: Runtime, block: str, name: str) -> Kept:
         size = source.stat().st_size
         if size > MOST_BYTES:
             raise SequenceError(f"{name} has {size:,} bytes, too many to attach", remedy=f"At most {MOST_BYTES:,}.")
-        data = source.read_bytes()
-        digest = hashlib.sha256(data).hexdigest()
-        kept = ""
-        if runtime.records is not None:
-            folder = runtime.records / "files"
-            folder.mkdir(parents=True, exist_ok=True)
-            target = folder / f"{digest[:16]}_{re.sub(r'[^A-Za-z0-9._-]', '_', source.name)}"
-            target.write_bytes(data)
-            kept = str(target)
+        return keep_bytes(runtime, block, name, source.read_bytes())
     except (OSError, ValueError) as error:
         why = error.strerror if isinstance(error, OSError) else error
         raise SequenceError(f"{name} cannot be attached ({why})", remedy="It must lie beside the sequence.") from None
+
+
+def keep_bytes(runtime: Runtime, block: str, name: str, data: bytes) -> Kept:
+    """Keeps bytes under a name, and tells of them. Raises OSError: they could not be written."""
+    digest, kept = hashlib.sha256(data).hexdigest(), ""
+    if runtime.records is not None:
+        folder = runtime.records / "files"
+        folder.mkdir(parents=True, exist_ok=True)
+        target = folder / f"{digest[:16]}_{re.sub(r'[^A-Za-z0-9._-]', '_', Path(name).name)}"
+        target.write_bytes(data)
+        kept = str(target)
     runtime.emit(events.Attached(runtime.now(), block, name, kept, digest, len(data)))
     return Kept(data, digest, kept)

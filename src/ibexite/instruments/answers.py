@@ -12,6 +12,7 @@ from ibexite.errors import UnitError, did_you_mean
 from ibexite.frozen import frozen
 from ibexite.protocols.scpi import INFINITY, NOT_A_NUMBER, response_value
 from ibexite.units import Dimension, Unit
+from ibexite.values import Connections, Picture, Table
 
 if TYPE_CHECKING:
     import numpy as np
@@ -89,7 +90,7 @@ def curve_commands(table: TomlTable, feature: Feature, unit: Unit) -> CurveComma
     """What a profile says of a reading that gives a curve; None for one that gives a single value."""
     if not feature.axes:
         for key in ("form", "numbers", "bytes", "axes"):
-            if key in table:
+            if key in table and not (key == "form" and isinstance(feature.type, Table | Connections | Picture)):
                 table.fail(key, "is for curves", f"{feature.name} is one value.")
         return None
     form = table.text("form", "list")

@@ -7,13 +7,14 @@ from ibexite.classes import Argument, Feature, InstrumentClass
 from ibexite.classes.class_files import argument_of
 from ibexite.errors import UnitError, did_you_mean
 from ibexite.instruments.answers import curve_commands
+from ibexite.instruments.parts_keys import layout_of
 from ibexite.instruments.readings import ArgumentText, ReadingCommands
 from ibexite.instruments.settings import SettingCommands, When
 from ibexite.instruments.speech_keys import scaled, speech_of, unit_of, words_of
 from ibexite.instruments.times import timeout_of
 from ibexite.protocols.speech import Speech
 from ibexite.toml_reader import TomlTable
-from ibexite.values import Compound, Picture
+from ibexite.values import Compound
 
 RANGES = 'Write: ranges = [{ when = { voltage = ["0 V", "8 V"] }, range = ["0 A", "3 A"] }]'
 
@@ -105,11 +106,12 @@ def _resolution(table: TomlTable, feature: Feature) -> float:
 def reading_of(table: TomlTable, instrument_class: InstrumentClass, name: str, base: Speech) -> ReadingCommands:
     """One reading. Raises MistakeError: all that is wrong with it."""
     feature = _feature(table, instrument_class.readings, instrument_class, name, "reading")
+    has_rows = isinstance(feature.type, Compound)
     unit = unit_of(table, feature.dimension, feature.unit)
-    speech = speech_of(table, base, is_number=feature.dimension is not None)
+    speech = speech_of(table, base, is_number=feature.dimension is not None or has_rows)
     if feature.dimension is not None and not feature.axes:
         speech = scaled(table, speech)
-    is_file = isinstance(feature.type, Compound | Picture)
+    layout = layout_of(table, feature)
     reading = ReadingCommands(
         feature,
         table.text("query"),
@@ -121,7 +123,7 @@ def reading_of(table: TomlTable, instrument_class: InstrumentClass, name: str, b
         timeout_of(table, "timeout", None),
         table.flag("repeat", True),
         speech,
-        is_file,
+        layout,
     )
     table.finish()
     return reading

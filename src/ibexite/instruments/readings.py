@@ -9,6 +9,7 @@ from ibexite.classes import Argument, Feature
 from ibexite.errors import MistakeError, UnitError, did_you_mean
 from ibexite.frozen import frozen
 from ibexite.instruments.answers import CurveCommands
+from ibexite.protocols.layout import Layout
 from ibexite.protocols.speech import Speech
 from ibexite.units import Unit
 
@@ -78,7 +79,7 @@ class ReadingCommands:
     timeout: float | None = None  # s, of its replies; None: that of the instrument
     may_repeat: bool = True  # asked twice it means the same
     speech: Speech = Speech()
-    file: bool = False  # the reply is a definite length block with a whole file in it
+    layout: Layout | None = None  # of what has several parts
 
     def needed(self) -> list[str]:
         """The arguments that must be given: those that its query names, and has no text for otherwise."""

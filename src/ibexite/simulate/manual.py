@@ -9,6 +9,7 @@ from math import inf
 from typing import NamedTuple
 
 from ibexite.protocols import scpi
+from ibexite.protocols.layout import Layout, Row
 from ibexite.protocols.speech import NUMBER_FORMS, Speech, command_pattern, speech_from
 from ibexite.untyped import Fields
 
@@ -102,6 +103,7 @@ class Reading:
     arguments: dict[str, UnitOf]
     curve: Fields | None
     is_scanned: bool
+    layout: Layout | None = None
 
     def answer(self, value: float | str, channel: int) -> str:
         """The reply that tells a value, in base units."""
@@ -268,5 +270,12 @@ def _reading(data: Fields) -> Reading:
     arguments = {name: _unit(one["unit"]) for name, one in data["arguments"].items()}
     speech = speech_from(data["speech"])
     return Reading(
-        data["name"], data["kind"], speech, _unit(data["unit"]), arguments, data["curve"], bool(data["select"])
-    )
+        data["name"], data["kind"], speech, _unit(data["unit"]), arguments, data["curve"], bool(data["select"]),
+        _layout(data["layout"]),
+    )  # fmt: skip
+
+
+def _layout(data: Fields | None) -> Layout | None:
+    if data is None:
+        return None
+    return Layout(data["is_block"], data["between"], {kind: Row(text) for kind, text in data["rows"].items()})

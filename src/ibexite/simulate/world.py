@@ -201,6 +201,14 @@ class World:
         elapsed = self.clock() - self._since
         return target + (self._from[name] - target) * math.exp(-elapsed / self.product.time_constants[name])
 
+    def parts(self, name: str, reading: str) -> object:
+        """What has several parts, such as the `wires` that a tester of connections reads of a thing of the product, as
+        programs give them; None where the product has no such thing."""
+        made = getattr(self.product, "parts", None)
+        if made is None or name.startswith(UNWIRED) or self._is_cut(name):
+            return None
+        return made(name, reading, self.clock())
+
     def quantities(self) -> tuple[str, ...]:
         """All that can be measured."""
         return (*self.product.time_constants, *self.product.derived)

@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import contextlib
 import math
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from pathlib import Path
 
 from ibexite import units
@@ -22,18 +22,26 @@ from ibexite.instruments.address import parse_address
 from ibexite.instruments.profile import bare_profile, load_profile
 from ibexite.instruments.readings import Given, ReadingCommands, argument_from
 from ibexite.units import Dimension
+from ibexite.untyped import Measured
+from ibexite.values import Quantity, Type
 
 ALONE = "instrument"  # name and role of one that stands in no bench file
 
 
 @frozen
 class Asked:
-    """What is to be read: its name, the instrument, and how the reading is made ready on a connected bench."""
+    """What is to be read: its name, instrument and type, and how the reading is made ready on a connected bench."""
 
     name: str
     instrument: str
-    dimension: Dimension
-    prepare: Callable[[Bench], Callable[[], list[float]]]
+    kind: Type
+    prepare: Callable[[Bench], Callable[[], list[Measured]]]
+    axes: Mapping[str, Dimension] = {}  # of a curve
+
+    @property
+    def dimension(self) -> Dimension:
+        """That of a number."""
+        return self.kind.dimension
 
 
 def bench_of_one(address: str, profile: str, folder: Path) -> BenchFile:
@@ -64,7 +72,10 @@ def what_to_read(file: BenchFile, words: tuple[str, ...], given: dict[str, str])
             raise MistakeError(f"{words[0]} has its set-up in the bench file", where="--with")
         instrument = file.roles[signal.role].instrument
         return Asked(
-            words[0], instrument, signal.dimension, lambda bench: _line(bench, bench.signal_item("x", words[0]))
+            words[0],
+            instrument,
+            Quantity((), signal.dimension),
+            lambda bench: _line(bench, bench.signal_item("x", words[0])),
         )
     role_name, reading = words if len(words) == 2 else (ALONE, words[0])
     role = file.roles.get(role_name)
@@ -73,20 +84,18 @@ def what_to_read(file: BenchFile, words: tuple[str, ...], given: dict[str, str])
         raise MistakeError(f"there is no {'role' if len(words) == 2 else 'signal'} {words[0]!r}",
                            remedy=did_you_mean(words[0], known))  # fmt: skip
     commands = file.instruments[role.instrument].profile.readings.get(reading)
-    if commands is None or commands.curve is not None:
+    if commands is None:
         readings = file.instruments[role.instrument].profile.readings
-        single = [name for name, known in readings.items() if known.curve is None]
-        raise MistakeError(f"{role_name} has no single reading {reading!r}", remedy=did_you_mean(reading, single))
+        raise MistakeError(f"{role_name} has no reading {reading!r}", remedy=did_you_mean(reading, readings))
     arguments = _arguments(given, commands)
-    dimension = commands.feature.dimension or units.PLAIN
     name = reading if role_name == ALONE else f"{role_name}.{reading}"
     return Asked(
-        name, role.instrument, dimension,
-        lambda bench: _line(bench, bench.role_item("x", role_name, reading, dict(arguments))),
+        name, role.instrument, commands.feature.type,
+        lambda bench: _line(bench, bench.role_item("x", role_name, reading, dict(arguments))), commands.feature.axes,
     )  # fmt: skip
 
 
-def _line(bench: Bench, item: object) -> Callable[[], list[float]]:
+def _line(bench: Bench, item: object) -> Callable[[], list[Measured]]:
     return bench.read_line([item], together=False, averaging=1)  # type: ignore[list-item]
 
 
@@ -122,7 +131,7 @@ def connected(file: BenchFile, instruments: Iterable[str], opening: Opening) -> 
         bench.close()
 
 
-def reading_of(bench: Bench, line: Callable[[], list[float]]) -> tuple[float, str]:
+def reading_of(bench: Bench, line: Callable[[], list[Measured]]) -> tuple[float, str]:
     """One reading, and why it is bad where it is NaN. Raises BenchError."""
     (value,) = line()
     reason = bench.bad[-1].reason.text if math.isnan(value) and bench.bad else ""

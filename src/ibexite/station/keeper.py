@@ -33,6 +33,7 @@ from ibexite.instruments.open_link import open_link
 from ibexite.instruments.traffic_file import TrafficFile, traced
 from ibexite.station.by_hand import bench_of_one, reading_of, what_to_read
 from ibexite.station.hand_place import HandPlace
+from ibexite.station.whole_readings import is_whole, whole_reading_of
 from ibexite.untyped import Fields
 
 LOOK = 0.2  # s between two looks at what it depends on
@@ -186,8 +187,11 @@ class Keeper:
         if key not in self._lines:
             self._lines[key] = asked.prepare(self.hand.bench)
         self.hand.settle()
-        value, reason = reading_of(self.hand.bench, self._lines[key])
         is_simulated = self.hand.bench.sessions[asked.instrument].is_simulated
+        if is_whole(asked.kind):
+            whole, reason = whole_reading_of(self.hand.bench, self._lines[key])
+            return {"value": whole, "reason": reason, "is_simulated": is_simulated}
+        value, reason = reading_of(self.hand.bench, self._lines[key])
         return {"value": None if math.isnan(value) else value, "reason": reason, "is_simulated": is_simulated}
 
 

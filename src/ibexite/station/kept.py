@@ -79,9 +79,9 @@ def held_by_hand(place: HandPlace) -> list[str]:
 
 def reading(
     place: HandPlace, words: Sequence[str], given: Mapping[str, str], traffic: str = ""
-) -> tuple[float, str, bool]:
-    """One reading by the process that holds its instrument: the value, why it is bad where it is NaN, and whether a
-    simulated stand-in gave it.
+) -> tuple[Any, str, bool]:
+    """One reading by the process that holds its instrument: the value, or what else it gives as plain data
+    (whole_readings.py), why it is bad where it is None, and whether a simulated stand-in gave it.
 
     Raises:
         BenchError: that process has ended, or what it tells of the reading.
@@ -93,8 +93,15 @@ def reading(
         raise BenchError("what held the bench by hand has ended", remedy="Read it again.") from None
     if kept.error is not None:
         raise kept.error
-    value = kept.reply["value"]
-    return (math.nan if value is None else value), kept.reply["reason"], kept.reply["is_simulated"]
+    return kept.reply["value"], kept.reply["reason"], kept.reply["is_simulated"]
+
+
+def number_read(
+    place: HandPlace, words: Sequence[str], given: Mapping[str, str], traffic: str = ""
+) -> tuple[float, str, bool]:
+    """The same of a number: NaN where it is bad. Raises BenchError as `reading` does."""
+    value, reason, is_simulated = reading(place, words, given, traffic)
+    return (math.nan if value is None else value), reason, is_simulated
 
 
 def carry_out(file: BenchFile, spec: Fields, deed: Fields) -> Kept:

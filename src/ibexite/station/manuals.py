@@ -67,11 +67,15 @@ def _setting(name: str, commands: SettingCommands) -> Fields:
 
 
 def _reading(name: str, commands: ReadingCommands) -> Fields:
-    curve = commands.curve
+    curve, layout = commands.curve, commands.layout
     return {
         "name": name, "kind": _kind(commands.feature), "query": commands.query, "configure": list(commands.configure),
         "select": commands.select, "unit": _unit(commands.unit), "speech": commands.speech.as_data(),
         "arguments": {key: {"unit": _unit(a.unit), "default": a.default} for key, a in commands.arguments.items()},
+        "layout": None if layout is None else {
+            "is_block": layout.is_block, "between": layout.between,
+            "rows": {kind: row.text for kind, row in layout.rows.items()},
+        },
         "curve": None if curve is None else {
             "numbers": curve.numbers,
             "axes": [{"name": axis.name, "points": axis.points, "start": axis.start.query if axis.start else "",

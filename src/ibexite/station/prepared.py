@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Collection
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -11,7 +12,7 @@ from ibexite.errors import MistakeError, UnitError, did_you_mean
 from ibexite.toml_reader import TomlTable, read_toml
 from ibexite.units import parse_quantity
 from ibexite.untyped import Fields, Measured
-from ibexite.values import YES_NO, Quantity, Type, Words, YesNo
+from ibexite.values import YES_NO, Compound, Quantity, Type, Words, YesNo
 
 if TYPE_CHECKING:
     from ibexite.bench.file import BenchFile
@@ -66,6 +67,12 @@ def _reading(where: str, name: str, entry: object, bench: BenchFile) -> float | 
     if entry == "overload":
         return None
     kind = _type_of(name, bench)
+    if isinstance(kind, Compound):
+        try:
+            kind.form.text(entry)
+        except ValueError as error:
+            raise MistakeError(f"it is {error}", where=where, remedy="Write it as a program would give it.") from None
+        return json.dumps(entry)
     if isinstance(entry, bool) or (isinstance(kind, YesNo) and entry in ("yes", "no")):
         return float(entry in (True, "yes"))
     if isinstance(kind, Words):

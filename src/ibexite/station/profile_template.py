@@ -6,7 +6,7 @@ import textwrap
 from collections.abc import Iterator
 
 from ibexite.classes import Argument, Feature, InstrumentClass
-from ibexite.values import Compound, Picture
+from ibexite.values import Connections, Picture, Table
 
 WIDTH = 110
 BEGINNING = (
@@ -84,7 +84,12 @@ def _reading(feature: Feature) -> Iterator[str]:
     if feature.arguments:
         told = ", ".join(f"{name} = {_argument(argument)}" for name, argument in feature.arguments.items())
         yield f"arguments = {{ {told} }}"
-    if isinstance(feature.type, Compound | Picture):
+    if isinstance(feature.type, Table):
+        yield 'row   = "{name},{value:number}"   # what a row looks like; rows = ";" stands between two'
+    if isinstance(feature.type, Connections):
+        yield 'connection = "{first},{second},{value:ohm}"   # what an entry looks like; rows = ";" stands between two'
+        yield '# diode = "D,{first},{second},{value:V}"   resistor, capacitor and alone likewise'
+    if isinstance(feature.type, Picture):
         yield "# answered as a definite length block"
     for axis in feature.axes:
         yield f"[readings.{feature.name}.axes.{axis}]"

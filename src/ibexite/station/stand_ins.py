@@ -219,9 +219,11 @@ def _identity_for(fact: InstrumentEntry) -> str:
 
 
 def _channels_of(file: BenchFile, fact: InstrumentEntry, known: tuple[str, ...] | None) -> dict[int, str]:
-    """The channels that the signals of a bench need, wired to a quantity of their name where the product has it."""
-    roles = {role.name for role in file.roles.values() if role.instrument == fact.name}
-    return {
+    """The channels that the roles and signals of a bench need, those of signals wired to a quantity of their name where
+    the product has it."""
+    roles = {role.name: role.channel for role in file.roles.values() if role.instrument == fact.name}
+    applies = fact.profile.instrument_class.name in STIMULUS  # wired to nothing, each has a terminal of its own
+    return ({} if applies else dict.fromkeys(roles.values(), UNWIRED)) | {
         signal.channel: signal.name if signal.name in (known or ()) else UNWIRED
         for signal in file.signals.values() if signal.role in roles
     }  # fmt: skip

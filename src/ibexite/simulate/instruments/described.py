@@ -20,7 +20,9 @@ from ibexite.protocols.speech import Template
 from ibexite.simulate.device import ERROR_QUEUE_LENGTH, ScpiDevice
 from ibexite.simulate.instruments.applied import Applied
 from ibexite.simulate.instruments.moving import Moving
+from ibexite.simulate.instruments.several_parts import prepared, reply_of
 from ibexite.simulate.manual import POINTS, Beyond, Entry, Manual, Reading, Setting
+from ibexite.simulate.nature import UNWIRED
 from ibexite.simulate.world import World
 
 NOISE = 2e-6  # RMS of a reading, as a share of its range or value, within one period of the mains
@@ -216,7 +218,22 @@ class DescribedDevice(ScpiDevice):
             reading, arguments = readings[0], {}
         if reading.curve is not None:
             return self._curve(reading, channel)
+        if reading.layout is not None:
+            return self._parts(reading, channel)
         return reading.answer(self._measured(reading, channel, arguments | given), channel)
+
+    def _parts(self, reading: Reading, channel: int) -> str:
+        """What has several parts: as it was prepared, or of the product."""
+        assert reading.layout is not None
+        preset = self.presets.take_any(f"{reading.name}:{channel}")
+        if isinstance(preset, str):
+            answer = prepared(preset)
+            if isinstance(answer, str):
+                return answer
+        else:
+            answer = self.world.parts(self.wiring.get(channel, UNWIRED), reading.name)
+        threshold = self._value("threshold", channel) or 0.0
+        return reply_of(reading.kind, reading.layout, reading.speech, answer, threshold=float(threshold))
 
     def _measured(self, reading: Reading, channel: int, arguments: dict[str, float]) -> float | str:
         preset = self.presets.take_any(f"{reading.name}:{channel}")

@@ -12,6 +12,7 @@ from ibexite.protocols.framing import definite_block
 from ibexite.protocols.scpi import Command, ScpiError
 from ibexite.simulate.device import one_parameter, response_number
 from ibexite.simulate.instruments.stimulus import Stimulus
+from ibexite.simulate.screen import WIDTH, screen
 from ibexite.simulate.world import World
 
 
@@ -44,6 +45,7 @@ class SimulatedScope(Stimulus):
         self.on("MEASure[:SCALar]:RISE:TIME", query=lambda c, n: self._each(c, self._rise_time))
         self.on("FORMat[:DATA]", self._set_format)
         self.on("READ:ARRay:VOLTage", query=lambda c, n: self._record(c))
+        self.on("HCOPy:SDUMp:DATA", query=lambda c, n: definite_block(screen(self._trace())).decode("latin-1"))
         self.on("TRIGger[:IMMediate]", lambda c, n: None)
 
     def reset(self) -> None:
@@ -64,6 +66,13 @@ class SimulatedScope(Stimulus):
         if not self.is_binary:
             return ",".join(map(response_number, values))
         return definite_block(struct.pack(f">{len(values)}f", *values)).decode("latin-1")
+
+    def _trace(self) -> list[float]:
+        """What the screen shows of its first channel, as shares of the full scale."""
+        if not self.channels:
+            return []
+        channel, step = min(self.channels), self.record_time / WIDTH
+        return [self._sample(channel, i * step) / self.full_scale for i in range(WIDTH)]
 
     def _sample(self, channel: int, time: float) -> float:
         size = self.world.value(f"{self.channels[channel]}_amplitude")

@@ -50,7 +50,7 @@ def connectable(product: str, kind: str) -> tuple[str, ...]:
         return (*(name for names in model.terminals.values() for name in names), *model.time_constants, *model.derived)
     if kind in STIMULUS:
         return model.terminals.get(STIMULUS[kind], ())
-    names = (*model.time_constants, *model.derived)
+    names = (*model.time_constants, *model.derived, *getattr(model, "parts_of", ()))
     if kind == "oscilloscope":
         return tuple(n.removesuffix("_amplitude") for n in names if n.endswith("_amplitude"))
     return names
