@@ -59,18 +59,20 @@ class Bench(BenchState):
         *,
         heed: Callable[[], None] = lambda: None,
         now: Callable[[], float] = time.monotonic,
+        wait: Callable[[float], None] = time.sleep,
     ) -> None:
         """Takes the named instruments from the pool, which connects them, outputs off.
 
         Args:
             holder: who uses the bench, for the message to others who want it meanwhile.
             heed: is called while an instrument is waited for; what it raises ends the wait.
-            now: tells the time in s, for the traffic.
+            now: tells the time in s.
+            wait: waits so many seconds of that time, while an instrument carries something out.
 
         Raises:
             BenchError: one is in use by another run or does not answer, or another one answers in its place.
         """
-        self.user.heed, self.user.now = heed, now
+        self.user.heed, self.user.now, self.user.wait = heed, now, wait
         facts = [self.file.instruments[name] for name in instruments]
         self.pool.take(facts, holder, self.user, self.sessions)
         self.touched |= {session: {} for session in self.sessions.values() if session not in self.touched}

@@ -87,9 +87,11 @@ class BenchLike(Protocol):
     # --- connecting and leaving ---
 
     def connect(
-        self, instruments: Iterable[str], holder: str, *, heed: Callable[[], None], now: Callable[[], float]
-    ) -> None:
-        """Connects the named instruments, outputs off. `heed` is called while one is waited for."""
+        self, instruments: Iterable[str], holder: str, *, heed: Callable[[], None], now: Callable[[], float],
+        wait: Callable[[float], None],
+    ) -> None:  # fmt: skip
+        """Connects the named instruments, outputs off. `heed` is called while one is waited for, and `wait` waits in
+        the time of `now`."""
 
     def connected(self) -> dict[str, Connected]:
         """The instruments that have answered, by name."""

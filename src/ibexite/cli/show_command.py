@@ -10,6 +10,7 @@ import click
 
 from ibexite.cli.options import format_option, open_records, records_option
 from ibexite.cli.view import verdict_word
+from ibexite.compound import count_said
 from ibexite.errors import MistakeError, did_you_mean
 from ibexite.instruments.traffic_file import shown
 from ibexite.records.grids import Grid
@@ -127,7 +128,7 @@ def _values(grids: list[Grid]) -> Iterator[str]:
     for grid in grids:
         names = ", ".join(c["name"] for c in grid.columns if c["origin"] != "sweep")
         if grid.axes:
-            yield f"    data   {names} over {', '.join(grid.axes)}, {len(grid.data[0])} rows"
+            yield f"    data   {names} over {', '.join(grid.axes)}, {count_said(len(grid.data[0]), 'row')}"
         else:
             yield f"    value  {names} = {single_text(grid.columns[0], grid.data[0][0])}"
 

@@ -7,9 +7,10 @@ from pathlib import Path
 from ibexite.errors import MistakeError
 
 FILES = (
-    "README.md", "ibexite.toml", "bench.toml", "analog.toml", "fm2_final.ibx", "characterise.ibx", "sensor_parts.ibx",
-    "shared.ibx", "parts_limits.csv", "maths.py", "link_stress.py", "rf_head.py", "measurements/band_pass.ibx",
-    "measurements/one_db_point.py", "measurements/heater_power.py", "measurements/heater_power.measurement.toml",
+    "README.md", "ibexite.toml", "bench.toml", "analog.toml", "service.toml", "ct64.toml", "fm2_final.ibx",
+    "characterise.ibx", "sensor_parts.ibx", "service.ibx", "shared.ibx", "parts_limits.csv", "maths.py",
+    "link_stress.py", "lead_plan.py", "rf_head.py", "measurements/band_pass.ibx", "measurements/one_db_point.py",
+    "measurements/heater_power.py", "measurements/heater_power.measurement.toml",
 )  # fmt: skip
 
 

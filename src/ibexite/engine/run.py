@@ -103,7 +103,8 @@ class Run:
         self._mark_trials(needed)
         who = f"run {self.identity.run} of {self.program.source.name} for {self.identity.serial}"
         who += f" by {self.identity.operator}" if self.identity.operator else ""
-        self.bench.connect(needed, who, heed=self.services.stop.check, now=self.services.clock.now)
+        clock, heed = self.services.clock, self.services.stop.check
+        self.bench.connect(needed, who, heed=heed, now=clock.now, wait=lambda seconds: clock.wait(seconds, heed))
         instruments = [beginning.instrument(self.bench.file, name, it) for name, it in self.bench.connected().items()]
         named = beginning.signals_needed(self.program, self.bench.file)
         signals = [beginning.signal(self.bench.file, name) for name in named]

@@ -5,7 +5,6 @@ from __future__ import annotations
 
 import contextlib
 import re
-import time
 
 from ibexite.errors import IbexiteError, InstrumentError
 from ibexite.instruments.exchanges import Exchanges, Message, Reconnected
@@ -86,7 +85,7 @@ class Session(Exchanges):
         if complete.command:
             self.send(complete.command)
         if complete.delay:
-            time.sleep(complete.delay)
+            self.user.wait(complete.delay)
         if complete.query and not complete.every:
             self.check_complete(self.query(complete.query))
         elif complete.query:
@@ -94,20 +93,20 @@ class Session(Exchanges):
 
     def _poll_until_complete(self) -> None:
         complete = self.profile.complete
-        deadline = time.monotonic() + complete.timeout
+        deadline = self.user.now() + complete.timeout
         while True:
             reply = self.query(complete.query, may_repeat=not complete.command)
             if not complete.is_answer(reply):
                 self.check_complete(reply)
             if complete.is_complete(reply):
                 return
-            if time.monotonic() > deadline:
+            if self.user.now() > deadline:
                 raise InstrumentError(
                     f"has not carried out its settings after {complete.timeout:g} s", where=self.name,
                     remedy=f"Look at it, or write a longer timeout into complete of profile {self.profile.name}.",
                 )  # fmt: skip
             self.user.heed()
-            time.sleep(complete.every)
+            self.user.wait(complete.every)
 
     def check_complete(self, reply: str) -> None:
         """Whether the reply to the query of `complete` says that all settings were carried out: it must be 1, or as the

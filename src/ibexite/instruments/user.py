@@ -25,11 +25,13 @@ class User:
         *,
         now: Callable[[], float] = time.monotonic,
         heed: Callable[[], None] = lambda: None,
+        wait: Callable[[float], None] = time.sleep,
         after_recovery: Callable[[Any], None] = lambda session: None,
     ) -> None:
-        """`now` tells the time in s. `heed` is called while an instrument is waited for; what it raises ends the wait.
+        """`now` tells the time in s, and `wait` waits in it. `heed` is called while an instrument is waited for; what
+        it raises ends the wait.
         `after_recovery` asks back the state of an instrument whose link was opened anew."""
-        self.now, self.heed, self.after_recovery = now, heed, after_recovery
+        self.now, self.heed, self.wait, self.after_recovery = now, heed, wait, after_recovery
         self.said: list[What] = []
         self.said_at: list[float] = []
         self.doubts: dict[str, str] = {}  # by instrument: why answers since the last proof may belong to others

@@ -121,7 +121,9 @@ class TestChecker(DeclarationChecker):
         for point in program.set_points:
             role, setting = point.role, point.assignment.setting
             known = program.class_of(program.needs.get(role))
-            if known is None or setting not in known.levels or role in told or (role, known.switch) in switched:
+            if known is None or not known.switch or setting not in known.levels or role in told:
+                continue  # what has no output gives its level as it is set
+            if (role, known.switch) in switched:
                 continue
             told.add(role)
             point.source.report(

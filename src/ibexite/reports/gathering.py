@@ -6,7 +6,7 @@ import hashlib
 from collections.abc import Callable, Sequence
 from pathlib import Path
 
-from ibexite.compound import picture_of
+from ibexite.compound import count_said, picture_of
 from ibexite.records.grids import Grid
 from ibexite.records.stored_run import RunRecord, TestRecord
 from ibexite.reports.figure_specs import pictures_of
@@ -123,7 +123,7 @@ def _data_table(grid: Grid) -> DataTable:
     ]
     names = [name for name, _ in shown]
     title = f"{', '.join(c['name'] for c in grid.columns if c['origin'] != 'sweep')} over {', '.join(grid.axes)}"
-    return DataTable(f"{title}: {count} rows", names, rows, max(0, count - MOST_ROWS))
+    return DataTable(f"{title}: {count_said(count, 'row')}", names, rows, max(0, count - MOST_ROWS))
 
 
 def _one_unit(column: Fields, values: Sequence[float]) -> tuple[str, Callable[[float], str]]:

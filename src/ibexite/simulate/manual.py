@@ -142,11 +142,20 @@ def _filled(speech: Speech, unit: UnitOf, text: str, channel: int) -> str:
     return speech.reply.filled({"value": text, "unit": word, "channel": str(channel)})
 
 
+class CurveFact(NamedTuple):
+    """What is asked about a curve: start, step, stop, spacing or points of an axis; of no axis, the answer itself."""
+
+    axis: str
+    key: str
+    is_only: bool
+    unit: UnitOf
+
+
 class Entry(NamedTuple):
     """One thing it understands: what it is about, which part of that, and what it looks like."""
 
-    deed: str  # write, ask, query, configure, select, identity, error, complete, state, accept, reset, clear, fixed
-    subject: Setting | Reading | str | None
+    deed: str  # write, ask, query, configure, select, identity, error, complete, accept, reset, clear, fixed, curve …
+    subject: Setting | Reading | CurveFact | str | None
     pattern: re.Pattern[str]
 
 
@@ -175,8 +184,8 @@ class Manual:
                 yield Entry("configure", reading, command_pattern(text, parts))
             if entry["select"]:
                 yield Entry("select", reading, command_pattern(entry["select"], parts))
-            for text, number in _fixed(entry["curve"]):
-                yield Entry("fixed", number, command_pattern(text, {"channel": CHANNEL}))
+            for text, fact in _curve_facts(entry["curve"]):
+                yield Entry("curve", fact, command_pattern(text, {"channel": CHANNEL}))
         yield from self._about_itself()
 
     def _about_itself(self) -> Iterator[Entry]:
@@ -225,7 +234,7 @@ class Manual:
                 *entry["configure"],
                 entry["select"],
                 entry["query"],
-                *(text for text, _ in _fixed(entry["curve"])),
+                *(text for text, _ in _curve_facts(entry["curve"])),
             ]
             for name, argument in entry["arguments"].items():
                 texts = [text.replace(f"{{{name}}}", argument["default"] or "1") for text in texts]
@@ -239,19 +248,18 @@ def _at_first_channel(texts: list[str]) -> Iterator[str]:
     return (re.sub(r"\{channels?\}", "1", text) for text in texts if text)
 
 
-def _fixed(curve: Fields | None) -> Iterator[tuple[str, str]]:
-    """What is asked about a curve, and what is answered: its axes go from 0 in steps of 1."""
+def _curve_facts(curve: Fields | None) -> Iterator[tuple[str, CurveFact]]:
+    """What is asked about a curve."""
     if curve is None:
         return
+    is_only = len(curve["axes"]) == 1
     for axis in curve["axes"]:
-        told = (("start", "0"), ("step", "1"), ("stop", str(POINTS - 1)), ("spacing", "LIN"))
-        yield from ((axis[key], text) for key, text in told if axis[key])
-        if axis["points"]:
-            yield axis["points"], ",".join(map(str, range(POINTS)))
-    yield from ((curve[key], text) for key, text in (("factor", "1"), ("offset", "0")) if curve[key])
-
-
-POINTS = 11  # of each axis of a curve
+        for key in ("start", "step", "stop", "spacing", "points"):
+            if axis[key]:
+                yield axis[key], CurveFact(axis["name"], key, is_only, _unit(axis["unit"]))
+    for key, text in (("factor", "1"), ("offset", "0")):
+        if curve[key]:
+            yield curve[key], CurveFact("", text, True, UnitOf("", 1.0, 0.0))
 
 
 def _unit(data: Fields) -> UnitOf:

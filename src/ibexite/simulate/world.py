@@ -7,7 +7,7 @@ so that a reading taken too early is wrong, as on a real bench.
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, ClassVar, Protocol
 
@@ -208,6 +208,15 @@ class World:
         if made is None or name.startswith(UNWIRED) or self._is_cut(name):
             return None
         return made(name, reading, self.clock())
+
+    def curve(self, name: str, reading: str, axes: Mapping[str, Sequence[float]]) -> Sequence[complex] | None:
+        """A curve that an instrument reads of a thing of the product, at the points of its axes in base units, the last
+        axis running first; None where the product has no such thing."""
+        made = getattr(self.product, "curve", None)
+        if made is None or name.startswith(UNWIRED) or self._is_cut(name):
+            return None
+        found: Sequence[complex] | None = made(name, reading, axes, self.stimuli, self.clock())
+        return found
 
     def quantities(self) -> tuple[str, ...]:
         """All that can be measured."""

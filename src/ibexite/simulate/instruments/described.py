@@ -21,7 +21,8 @@ from ibexite.simulate.device import ERROR_QUEUE_LENGTH, ScpiDevice
 from ibexite.simulate.instruments.applied import Applied
 from ibexite.simulate.instruments.moving import Moving
 from ibexite.simulate.instruments.several_parts import prepared, reply_of
-from ibexite.simulate.manual import POINTS, Beyond, Entry, Manual, Reading, Setting
+from ibexite.simulate.instruments.traces import axis_of
+from ibexite.simulate.manual import Beyond, CurveFact, Entry, Manual, Reading, Setting
 from ibexite.simulate.nature import UNWIRED
 from ibexite.simulate.world import World
 
@@ -114,6 +115,8 @@ class DescribedDevice(ScpiDevice):
         match entry.deed:
             case "fixed":
                 return str(entry.subject)
+            case "curve":
+                return self._about_curve(entry.subject, channel)
             case "identity":
                 return Template(data["identity"]["reply"]).filled({"value": self.identity})
             case "errors":
@@ -243,6 +246,9 @@ class DescribedDevice(ScpiDevice):
         if preset is not None:
             return preset
         if reading.kind not in ("number", "yes_no"):
+            told = self.world.parts(self.wiring.get(channel, UNWIRED), reading.name)
+            if told is not None:
+                return str(told)
             return str(self.values.get((reading.name, channel), f"{self.manual.data['class']} {reading.name}"))
         if reading.name == "moving":
             return float(self._moving.is_moving(channel))
@@ -255,19 +261,39 @@ class DescribedDevice(ScpiDevice):
         quiet = math.sqrt(max(arguments.get("integration", 1.0), 0.02))
         return value + random.gauss(0, NOISE * (size or abs(value)) / quiet) if value or size else value
 
+    def _about_curve(self, fact: object, channel: int) -> str:
+        assert isinstance(fact, CurveFact)
+        if not fact.axis:
+            return fact.key
+        axis = axis_of(fact.axis, lambda name: self._value(name, channel), is_only=fact.is_only)
+        return axis.in_unit(fact.unit.factor, fact.unit.offset).told(fact.key)
+
     def _curve(self, reading: Reading, channel: int) -> str:
         assert reading.curve is not None
-        count = POINTS ** len(reading.curve["axes"])
-        number = reading.unit.from_base(self._applied.measured(reading.name, channel))
-        numbers = [number] * count
-        if reading.curve["is_complex"]:
-            numbers, count = [part for one in numbers for part in (one, 0.0)], 2 * count
+        names = [axis["name"] for axis in reading.curve["axes"]]
+        axes = {
+            name: axis_of(name, lambda s: self._value(s, channel), is_only=len(names) == 1).points() for name in names
+        }
+        values = self.world.curve(self.wiring.get(channel, UNWIRED), reading.name, axes)
+        if values is None:
+            values = [self._applied.measured(reading.name, channel)] * math.prod(map(len, axes.values()))
+        numbers = [number for value in values for number in self._points_of(reading, value, channel)]
+        count = len(numbers)
         form = reading.curve["numbers"]
         if not form:
             return ",".join(f"{number:+.7E}" for number in numbers)
         letter = {"i1": "b", "u1": "B", "i2": "h", "u2": "H", "i4": "i", "f4": "f", "f8": "d"}[form[1:]]
-        whole = [number if letter in "fd" else round(number) for number in numbers]
+        whole = numbers if letter in "fd" else [0 if abs(n) >= 0.999 * INFINITY else round(n) for n in numbers]
         return definite_block(struct.pack(f"{form[0]}{count}{letter}", *whole)).decode("latin-1")
+
+    def _points_of(self, reading: Reading, value: complex, channel: int) -> tuple[float, ...]:
+        """The numbers of one point, in the unit of the instrument; beyond its full scale it is an overload."""
+        assert reading.curve is not None
+        scale = self._value("full_scale", channel)
+        if isinstance(scale, float) and scale and abs(value) > scale:
+            return (INFINITY,)
+        number = reading.unit.from_base(value.real)
+        return (number, value.imag) if reading.curve["is_complex"] else (number,)
 
 
 def _arguments(reading: Reading, parts: dict[str, str]) -> dict[str, float]:

@@ -16,6 +16,7 @@ CLASS = "Product"  # what the Python file of a product of one's own calls its cl
 PRODUCTS = {  # module and class
     "fm2-control-board": ("fm2_control_board", "Fm2ControlBoard"),
     "fm2-sensor-parts": ("fm2_sensor_parts", "Fm2SensorParts"),
+    "fm2-field-unit": ("fm2_field_unit", "Fm2FieldUnit"),
     NOTHING: ("nothing", "Nothing"),
 }
 
@@ -46,11 +47,11 @@ def connectable(product: str, kind: str) -> tuple[str, ...]:
     """What an instrument of a kind can be wired to: terminals for what applies something, else quantities; a relay to
     either of them."""
     model = make_product(product, "")
+    names = (*model.time_constants, *model.derived, *getattr(model, "things", ()))
     if kind == SWITCH:
-        return (*(name for names in model.terminals.values() for name in names), *model.time_constants, *model.derived)
+        return (*(name for names in model.terminals.values() for name in names), *names)
     if kind in STIMULUS:
         return model.terminals.get(STIMULUS[kind], ())
-    names = (*model.time_constants, *model.derived, *getattr(model, "parts_of", ()))
     if kind == "oscilloscope":
         return tuple(n.removesuffix("_amplitude") for n in names if n.endswith("_amplitude"))
-    return names
+    return (*model.terminals.get("settings", ()), *names)
