@@ -241,3 +241,57 @@ def test_by_hand_all_of_it_is_shown(ibexite, bench_folder: Path, project: Path) 
     for name in ("screen.png", "screen_2.png"):
         assert f"scope.screen: {name}, " in by_hand("scope", "screen") and (project / name).read_bytes().startswith(b"\x89PNG")
     assert "2000 points over time" in by_hand("scope", "wave") and len(json.loads(by_hand("scope", "wave", "--format", "json"))["value"]["values"]) == 2_000
+
+
+MODEL = """[values]
+wire    = "0.2 ohm +/- 5 %"
+contact = "30 mohm"
+[faults.broken]
+units   = ["LD00002"]
+contact = "10 Mohm"
+[connections.lead]
+resistance      = [["J1.1", "J2.1", "wire"], ["J1.2", "J2.2", "wire + contact"]]
+forward_voltage = [["J1.3", "J2.3", "0.6 V"]]
+alone           = ["J1.4"]
+"""
+THRESHOLD = '[settings.threshold]\nwrite = "THR {value}"\nask = "THR?"\nrange = ["1 ohm", "1 Mohm"]\n'
+LEAD = (
+    SEQUENCE[: SEQUENCE.index("    box ")]
+    + """
+before unit
+    set tester.threshold = 20 ohm, tester.output = on
+
+test lead "Lead"
+    read wires = tester.wires
+    check wires.resistance between 0.1 ohm and 0.4 ohm
+    check count(wires.resistance) == 2 as "two wires"
+"""
+)
+
+
+@pytest.mark.parametrize(("serial", "code", "told"), [("LD00001", 5, "7 of"), ("LD00002", 1, "two wires fail: 1.000")])
+def test_a_model_in_text_says_how_a_lead_is_wired(ibexite, project: Path, serial: str, code: int, told: str) -> None:
+    (project / "tester.toml").write_text(TESTER + THRESHOLD)
+    only = (
+        BENCH[: BENCH.index("[instruments.box]")]
+        + '[roles.tester]\ninstrument = "tester"\n[instruments.tester.simulated]\nidentity = "A,B"\nwiring = { 1 = "lead" }\n'
+    )
+    (project / "lead.toml").write_text(only + '[simulation]\nproduct = "model.toml"\n')
+    (project / "model.toml").write_text(MODEL)
+    (project / "lead.ibx").write_text(LEAD)
+    done = ibexite("run", "lead.ibx", "--bench", "lead.toml", "--simulate", "--serial", serial)
+    assert done.returncode == code and ("two wires fail" not in told or told in done.stdout), done.stdout + done.stderr
+
+
+@pytest.mark.parametrize(("wrong", "right", "told"), [
+    ('"wire"]', '"wire * 1 A"]', "It is a resistance (ohm)"), ('"wire"]', '"wyre"]', "unknown name 'wyre'"), ('["J1.1", "J2.1", "wire"]', '["J1.1", "wire"]', "not pairs of pins"),
+    ("forward_voltage", "forward_current", "Did you mean forward_voltage")])  # fmt: skip
+def test_a_mistake_in_such_a_model_is_told(ibexite, project: Path, wrong: str, right: str, told: str) -> None:
+    (project / "model.toml").write_text(MODEL.replace(wrong, right))
+    done = ibexite("vet", "model.toml")
+    assert done.returncode == 2 and told.lower() in (done.stdout + done.stderr).lower(), done.stdout + done.stderr
+    as_data = ibexite("vet", "model.toml", "--format", "json")
+    (mistake,) = json.loads(as_data.stdout)
+    assert as_data.returncode == 2 and told.lower() in json.dumps(mistake).lower() and mistake["mark"].startswith("connections.lead") and mistake["line"] >= 8
+    (project / "model.toml").write_text(MODEL)
+    assert ibexite("vet", "model.toml", "--format", "json").stdout == "[]\n"

@@ -17,7 +17,7 @@ from ibexite.cli.options import (
     show_findings,
     with_option,
 )
-from ibexite.errors import EXIT_MISTAKE, MistakeError
+from ibexite.errors import EXIT_MISTAKE, MistakeError, Mistakes
 from ibexite.station.opening import Opened, open_to_vet
 from ibexite.station.project import find_project, shown_path
 
@@ -40,7 +40,7 @@ def command(sequence: Path, bench: Path | None, given: tuple[str, ...], output: 
     ibexite vet fm2_final.ibx --bench bench.toml
     """
     if sequence.suffix == ".toml":
-        _vet_toml(sequence)
+        _vet_toml(sequence, output)
         return
     opened = open_to_vet(sequence, bench, parameters(given))
     if opened.bench is not None:
@@ -64,11 +64,29 @@ def _in_one_line(opened: Opened) -> str:
     return f"{name}: {_count(len(opened.program.cases), 'test')}, no mistakes{told}{against}"
 
 
-def _vet_toml(path: Path) -> None:
+def _vet_toml(path: Path, output: str) -> None:
     """Checks a bench file, a profile, a class, a model or a project file by itself."""
     shown = shown_path(path)
-    told = _KINDS[_kind_of(path)](path, Path(shown))
-    click.echo(f"{shown}: {told}, no mistakes")
+    try:
+        told = _KINDS[_kind_of(path)](path, Path(shown))
+    except MistakeError as error:
+        if output != "json":
+            raise
+        each = error.each if isinstance(error, Mistakes) else [error]
+        click.echo(json.dumps([_as_data(one, shown) for one in each], indent=2))
+        raise click.exceptions.Exit(EXIT_MISTAKE) from None
+    click.echo("[]" if output == "json" else f"{shown}: {told}, no mistakes")
+
+
+def _as_data(error: MistakeError, shown: str) -> dict[str, object]:
+    """A mistake in a file, as those in sequences are told; `mark` is the key, line 1 stands for all of the file."""
+    found = re.fullmatch(r"(?P<file>.+?\.toml)(?::(?P<line>\d+))?(?:: ?(?P<key>.*))?", error.where)
+    file, key = (found["file"], found["key"] or "") if found else (error.where or shown, "")
+    line = int(found["line"] or 1) if found else 1
+    return {
+        "file": file, "line": line, "column": 1, "end_line": line, "end_column": 1, "severity": "mistake",
+        "title": error.what, "mark": key, "remedy": error.remedy,
+    }  # fmt: skip
 
 
 def _kind_of(path: Path) -> str:
@@ -132,7 +150,7 @@ def _project(path: Path, shown: Path) -> str:
 
 _KINDS = {"bench": _bench, "profile": _profile, "class": _class, "model": _model, "project": _project}
 _MARKS = {
-    "bench": r"^\s*\[bench\]", "profile": r"^\s*(class|extends)\s*=", "model": r"^\s*\[quantities\]",
+    "bench": r"^\s*\[bench\]", "profile": r"^\s*(class|extends)\s*=", "model": r"^\s*\[(quantities|connections\b.*)\]",
     "class": r"^\s*\[settings[.\]]", "project": r"^\s*\[project\]",
 }  # fmt: skip
 

@@ -93,7 +93,11 @@ class Stimuli:
 class Product(Protocol):
     """A product model: terminals to which stimuli are applied, and quantities that can be measured.
 
-    A source or sink terminal x has the quantities x_voltage and x_current.
+    A source or sink terminal x has the quantities x_voltage and x_current. It may also have:
+
+    things: names of what else instruments are wired to.
+    parts(name, reading, time): a text, or what has several parts, of a terminal or thing; None where it has none.
+    curve(name, reading, axes, stimuli, time): values at all points of the axes (base units), the last running first.
     """
 
     @property

@@ -11,10 +11,12 @@ import hashlib
 import re
 from collections.abc import Mapping
 from decimal import Decimal
+from functools import partial
 from pathlib import Path
 
 from ibexite import units
 from ibexite.classes import InstrumentClass, classes_around
+from ibexite.connections import KINDS
 from ibexite.engine.formula import Formulas
 from ibexite.errors import UnitError, did_you_mean
 from ibexite.frozen import frozen
@@ -55,7 +57,8 @@ class ProductModel:
         if class_name == SWITCH and not mine:
             mine = tuple(terminals)
             return mine + tuple(name.replace(".", "_") for name in (*self.data["formulas"], *applied))
-        return mine or tuple(name.replace(".", "_") for name in (*self.data["formulas"], *applied))
+        found = mine or tuple(name.replace(".", "_") for name in (*self.data["formulas"], *applied))
+        return (*found, *self.data["connections"])
 
 
 def read_model(path: Path) -> ProductModel:
@@ -73,12 +76,13 @@ def read_model(path: Path) -> ProductModel:
     faults = _faults(table, values, types)
     formulas, used = _formulas(table.table("quantities"), types)
     settling = _settling(table.table("settling"), formulas)
+    wired = {name: _connections(entry, types, used) for name, entry in table.tables("connections").items()}
     table.text("help", "")
     table.finish()
     data = {
         "name": path.stem, "terminals": terminals, "values": values, "spread": spread, "faults": faults,
         "formulas": formulas, "used": used, "settling": settling,
-        "defaults": defaults,
+        "defaults": defaults, "connections": wired,
     }  # fmt: skip
     return ProductModel(path.stem, data, hashlib.sha256(path.read_bytes()).hexdigest())
 
@@ -182,10 +186,7 @@ def _formulas(table: TomlTable, types: dict[str, Type]) -> tuple[dict[str, str],
             code[name] = writer.source(expr)
             used |= writer.used
     for name, source in sources.items():
-        for finding in source.sorted_findings():
-            if finding.level == "mistake":
-                mark = f": {finding.mark}" if finding.mark else ""
-                table.note(name, f"{finding.title}{mark}", finding.remedy)
+        _tell(table, name, source)
     return code, used
 
 
@@ -231,6 +232,50 @@ def result_names(expr: object) -> set[str]:
             if hasattr(type(one), "__match_args__") and not isinstance(one, units.Amount | Decimal):
                 found |= result_names(one)
     return found
+
+
+def _connections(table: TomlTable, types: dict[str, Type], used: dict[str, str]) -> dict[str, list[list[str]]]:
+    """What a tester finds of a thing: by kind, pairs of pins with the code of what is measured between them; and pins
+    that are alone."""
+    found: dict[str, list[list[str]]] = {"alone": [[pin] for pin in table.texts("alone", [])]}
+    for kind, about in KINDS.items():
+        entries = table.value(kind) if kind in table else []
+        if not isinstance(entries, list) or any(not _is_pair(entry) for entry in entries):
+            table.note(
+                kind, "not pairs of pins with a formula", f'Write: {kind} = [["J1.1", "J2.1", "1 {about.unit}"]]'
+            )
+            continue
+        unit = units.parse_unit(about.unit)
+        found[kind] = []
+        for first, second, text in entries:
+            source = Source(table.where(kind), text)
+            expr, types_of = formula_of(source), dict[nodes.Expr, Type]()
+            known = Typer(source, types_of, {}, {}).type_of(expr, partial(_named, source, types)) if expr else None
+            if known is not None and (not isinstance(known, Quantity) or known.dimension != unit.dimension):
+                table.note(kind, f"{text!r} gives {known}", f"It is {units.describe(unit.dimension)}.")
+            elif known is not None and expr is not None:
+                writer = Formulas(types_of, {}, [*types])
+                found[kind].append([first, second, writer.source(expr)])
+                used |= writer.used
+            _tell(table, kind, source)
+    table.finish()
+    return found
+
+
+def _is_pair(entry: object) -> bool:
+    return isinstance(entry, list) and len(entry) == 3 and all(isinstance(part, str) and part for part in entry)
+
+
+def _named(source: Source, types: dict[str, Type], node: nodes.Name | nodes.ResultOf) -> Type | None:
+    return _known(source, node, types, {})
+
+
+def _tell(table: TomlTable, key: str, source: Source) -> None:
+    """Notes the mistakes of a formula."""
+    for finding in source.sorted_findings():
+        if finding.level == "mistake":
+            mark = f": {finding.mark}" if finding.mark else ""
+            table.note(key, f"{finding.title}{mark}", finding.remedy)
 
 
 def _settling(table: TomlTable, formulas: Mapping[str, str]) -> dict[str, float]:

@@ -34,6 +34,24 @@ class DescribedProduct:
         self.time_constants = {self._names[name]: seconds for name, seconds in model["settling"].items()}
 
     @property
+    def things(self) -> tuple[str, ...]:
+        """What a tester of connections is wired to."""
+        return tuple(self._model["connections"])
+
+    def parts(self, name: str, reading: str, time: float) -> object:
+        """The connections that a tester finds."""
+        told = self._model["connections"].get(name)
+        if told is None or reading != "wires":
+            return None
+        names = {_variable(key): value for key, value in (*self.values.items(), *self._applied.items())}
+        names |= {_variable(key): value for key, value in self._evaluated({}).items()}
+        found: dict[str, Any] = {"nets": told["alone"]} if told["alone"] else {}
+        for kind, pairs in told.items():
+            if kind != "alone" and pairs:
+                found[kind] = [[a, b, float(eval(code, {**self._bound, **names}))] for a, b, code in pairs]
+        return found or {"nets": []}
+
+    @property
     def terminals(self) -> Mapping[str, tuple[str, ...]]:
         """The terminals of each kind of stimulus."""
         kinds: dict[str, tuple[str, ...]] = {}
