@@ -18,6 +18,7 @@ from ibexite.connections import wiring_of
 from ibexite.errors import MistakeError
 from ibexite.instruments.link import Reply
 from ibexite.instruments.profile import load_profile
+from ibexite.protocols.framing import Framer
 from ibexite.protocols.layout import Layout, Row
 from ibexite.protocols.speech import Speech
 from ibexite.records.gateway import open_lookup
@@ -241,6 +242,68 @@ def test_by_hand_all_of_it_is_shown(ibexite, bench_folder: Path, project: Path) 
     for name in ("screen.png", "screen_2.png"):
         assert f"scope.screen: {name}, " in by_hand("scope", "screen") and (project / name).read_bytes().startswith(b"\x89PNG")
     assert "2000 points over time" in by_hand("scope", "wave") and len(json.loads(by_hand("scope", "wave", "--format", "json"))["value"]["values"]) == 2_000
+
+
+LINED = """extends = "scpi-product"
+[readings.counters]
+query     = "LOG?"
+form      = "list"
+last_line = "OK"
+row       = "{counter} {count:number}"
+[readings.message]
+query = "MSG?"
+lines = 3
+reply = "state: {value}\\n{any}\\n{any}"
+[readings.errors]
+query = "ERRS? {channel}"
+lines = 2
+reply = "{any}: {value}"
+"""
+
+
+def test_replies_of_several_lines_are_one_over_every_link(ibexite, project: Path) -> None:
+    """Simulated on real links: what the stand-in sends is taken to its last line, and what comes next is no rest of it."""
+    (project / "lined.toml").write_text(LINED)
+    for number, address in enumerate(
+        ("TCPIP::127.0.0.1::5025::SOCKET", "TCPIP::127.0.0.1::hislip0::INSTR", "TCPIP::127.0.0.1::inst0::INSTR", "ASRL/dev/ttyS7::INSTR")
+    ):
+        (project / f"b{number}.toml").write_text(
+            f'[bench]\nname = "B"\n[instruments.box]\nprofile = "lined.toml"\naddress = "{address}"\n[roles.box]\ninstrument = "box"\n'
+        )
+        (project / "lined.ibx").write_text("""sequence "Lined"
+    product "FM-2 sensor lead"
+    serial  "LD[0-9]{5}"
+
+needs
+    box : product
+
+test lined "Lined"
+    repeat n 3 times
+        read said = box.message, all = box.counters, e = box.errors, v = box.version
+        check said matches "ready [0-9]+" as "said"
+    check e == 7 as "errors"
+    check count(e) == 3 as "all of them"
+    read last = box.counters
+    check last == last as "table"
+""")
+        (project / "ready.toml").write_text(
+            '[readings]\n"box.message" = ["ready 1", "ready 2"]\n"box.errors" = "7"\n"box.counters" = { counter = ["crc", "frame"], count = [3, 4] }\n'
+        )
+        done = ibexite("run", "lined.ibx", "--bench", f"b{number}.toml", "--simulate", "--readings", "ready.toml", "--serial", "LD00001")
+        shown = ibexite("show", "last").stdout
+        assert done.returncode == 5 and "2 rows of counter, count" in shown, (address, done.stdout, done.stderr, shown)
+
+
+@pytest.mark.parametrize(("sent", "count", "last", "found", "left"), [
+    (b"a\nb\nc\n", 3, b"", b"a\nb\nc", b""), (b"a\nb\n", 3, b"", None, b"a\nb\n"), (b"a\nb\nc\nd\n", 3, b"", b"a\nb\nc", b"d\n"), (b"a\nOK\n", 1, b"OK", b"a", b""),
+    (b"OK\n", 1, b"OK", b"", b""), (b"a\n OK \nb", 1, b"OK", b"a", b"b"), (b"a\nNOT OK\n", 1, b"OK", None, b"a\nNOT OK\n"), (b"\n\n", 2, b"", b"\n", b"")])  # fmt: skip
+@pytest.mark.parametrize("size", [1, 2, 100])
+def test_lines_are_taken_whatever_pieces_they_come_in(sent: bytes, count: int, last: bytes, found: bytes | None, left: bytes, size: int) -> None:
+    framer, got = Framer(b"\n"), None
+    for begin in range(0, len(sent), size):
+        framer.feed(sent[begin : begin + size])
+        got = got if got is not None else framer.next_lines(count, last)
+    assert (got, framer.pending) == (found, left)
 
 
 MODEL = """[values]

@@ -193,7 +193,7 @@ def _shown(value: Measured) -> str:
 def _joined(line: ReadLine, question: Question) -> bool:
     """Joins a question to the last query of its instrument in a line, if there is one that takes it."""
     query = line.last_query(question.session)
-    if query is None or query.is_curve or not question.session.profile.is_compound:
+    if query is None or query.has_reply_to_itself or not question.session.profile.is_compound:
         return False
     status = question.session.profile.limiting
     assert status is not None

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from functools import partial
 from math import nan
 from typing import NamedTuple
 
@@ -153,7 +154,7 @@ class BadReading(Exception):
 class Query:
     """One query on one instrument and the items that its reply holds."""
 
-    is_curve = False
+    has_reply_to_itself = False  # nothing else is asked in its message
 
     def __init__(self, session: Session, items: list[Item], places: list[int]) -> None:
         self.session, self.items, self.places = session, items, places
@@ -169,6 +170,10 @@ class Query:
         self._in_full = self._select_and_ask if self._select else self._ask
         self._is_single, self._place = len(items) == 1, places[0]
         self._value, self._exchange, self._answer = first.reader(), session.exchange_once, session.answer
+        if commands.lines is not None:
+            self.has_reply_to_itself = True
+            self._exchange = partial(session.exchange_once, reply=commands.lines)
+            self._answer = partial(session.answer, reply=commands.lines)
         self._readers = [(place, item.reader()) for place, item in zip(places, items, strict=True)]
 
     def carry(self, question: str, hear: Callable[[str], None], usual: str) -> None:

@@ -23,7 +23,7 @@ from ibexite.verdicts import BAD_READINGS, OVERLOAD, Reason
 class CurveQuery(Query):
     """One query whose reply is one curve."""
 
-    is_curve = True
+    has_reply_to_itself = True
 
     def __init__(self, session: Session, items: list[Item], places: list[int]) -> None:
         super().__init__(session, items, places)
@@ -37,7 +37,7 @@ class CurveQuery(Query):
         name, place = self.items[0].name, self.places[0]
         reply: Data = (
             self.session.answer_with_block(self._in_full) if self._commands.numbers
-            else self.session.answer(self._in_full).encode("latin-1")
+            else self._answer(self._in_full).encode("latin-1")
         )  # fmt: skip
         try:
             curve, bad = self._curve(reply)

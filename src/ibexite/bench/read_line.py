@@ -45,7 +45,9 @@ class ReadLine:
         items = self._joining.whole
         self._tries, self._settled = tries, settled
         self._rounds = _rounds(items) if together else [[_query(i.session, [i], [n])] for n, i in enumerate(items)]
-        is_alone = [len(round_) == len(round_[0].items) == 1 and not round_[0].is_curve for round_ in self._rounds]
+        is_alone = [
+            len(round_) == len(round_[0].items) == 1 and not round_[0].has_reply_to_itself for round_ in self._rounds
+        ]
         self._places = [(r, r[0].places[0] if alone else -1) for r, alone in zip(self._rounds, is_alone, strict=True)]
         self._sessions = list({id(item.session): item.session for item in items}.values())
         self._is_set_up, self._is_plain = False, averaging == 1 and settled is None

@@ -20,7 +20,7 @@ class PartsQuery(Query):
     """One query whose reply is one thing of several parts. Of a picture its bytes are the value; who keeps files makes
     a text of them."""
 
-    is_curve = True  # it has the reply to itself
+    has_reply_to_itself = True
 
     def __init__(self, session: Session, items: list[Item], places: list[int]) -> None:
         super().__init__(session, items, places)
@@ -31,7 +31,7 @@ class PartsQuery(Query):
 
     def take(self, values: list[Measured]) -> list[Bad]:
         """Puts the value into its place; why it is bad, if it is."""
-        answer = self.session.answer_with_block if self._layout.is_block else self.session.answer
+        answer = self.session.answer_with_block if self._layout.is_block else self._answer
         reply = answer(self._in_full)
         data = reply if isinstance(reply, bytes | bytearray) else reply.encode("latin-1")
         try:

@@ -13,7 +13,7 @@ from collections.abc import Callable, Iterator
 from typing import NamedTuple
 
 from ibexite.errors import InstrumentError, LinkError
-from ibexite.instruments.link import Data, Link, Reply, StrayError
+from ibexite.instruments.link import Data, Lines, Link, Reply, StrayError
 from ibexite.instruments.profile import Profile
 from ibexite.instruments.user import User, What
 
@@ -130,10 +130,10 @@ class Exchanges:
         except LinkError as error:
             raise self._reconnected(error) from None
 
-    def answer(self, message: Message) -> str:
+    def answer(self, message: Message, reply: Reply | Lines = Reply.LINE) -> str:
         """The reply to the query that `ask` has sent. Raises Reconnected."""
         try:
-            line = self.link.receive().decode("latin-1")
+            line = self.link.receive(reply).decode("latin-1")
         except LinkError as error:
             raise self._reconnected(_naming(error, message)) from None
         if self.unproven:
@@ -154,7 +154,7 @@ class Exchanges:
         self._tell("<", f"#{len(str(len(content)))}{len(content)}…")
         return content
 
-    def exchange_once(self, message: Message) -> str:
+    def exchange_once(self, message: Message, reply: Reply | Lines = Reply.LINE) -> str:
         """Asks and answers. Raises Reconnected: it is to be asked again, from its set-up on."""
         # What else are methods of their own is written out here: the loop over points comes by several times at each.
         user = self.user
@@ -162,7 +162,7 @@ class Exchanges:
         said.append(message.what)
         at.append(user.now())
         try:
-            line = self.link.exchange(message.data).decode("latin-1")
+            line = self.link.exchange(message.data, reply).decode("latin-1")
         except LinkError as error:
             raise self._reconnected(_naming(error, message)) from None
         if self.unproven:

@@ -7,6 +7,7 @@ from ibexite.classes import Argument, Feature, InstrumentClass
 from ibexite.classes.class_files import argument_of
 from ibexite.errors import UnitError, did_you_mean
 from ibexite.instruments.answers import curve_commands
+from ibexite.instruments.link import Lines
 from ibexite.instruments.parts_keys import layout_of
 from ibexite.instruments.readings import ArgumentText, ReadingCommands
 from ibexite.instruments.settings import SettingCommands, When
@@ -16,6 +17,7 @@ from ibexite.protocols.speech import Speech
 from ibexite.toml_reader import TomlTable
 from ibexite.values import Compound
 
+MOST_LINES = 10_000
 RANGES = 'Write: ranges = [{ when = { voltage = ["0 V", "8 V"] }, range = ["0 A", "3 A"] }]'
 
 
@@ -124,9 +126,23 @@ def reading_of(table: TomlTable, instrument_class: InstrumentClass, name: str, b
         table.flag("repeat", True),
         speech,
         layout,
+        _lines(table),
     )
     table.finish()
     return reading
+
+
+def _lines(table: TomlTable) -> Lines | None:
+    """Of how many lines a reply consists, where that is not one."""
+    last = table.text("last_line", "")
+    count = table.integer("lines") if "lines" in table else 1
+    if "lines" in table and (last or not 2 <= count <= MOST_LINES):
+        table.note(
+            "lines", f"not a whole number from 2 to {MOST_LINES}, alone", "Or write last_line, which ends the reply."
+        )
+    if table.text("form", "") == "block" and (last or count > 1):
+        table.note("form", "is a block, which has its length", "Leave out lines and last_line.")
+    return Lines(count, last.encode("latin-1", "replace")) if last or count > 1 else None
 
 
 def _configure(table: TomlTable) -> tuple[str, ...]:

@@ -13,7 +13,7 @@ from typing import Any
 from ibexite.errors import LinkError
 from ibexite.instruments.address import Hislip
 from ibexite.instruments.failures import Failures, hint_of
-from ibexite.instruments.link import Data, LinkOptions, Reply, connecting
+from ibexite.instruments.link import Data, Lines, LinkOptions, Reply, connecting
 from ibexite.instruments.message_link import MessageLink
 from ibexite.instruments.patience import MOST_AT_ONCE
 from ibexite.instruments.replies import content_of
@@ -195,7 +195,7 @@ class HislipLink(MessageLink):
         self.is_waiting = True
         self.send(data)
 
-    def receive(self, reply: Reply = Reply.LINE) -> Data:
+    def receive(self, reply: Reply | Lines = Reply.LINE) -> Data:
         """The next reply. Raises LinkError; then it must be reopened."""
         try:
             data = self._receive_bytes(MOST_AT_ONCE)
@@ -235,7 +235,7 @@ class HislipLink(MessageLink):
                 return data[HEADER.size :]
         return b""
 
-    def _in_parts(self, data: bytes, reply: Reply) -> Data:
+    def _in_parts(self, data: bytes, reply: Reply | Lines) -> Data:
         """A reply in as many messages as it needs, within one time-out for all of them."""
         if not data:
             raise self._failures.ended()

@@ -19,6 +19,7 @@ from typing import Protocol
 
 from ibexite.errors import LinkError
 from ibexite.frozen import frozen
+from ibexite.protocols.framing import Framer
 from ibexite.untyped import Fields
 
 TURN = 0.1  # s
@@ -35,6 +36,18 @@ class Reply(Enum):
     LINE = "line"  # up to the terminator
     MESSAGE = "message"  # likewise, but its definite length blocks may hold anything
     BLOCK = "block"  # one such block; what is given is its content
+
+
+@frozen
+class Lines:
+    """A reply of several lines: so many, or all up to one that says `last`, which is left out."""
+
+    count: int
+    last: bytes = b""
+
+    def of(self, framer: Framer) -> bytes | None:
+        """The next such reply, None when more bytes are needed."""
+        return framer.next_lines(self.count, self.last)
 
 
 @frozen
@@ -130,11 +143,11 @@ class Link(Protocol):
     def ask(self, data: bytes) -> None:
         """Sends a query whose reply `receive` takes. Raises as `send`, and StrayError."""
 
-    def receive(self, reply: Reply = Reply.LINE) -> Data:
+    def receive(self, reply: Reply | Lines = Reply.LINE) -> Data:
         """The next reply. Raises LinkError: silent for the time-out, cut off, flooded, no block where one is expected;
         then it must be reopened."""
 
-    def exchange(self, data: bytes, reply: Reply = Reply.LINE) -> Data:
+    def exchange(self, data: bytes, reply: Reply | Lines = Reply.LINE) -> Data:
         """Sends a query and receives its reply: `ask` and `receive` in one, for the loop over points."""
 
     def ask_known(self, data: bytes, wanted: bytes) -> Data:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from ibexite.instruments.failures import Failures
-from ibexite.instruments.link import Data, LinkOptions, Reply, Rescue, plan_of
+from ibexite.instruments.link import Data, Lines, LinkOptions, Reply, Rescue, plan_of
 
 
 class MessageLink:
@@ -39,7 +39,7 @@ class MessageLink:
         """Sends a program message."""
         raise NotImplementedError
 
-    def receive(self, reply: Reply = Reply.LINE) -> Data:
+    def receive(self, reply: Reply | Lines = Reply.LINE) -> Data:
         """The next reply."""
         raise NotImplementedError
 
@@ -62,7 +62,7 @@ class MessageLink:
         self.is_waiting = True
         self.send(data)
 
-    def exchange(self, data: bytes, reply: Reply = Reply.LINE) -> Data:
+    def exchange(self, data: bytes, reply: Reply | Lines = Reply.LINE) -> Data:
         """Sends a query and receives its reply: `ask` and `receive` in one."""
         self.ask(data)
         return self.receive(reply)

@@ -31,7 +31,11 @@ def layout_of(table: TomlTable, feature: Feature) -> Layout | None:
     form = table.text("form", "block" if isinstance(kind, Picture) else "list")
     if form not in ("list", "block") or (isinstance(kind, Picture) and form != "block"):
         table.note("form", f"there is no form {form!r} of {kind}", "Write block (IEEE 488.2), or list.")
-    between = table.text("rows", "\n" if form == "block" else ";") if "rows" in wanted else "\n"
+    between = (
+        table.text("rows", "\n" if form == "block" or "lines" in table or "last_line" in table else ";")
+        if "rows" in wanted
+        else "\n"
+    )
     rows = {key: row for key in wanted if key != "rows" and key in table if (row := _row(table, key)) is not None}
     if isinstance(kind, Table) and TABLE_ROW not in table:
         table.note(TABLE_ROW, "is missing", 'Say what a row looks like: row = "{counter},{delay:us}"')

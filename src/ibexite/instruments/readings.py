@@ -9,6 +9,7 @@ from ibexite.classes import Argument, Feature
 from ibexite.errors import MistakeError, UnitError, did_you_mean
 from ibexite.frozen import frozen
 from ibexite.instruments.answers import CurveCommands
+from ibexite.instruments.link import Lines
 from ibexite.protocols.layout import Layout
 from ibexite.protocols.speech import Speech
 from ibexite.units import Unit
@@ -80,6 +81,7 @@ class ReadingCommands:
     may_repeat: bool = True  # asked twice it means the same
     speech: Speech = Speech()
     layout: Layout | None = None  # of what has several parts
+    lines: Lines | None = None  # where a reply has several
 
     def needed(self) -> list[str]:
         """The arguments that must be given: those that its query names, and has no text for otherwise."""

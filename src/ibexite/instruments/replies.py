@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from ibexite.instruments.failures import Failures
-from ibexite.instruments.link import Reply
+from ibexite.instruments.link import Lines, Reply
 from ibexite.protocols.framing import Framer, NoBlock, block_content
 
 
-def content_of(message: bytes, reply: Reply, terminator: bytes, failures: Failures) -> bytes:
+def content_of(message: bytes, reply: Reply | Lines, terminator: bytes, failures: Failures) -> bytes:
     """What a message says, without its terminator; there may be none, for its end is told by the protocol.
 
     Raises:
@@ -16,6 +16,8 @@ def content_of(message: bytes, reply: Reply, terminator: bytes, failures: Failur
     """
     if reply is Reply.BLOCK:
         return _block(message, terminator, failures)
+    if isinstance(reply, Lines):
+        return _lines(message, reply, terminator, failures)
     place = message.find(terminator)
     if place == len(message) - len(terminator) and place >= 0:  # nearly always
         return message[:place]
@@ -25,6 +27,19 @@ def content_of(message: bytes, reply: Reply, terminator: bytes, failures: Failur
     framer.feed(message if message.endswith(terminator) else message + terminator)
     found = framer.next_line() if reply is Reply.LINE else framer.next_message()
     if found is None or framer.pending:
+        raise failures.stray(framer.pending)
+    return found
+
+
+def _lines(message: bytes, reply: Lines, terminator: bytes, failures: Failures) -> bytes:
+    framer = Framer(terminator)
+    framer.feed(message if message.endswith(terminator) else message + terminator)
+    found = reply.of(framer)
+    if found is None:
+        raise failures.error(
+            f"answered in fewer lines than its profile says: {message[:60]!r}", "Look at lines and last_line there."
+        )
+    if framer.pending:
         raise failures.stray(framer.pending)
     return found
 

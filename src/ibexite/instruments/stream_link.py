@@ -5,11 +5,12 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
+from functools import partial
 from typing import Any, Protocol
 
 from ibexite.errors import LinkError
 from ibexite.instruments.failures import Failures
-from ibexite.instruments.link import Data, LinkOptions, Reply, Rescue
+from ibexite.instruments.link import Data, Lines, LinkOptions, Reply, Rescue
 from ibexite.protocols.framing import BlockInPlace, Framer, NoBlock, TooLong, block_content, is_long_block
 from ibexite.protocols.scpi import response_value
 
@@ -125,7 +126,7 @@ class StreamLink:
         except OSError as error:
             raise self._failures.broken(error) from None
 
-    def receive(self, reply: Reply = Reply.LINE) -> Data:
+    def receive(self, reply: Reply | Lines = Reply.LINE) -> Data:
         """The next reply. Raises LinkError: silent for the time-out, cut off, flooded, no block where one is expected;
         then it must be reopened."""
         try:
@@ -138,7 +139,7 @@ class StreamLink:
             return data[: -self._terminator_length]
         return self._whole(data, reply)
 
-    def exchange(self, data: bytes, reply: Reply = Reply.LINE) -> Data:
+    def exchange(self, data: bytes, reply: Reply | Lines = Reply.LINE) -> Data:
         """Sends a query and receives its reply: `ask` and `receive` in one, for the loop over points."""
         if self.is_waiting:
             raise self._failures.outstanding()
@@ -214,11 +215,11 @@ class StreamLink:
         except OSError as last:
             raise self._failures.broken(last, self._framer.pending) from None
 
-    def _whole(self, data: bytes, reply: Reply) -> Data:
+    def _whole(self, data: bytes, reply: Reply | Lines) -> Data:
         if reply is Reply.BLOCK and is_long_block(data):
             return self._long_block(data)
         try:
-            found = self._collect(data, self._framer.next_line if reply is Reply.LINE else self._framer.next_message)
+            found = self._collect(data, self._next_one(reply))
         except TooLong:
             raise self._failures.endless() from None
         except OSError as error:
@@ -232,6 +233,11 @@ class StreamLink:
                 raise self._failures.no_block(error) from None
         self.is_waiting = False
         return found
+
+    def _next_one(self, reply: Reply | Lines) -> Callable[[], bytes | None]:
+        if isinstance(reply, Lines):
+            return partial(reply.of, self._framer)
+        return self._framer.next_line if reply is Reply.LINE else self._framer.next_message
 
     def _long_block(self, data: bytes) -> bytearray:
         """A block that is received in place, within one time-out, and what a slow line needs for so many bytes."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from ibexite.errors import LinkError
-from ibexite.instruments.link import Data, Link, Reply
+from ibexite.instruments.link import Data, Lines, Link, Reply
 from ibexite.instruments.wrapped_link import WrappedLink
 from ibexite.protocols.checksums import RULES, checked, summed
 
@@ -25,11 +25,11 @@ class SummedLink(WrappedLink):
         """Sends a query."""
         self._link.ask(summed(self._rule, data, self._end))
 
-    def receive(self, reply: Reply = Reply.LINE) -> Data:
+    def receive(self, reply: Reply | Lines = Reply.LINE) -> Data:
         """The reply to it. Raises LinkError: its checksum is wrong."""
         return self._checked(self._link.receive(reply), reply)
 
-    def exchange(self, data: bytes, reply: Reply = Reply.LINE) -> Data:
+    def exchange(self, data: bytes, reply: Reply | Lines = Reply.LINE) -> Data:
         """Sends a query and takes its reply. Raises LinkError: its checksum is wrong."""
         return self._checked(self._link.exchange(summed(self._rule, data, self._end), reply), reply)
 
@@ -38,7 +38,7 @@ class SummedLink(WrappedLink):
         known = wanted + self._rule.text(wanted)
         return self._checked(self._link.ask_known(summed(self._rule, data, self._end), known), Reply.LINE)
 
-    def _checked(self, data: Data, reply: Reply) -> Data:
+    def _checked(self, data: Data, reply: Reply | Lines) -> Data:
         if reply is Reply.BLOCK:
             return data
         try:

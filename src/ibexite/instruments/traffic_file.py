@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import Protocol
 
 from ibexite.errors import LinkError, MistakeError
-from ibexite.instruments.link import Data, Link, LinkOptions, Reply
+from ibexite.instruments.link import Data, Lines, Link, LinkOptions, Reply
 from ibexite.instruments.wrapped_link import WrappedLink
 
 SHOWN = 200  # bytes of a message
@@ -154,11 +154,11 @@ class TracedLink(WrappedLink):
         self._asked_at = time.monotonic()
         self._trying(lambda: self._link.ask(data))
 
-    def receive(self, reply: Reply = Reply.LINE) -> Data:
+    def receive(self, reply: Reply | Lines = Reply.LINE) -> Data:
         """The reply to it."""
         return self._heard(lambda: self._link.receive(reply), reply)
 
-    def exchange(self, data: bytes, reply: Reply = Reply.LINE) -> Data:
+    def exchange(self, data: bytes, reply: Reply | Lines = Reply.LINE) -> Data:
         """Sends a query and takes its reply."""
         self._tell(">", shown(data))
         self._asked_at = time.monotonic()
@@ -170,7 +170,7 @@ class TracedLink(WrappedLink):
         self._asked_at = time.monotonic()
         return self._heard(lambda: self._link.ask_known(data, wanted), Reply.LINE)
 
-    def _heard(self, taking: Callable[[], Data], reply: Reply) -> Data:
+    def _heard(self, taking: Callable[[], Data], reply: Reply | Lines) -> Data:
         try:
             data = taking()
         except LinkError as error:

@@ -11,7 +11,7 @@ import time
 
 from ibexite.errors import LinkError
 from ibexite.instruments.address import Usbtmc
-from ibexite.instruments.link import TURN, Data, LinkOptions, Reply
+from ibexite.instruments.link import TURN, Data, Lines, LinkOptions, Reply
 from ibexite.instruments.message_link import MessageLink
 from ibexite.instruments.replies import content_of
 from ibexite.instruments.usb_device import UsbDevice, open_device, plugged_in
@@ -80,7 +80,7 @@ class UsbtmcLink(MessageLink):
             part = data[start : start + MOST_TRANSFER]
             self._write(usbtmc.data_out(self._next_tag(), part, is_end=start + MOST_TRANSFER >= len(data)))
 
-    def receive(self, reply: Reply = Reply.LINE) -> Data:
+    def receive(self, reply: Reply | Lines = Reply.LINE) -> Data:
         """The next reply. Raises LinkError; then it must be reopened."""
         found = content_of(self._message(), reply, self._terminator, self._failures)
         self.is_waiting = False

@@ -14,7 +14,7 @@ from typing import TypeVar
 from ibexite.errors import LinkError
 from ibexite.frozen import replaced
 from ibexite.instruments.address import Vxi11
-from ibexite.instruments.link import Data, LinkOptions, Reply, connecting
+from ibexite.instruments.link import Data, Lines, LinkOptions, Reply, connecting
 from ibexite.instruments.message_link import MessageLink
 from ibexite.instruments.replies import content_of
 from ibexite.instruments.rpc_client import RpcClient, port_of
@@ -158,14 +158,14 @@ class Vxi11Link(MessageLink):
             arguments = vxi11.device_write(self._link, part, self.timeout, is_end=is_end)
             data = data[self._taken(self._core.call(_WRITE, arguments), part) :]
 
-    def receive(self, reply: Reply = Reply.LINE) -> Data:
+    def receive(self, reply: Reply | Lines = Reply.LINE) -> Data:
         """The next reply. Raises LinkError; then it must be reopened."""
         message = self._in_parts(reply) if self._ends_at_terminator else self._in_one(reply)
         found = content_of(message, reply, self._terminator, self._failures)
         self.is_waiting = False
         return found
 
-    def _in_one(self, reply: Reply) -> bytes:
+    def _in_one(self, reply: Reply | Lines) -> bytes:
         """A whole response message, which nearly always comes at once."""
         xid = self._core.next_xid()
         found = self._core.begin(vxi11.read_record(xid, self._link, MOST_READ, self._timeout_ms))
@@ -175,7 +175,7 @@ class Vxi11Link(MessageLink):
         self._core.is_calling = False
         return data
 
-    def _in_parts(self, reply: Reply, values: Arguments | None = None) -> bytes:
+    def _in_parts(self, reply: Reply | Lines, values: Arguments | None = None) -> bytes:
         """A whole response message: up to its end, or to the terminator where the device tells no end. `values` are the
         result of a first read."""
         to_terminator = self._ends_at_terminator

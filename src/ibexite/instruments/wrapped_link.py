@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from ibexite.instruments.link import Data, Link, Reply, Rescue
+from ibexite.instruments.link import Data, Lines, Link, Reply, Rescue
 
 
 class WrappedLink:
@@ -89,11 +89,11 @@ class WrappedLink:
         """Sends a query."""
         self._link.ask(data)
 
-    def receive(self, reply: Reply = Reply.LINE) -> Data:
+    def receive(self, reply: Reply | Lines = Reply.LINE) -> Data:
         """The reply to it."""
         return self._link.receive(reply)
 
-    def exchange(self, data: bytes, reply: Reply = Reply.LINE) -> Data:
+    def exchange(self, data: bytes, reply: Reply | Lines = Reply.LINE) -> Data:
         """Sends a query and takes its reply."""
         return self._link.exchange(data, reply)
 

@@ -42,6 +42,21 @@ class Framer:
         """The next complete line, None when more bytes are needed."""
         return self._up_to(self._data.find(self.terminator, self._searched))
 
+    def next_lines(self, count: int, last: bytes) -> bytes | None:
+        """The next `count` lines, or those up to one that says `last` (if that is given), which is left out; None when
+        more bytes are needed. Between them their terminators stay."""
+        place, lines = 0, 0
+        while (end := self._data.find(self.terminator, place)) >= 0:
+            lines += 1
+            if last and self._data[place:end].strip() == last:
+                found = bytes(self._data[: max(0, place - len(self.terminator))])
+                del self._data[: end + len(self.terminator)]
+                return found
+            place = end + len(self.terminator)
+            if not last and lines == count:
+                return self._up_to(end)
+        return None
+
     def next_message(self) -> bytes | None:
         """The next complete message, None when more bytes are needed."""
         place = self._searched

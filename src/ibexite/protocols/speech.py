@@ -19,6 +19,7 @@ MOST_EXACT = 2**53  # up to here a float holds every whole number
 _PIECE = re.compile(r"\{(\w+)\}|(\s+)|([^\s{}]+|[{}])")
 _PARTS = ("value", "unit", "any", "channel")
 _SPACE = r"\s*"
+_LINE_END = r"[^\S\n]*\n\s*"
 
 
 def _integer(text: str) -> float:
@@ -60,7 +61,7 @@ NUMBER_FORMS = {
 
 class Template:
     """What a reply looks like: text as it stands, with {value}, {unit}, {channel} and {any} in it. Where it has spaces
-    there may be any; large and small letters are the same.
+    there may be any, where it has the end of a line there is one; large and small letters are the same.
 
     >>> Template("VOLT {value} {unit}").filled({"value": "2.4", "unit": "mV"})
     'VOLT 2.4 mV'
@@ -87,7 +88,8 @@ class Template:
         """A regular expression for a whole reply whose value fits another one."""
         parts = {"value": f"(?P<value>{value})", "unit": r"(?P<unit>[^\s\d]\S*?)", "any": ".*?", "channel": r"\d+"}
         return "".join(
-            parts[name] if name else _SPACE if space else re.escape(text) for name, space, text in self._pieces
+            parts[name] if name else (_LINE_END if "\n" in space else _SPACE) if space else re.escape(text)
+            for name, space, text in self._pieces
         )
 
     def found(self, reply: str, value: str) -> re.Match[str] | None:

@@ -104,6 +104,7 @@ class Reading:
     curve: Fields | None
     is_scanned: bool
     layout: Layout | None = None
+    lines: tuple[int, str] | None = None  # of a reply: how many, or what the last one says
 
     def answer(self, value: float | str, channel: int) -> str:
         """The reply that tells a value, in base units."""
@@ -127,6 +128,13 @@ class Reading:
         if NUMBER_FORMS[speech.number].is_whole and speech.number == "hex":
             number = max(number, speech.offset)
         return speech.with_(digits=8).written(number)
+
+    def in_lines(self, reply: str) -> str:
+        """A reply as so many lines as it has."""
+        if self.lines is None:
+            return reply
+        count, last = self.lines
+        return f"{reply}\n{last}" if last else reply + "\n" * (count - 1 - reply.count("\n"))
 
     def argument(self, name: str, text: str) -> float | None:
         """The value of an argument, in base units; None if it is no number."""
@@ -279,7 +287,7 @@ def _reading(data: Fields) -> Reading:
     speech = speech_from(data["speech"])
     return Reading(
         data["name"], data["kind"], speech, _unit(data["unit"]), arguments, data["curve"], bool(data["select"]),
-        _layout(data["layout"]),
+        _layout(data["layout"]), (data["lines"]["count"], data["lines"]["last"]) if data["lines"] else None,
     )  # fmt: skip
 
 

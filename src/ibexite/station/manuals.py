@@ -67,11 +67,12 @@ def _setting(name: str, commands: SettingCommands) -> Fields:
 
 
 def _reading(name: str, commands: ReadingCommands) -> Fields:
-    curve, layout = commands.curve, commands.layout
+    curve, layout, lines = commands.curve, commands.layout, commands.lines
     return {
         "name": name, "kind": _kind(commands.feature), "query": commands.query, "configure": list(commands.configure),
         "select": commands.select, "unit": _unit(commands.unit), "speech": commands.speech.as_data(),
         "arguments": {key: {"unit": _unit(a.unit), "default": a.default} for key, a in commands.arguments.items()},
+        "lines": None if lines is None else {"count": lines.count, "last": lines.last.decode("latin-1")},
         "layout": None if layout is None else {
             "is_block": layout.is_block, "between": layout.between,
             "rows": {kind: row.text for kind, row in layout.rows.items()},

@@ -219,11 +219,14 @@ class DescribedDevice(ScpiDevice):
         reading, arguments = self.set_up.get(channel, (readings[0], {}))
         if reading not in readings:
             reading, arguments = readings[0], {}
+        return reading.in_lines(self._reply(reading, channel, arguments | given))
+
+    def _reply(self, reading: Reading, channel: int, arguments: dict[str, float]) -> str:
         if reading.curve is not None:
             return self._curve(reading, channel)
         if reading.layout is not None:
             return self._parts(reading, channel)
-        return reading.answer(self._measured(reading, channel, arguments | given), channel)
+        return reading.answer(self._measured(reading, channel, arguments), channel)
 
     def _parts(self, reading: Reading, channel: int) -> str:
         """What has several parts: as it was prepared, or of the product."""
