@@ -325,11 +325,16 @@ def raise_all(mistakes: Iterable[MistakeError]) -> None:
         raise Mistakes(list({str(error): error for error in single}.values()))
 
 
+ONE_ANSWER = ("complete", "limiting", "identity")  # tables that answer one question: replaced as a whole
+
+
 def _laid_over(upper: Fields, lower: Fields) -> Fields:
     laid = dict(lower)
     for key, value in upper.items():
         under = lower.get(key)
-        laid[key] = _laid_over(value, under) if isinstance(value, dict) and isinstance(under, dict) else value
+        if isinstance(value, dict) and isinstance(under, dict) and key not in ONE_ANSWER:
+            value = _laid_over(value, under)
+        laid[key] = value
     return laid
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import contextlib
 import re
+from collections.abc import Callable
 
 from ibexite.errors import IbexiteError, InstrumentError
 from ibexite.instruments.exchanges import Exchanges, Message, Reconnected
@@ -82,6 +83,8 @@ class Session(Exchanges):
             InstrumentError: it answers something else, or does not say so in time.
         """
         complete = self.profile.complete
+        if complete.clearing:
+            self.query(complete.clearing, may_repeat=False)
         if complete.command:
             self.send(complete.command)
         if complete.delay:
@@ -89,16 +92,23 @@ class Session(Exchanges):
         if complete.query and not complete.every:
             self.check_complete(self.query(complete.query))
         elif complete.query:
-            self._poll_until_complete()
+            self._poll_until(self._says_complete)
+        elif complete.status_byte:
+            self._poll_until(lambda: bool(self.link.status_byte() & complete.status_byte))
+            self.query(complete.clearing, may_repeat=False)
 
-    def _poll_until_complete(self) -> None:
+    def _says_complete(self) -> bool:
+        complete = self.profile.complete
+        reply = self.query(complete.query, may_repeat=not complete.command)
+        if not complete.is_answer(reply):
+            self.check_complete(reply)
+        return complete.is_complete(reply)
+
+    def _poll_until(self, is_complete: Callable[[], bool]) -> None:
         complete = self.profile.complete
         deadline = self.user.now() + complete.timeout
         while True:
-            reply = self.query(complete.query, may_repeat=not complete.command)
-            if not complete.is_answer(reply):
-                self.check_complete(reply)
-            if complete.is_complete(reply):
+            if is_complete():
                 return
             if self.user.now() > deadline:
                 raise InstrumentError(

@@ -76,13 +76,16 @@ def _status(entry: TomlTable) -> Status:
 @frozen
 class Synchrony:
     """How it is known that all settings were carried out: a query that answers when they are (`every` is 0), one that
-    is repeated until it says yes, or a time that is waited. `command` is sent before."""
+    is repeated until it says yes, or a time that is waited. `command` is sent before. With `status_byte` that is looked
+    at, over the link, until one of these bits is set; the query `clearing` takes them back, before and behind."""
 
     status: Status | None
     command: str = ""
     every: float = 0.0  # s
     timeout: float = TIMEOUT  # s, of all repetitions
     delay: float = 0.0  # s
+    status_byte: int = 0  # a mask
+    clearing: str = ""
 
     @property
     def query(self) -> str:
@@ -97,7 +100,7 @@ class Synchrony:
     @property
     def is_waited_for(self) -> bool:
         """True where there is something to wait for, and nothing that others can be joined to."""
-        return not self.is_asked_once and (self.status is not None or self.delay > 0)
+        return not self.is_asked_once and (self.status is not None or self.delay > 0 or self.status_byte > 0)
 
     def is_complete(self, reply: str) -> bool:
         """Whether a reply says so. Only 1, or a word for yes, does."""
@@ -131,10 +134,26 @@ def synchrony_of(table: TomlTable) -> Synchrony:
     if not (0 <= delay <= MOST_DELAY and 0 <= every <= MOST_DELAY):
         entry.note("delay", f"not between 0 s and {MOST_DELAY:g} s")
     status = _status(entry) if "query" in entry else None
-    if status is None and not delay:
+    mask, clearing = _status_bits(entry)
+    if status is None and not delay and not mask:
         entry.note("query", "is missing", 'Write { query = "*OPC?" }, or { delay = "50 ms" }.')
+    if status is not None and mask:
+        entry.note("status_byte", "is looked at over the link, and query asks for it", "Leave out one of them.")
+    if mask and not every:
+        entry.note("every", "is missing", 'The status byte is looked at again and again: every = "20 ms"')
     command, timeout = entry.text("command", ""), timeout_of(entry, "timeout", TIMEOUT)
     if command and not every:
         entry.note("every", "is missing", 'Behind a command the query is repeated: every = "20 ms"')
     entry.finish()
-    return Synchrony(status, command, every, timeout, delay)
+    return Synchrony(status, command, every, timeout, delay, mask, clearing)
+
+
+def _status_bits(entry: TomlTable) -> tuple[int, str]:
+    """The bits of the status byte that say so, and the query that takes them back."""
+    if "status_byte" not in entry:
+        return 0, ""
+    bits = entry.value("status_byte")
+    if not isinstance(bits, list) or not bits or any(type(bit) is not int or not 0 <= bit < 8 for bit in bits):
+        entry.note("status_byte", "not some numbers of bits", "Write, for example: status_byte = [5]")
+        bits = []
+    return sum(1 << bit for bit in set(bits)), entry.text("clearing")

@@ -201,8 +201,10 @@ class Manual:
         for deed in ("identity", "errors", "complete"):
             if data[deed]["query"]:
                 yield Entry(deed, None, command_pattern(data[deed]["query"], {}))
+        if data["complete"]["clearing"]:
+            yield Entry("cleared", None, command_pattern(data["complete"]["clearing"], {}))
         if data["complete"]["command"]:
-            yield Entry("accepts", None, command_pattern(data["complete"]["command"], {}))
+            yield Entry("completes", None, command_pattern(data["complete"]["command"], {}))
         for state in data["states"]:
             yield Entry("fixed", state["no"], command_pattern(state["query"], {"channel": CHANNEL}))
         for deed in ("resets", "clears", "halts", "accepts"):

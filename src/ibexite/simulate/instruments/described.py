@@ -42,6 +42,7 @@ class DescribedDevice(ScpiDevice):
         self.set_up: dict[int, tuple[Reading, dict[str, float]]] = {}  # of each channel, what was configured last
         self.scan: list[int] = []
         self.own_errors: deque[str] = deque()
+        self._is_to_tell = self._has_told = False  # that all is carried out
         self._moving = Moving(world.clock)
         self._applied = Applied(manual.data["class"], world, wiring, self._value, manual.data["switch"], name)
         self.reset()
@@ -123,6 +124,11 @@ class DescribedDevice(ScpiDevice):
                 return self._error()
             case "complete":
                 return self._complete()
+            case "completes":
+                self._is_to_tell = True
+            case "cleared":
+                told, self._is_to_tell = self._has_told, False
+                return str(int(told))
             case "halts":
                 self.values.update(self._moving.halt())
             case "configure":
@@ -182,8 +188,9 @@ class DescribedDevice(ScpiDevice):
         self.own_errors.clear()
 
     def status_byte(self) -> int:
-        """The status byte: errors wait."""
-        return 4 * bool(self.own_errors)
+        """The status byte: errors wait; what says that all is carried out."""
+        self._has_told = self._is_to_tell and not self._moving.is_moving()
+        return 4 * bool(self.own_errors) | (self.manual.data["complete"]["status_byte"] if self._has_told else 0)
 
     # --- settings ----------------------------------------------------------------------------------------------------
 
