@@ -122,7 +122,7 @@ class Limiting:
         questions = self._with_readings()
         if not questions or self._bench.expects_limiting:
             return taking
-        behind = [question for question in questions if not _joined(line, question)]
+        behind = [self._switches_of(question) for question in questions if not _joined(line, question)]
         items, session = line.items, line.items[0].session
         tries = tries if all(item.commands.may_repeat for item in line.whole) else 1
 
@@ -142,20 +142,28 @@ class Limiting:
 
         return take
 
-    def _just_now(self, questions: list[Question], behind: list[Question]) -> list[str]:
-        """Asks those that were not joined to a reading; the roles that limited."""
+    def _just_now(self, questions: list[Question], behind: list[Switched]) -> list[str]:
+        """Asks those that were not joined to a reading and may limit: not what is switched off, and was asked since.
+        The roles that limited."""
+        bench = self._bench
         if behind:
-            _ask([question for question in behind if self._may_limit(question)])
+            state, sessions = bench.state, bench.sessions
+            on = [q for q, name, keys in behind if name in sessions and any(state.get(key, 1.0) for key in keys)]
+            if on:
+                _ask(on)
         for question in questions:
             if question.is_yes:
                 return self._heard(questions)
-        return self._heard(questions) if self._bench.user.is_told_of_limiting else []
+        return self._heard(questions) if bench.user.is_told_of_limiting else []
 
-    def _may_limit(self, question: Question) -> bool:
-        """Not what is switched off, and was asked since."""
-        bench = self._bench
-        switches = [(role, bench.profile(role).instrument_class.switch) for role in question.roles]
-        return question.session.name in bench.sessions and any(bench.state.get(key, 1.0) for key in switches)
+    def _switches_of(self, question: Question) -> Switched:
+        """A question, its instrument, and the switches of its roles."""
+        profile = self._bench.profile
+        keys = [(role, profile(role).instrument_class.switch) for role in question.roles]
+        return question, question.session.name, keys
+
+
+Switched = tuple[Question, str, list[tuple[str, str]]]
 
 
 def _ask(questions: list[Question]) -> None:
