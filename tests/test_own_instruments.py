@@ -470,7 +470,7 @@ def test_everything_of_a_profile_is_gone_through(program, tmp_path: Path) -> Non
     code, found = exercised(program)
     assert code == 0 and set(found.values()) == {"ok", "left out"}
     assert {(kind, name) for kind, name, _ in found} == {("setting", "clamp"), ("setting", "force"), ("setting", "probe"), ("reading", "voltage"), ("reading", "seated"),
-                                                         ("reading", "serial"), ("action", "home"), ("action", "reset"), ("action", "clear")}  # fmt: skip
+                                                         ("reading", "serial"), ("action", "home")}  # fmt: skip
     assert found["setting", "clamp", ""] == "left out" and ("setting", "force", "700 mN") in found, "the ceiling, not the end of the range"
     assert (tmp_path / "exercise_press.csv").read_text().count("\n") == len(found) + 1
     code, found = exercised(program, "--with-outputs", "--out", "mine.csv")

@@ -258,6 +258,8 @@ reply = "state: {value}\\n{any}\\n{any}"
 query = "ERRS? {channel}"
 lines = 2
 reply = "{any}: {value}"
+[quirks]
+reply_terminator = "\\r\\n"
 """
 
 

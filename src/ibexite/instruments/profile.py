@@ -31,6 +31,9 @@ ERROR_STORES = ("queue", "register")
 _NO_ERROR = re.compile(r"[+-]?0+(\D|$)")  # SCPI-1999 volume 2, 21.8.1: 0,"No error"
 
 
+IDN = "*IDN?"  # IEEE 488.2, 10.14
+
+
 @frozen
 class Identity:
     """How it is asked who it is; query is "" where it cannot be asked."""
@@ -144,7 +147,7 @@ def _profile(path: Path, name: str, folder: Path) -> Profile:
     settings = each(table.tables("settings"), lambda t, key: setting_of(t, instrument_class, key, speech), mistakes)
     readings = each(table.tables("readings"), lambda t, key: reading_of(t, instrument_class, key, speech), mistakes)
     quirks = table.table("quirks")
-    actions = _actions(table.table("actions"), instrument_class)
+    actions = _actions(table.table("actions"), instrument_class, table.text("identity_query", IDN))
     profile = Profile(
         name,
         instrument_class,
@@ -167,7 +170,7 @@ def _profile(path: Path, name: str, folder: Path) -> Profile:
         waits_of(quirks),
         quirks.flag("compound", True),
         table.text("help", ""),
-        Identity(table.text("identity_query", "*IDN?"), _identity_reply(table)),
+        Identity(table.text("identity_query", IDN), _identity_reply(table)),
         words_of(table, "acknowledge") if "acknowledge" in table else (),
         _checksum(table),
         tuple(table.texts("local", [])),
@@ -266,8 +269,9 @@ def _checksum(table: TomlTable) -> str:
     return name
 
 
-def _actions(table: TomlTable, instrument_class: InstrumentClass) -> dict[str, str]:
-    actions = {"reset": "*RST", "clear": "*CLS"}
+def _actions(table: TomlTable, instrument_class: InstrumentClass, identity_query: str) -> dict[str, str]:
+    """Those that the profile names; what knows the question of IEEE 488.2 also knows its commands."""
+    actions = {"reset": "*RST", "clear": "*CLS"} if identity_query == IDN else {}
     for key in table:
         if key not in instrument_class.actions:
             remedy = did_you_mean(key, instrument_class.actions)

@@ -129,12 +129,13 @@ class Reading:
             number = max(number, speech.offset)
         return speech.with_(digits=8).written(number)
 
-    def in_lines(self, reply: str) -> str:
+    def in_lines(self, reply: str, line_end: str) -> str:
         """A reply as so many lines as it has."""
         if self.lines is None:
             return reply
         count, last = self.lines
-        return f"{reply}\n{last}" if last else reply + "\n" * (count - 1 - reply.count("\n"))
+        whole = f"{reply}\n{last}" if last else reply + "\n" * (count - 1 - reply.count("\n"))
+        return whole.replace("\n", line_end)
 
     def argument(self, name: str, text: str) -> float | None:
         """The value of an argument, in base units; None if it is no number."""

@@ -32,6 +32,7 @@ def manual_of(profile: Profile) -> Fields:
         "states": [_state(status) for status in (*profile.tripped, profile.limiting) if status is not None],
         "acknowledge": profile.acknowledge[0] if profile.acknowledge else "",
         "checksum": profile.checksum,
+        "line_end": profile.reply_terminator or profile.terminator,
         "accepts": [*profile.start, *profile.local, *profile.actions.values()],
         "resets": [text for name, text in profile.actions.items() if name == "reset"],
         "clears": [text for name, text in profile.actions.items() if name == "clear"],

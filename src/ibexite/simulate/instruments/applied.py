@@ -70,18 +70,18 @@ class Applied:
             self.changed(name, channel)
         self._touched.clear()
 
-    def measured(self, name: str, channel: int) -> float:
+    def measured(self, name: str, channel: int, idle: float = 0.0) -> float:
         """The present value of a reading: of the terminal or quantity that its channel is wired to, else of the setting
-        of the same name while that is switched on, else 0."""
+        of the same name while that is switched on, else `idle`."""
         target = self._wiring.get(channel)
         if target is not None and not target.startswith(UNWIRED):
             known = self._world.quantities()
             for quantity in (f"{target}_{name}", target):
                 if quantity in known:
                     return self._world.value(quantity)
-        return self._alone(name, channel)
+        return self._alone(name, channel, idle)
 
-    def _alone(self, name: str, channel: int) -> float:
+    def _alone(self, name: str, channel: int, idle: float) -> float:
         value = self._value(name, channel)
         is_on = not self._switch or bool(self._value(self._switch, channel))
-        return float(value) if is_on and value is not None and not isinstance(value, str) else 0.0
+        return float(value) if is_on and value is not None and not isinstance(value, str) else idle

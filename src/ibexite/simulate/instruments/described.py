@@ -23,7 +23,7 @@ from ibexite.simulate.instruments.moving import Moving
 from ibexite.simulate.instruments.several_parts import prepared, reply_of
 from ibexite.simulate.instruments.traces import axis_of
 from ibexite.simulate.manual import Beyond, CurveFact, Entry, Manual, Reading, Setting
-from ibexite.simulate.nature import UNWIRED
+from ibexite.simulate.nature import ROOM, UNWIRED
 from ibexite.simulate.world import World
 
 NOISE = 2e-6  # RMS of a reading, as a share of its range or value, within one period of the mains
@@ -226,7 +226,7 @@ class DescribedDevice(ScpiDevice):
         reading, arguments = self.set_up.get(channel, (readings[0], {}))
         if reading not in readings:
             reading, arguments = readings[0], {}
-        return reading.in_lines(self._reply(reading, channel, arguments | given))
+        return reading.in_lines(self._reply(reading, channel, arguments | given), self.manual.data["line_end"])
 
     def _reply(self, reading: Reading, channel: int, arguments: dict[str, float]) -> str:
         if reading.curve is not None:
@@ -262,7 +262,8 @@ class DescribedDevice(ScpiDevice):
             return str(self.values.get((reading.name, channel), f"{self.manual.data['class']} {reading.name}"))
         if reading.name == "moving":
             return float(self._moving.is_moving(channel))
-        value = self._moving.place((reading.name, channel), self._applied.measured(reading.name, channel))
+        idle = ROOM if reading.unit.symbol == "degC" else 0.0
+        value = self._moving.place((reading.name, channel), self._applied.measured(reading.name, channel, idle))
         if reading.kind == "yes_no":
             return float(value > 0.5)
         size = arguments.get("range", 0.0)
