@@ -9,8 +9,9 @@ from bisect import bisect_right
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from itertools import accumulate, chain
-from typing import TYPE_CHECKING, Any, NamedTuple, overload
+from typing import TYPE_CHECKING, Any, NamedTuple
 
+from ibexite.records.lazy_numbers import LazyNumbers
 from ibexite.untyped import Fields
 from ibexite.values import is_words
 
@@ -142,7 +143,7 @@ def _bounds(grids: list[Grid], column: int) -> str:
     return "; ".join(told)
 
 
-class Repeated(Sequence[float]):
+class Repeated(LazyNumbers):
     """One number many times."""
 
     def __init__(self, value: float, count: int) -> None:
@@ -151,23 +152,18 @@ class Repeated(Sequence[float]):
     def __len__(self) -> int:
         return self._count
 
-    @overload
-    def __getitem__(self, at: int) -> float: ...
-    @overload
-    def __getitem__(self, at: slice) -> Sequence[float]: ...
-    def __getitem__(self, at: int | slice) -> float | Sequence[float]:
-        if isinstance(at, slice):
-            return [self._value] * len(range(self._count)[at])
-        range(self._count)[at]  # raises IndexError
+    def at(self, place: int) -> float:
+        """Always the same."""
         return self._value
 
-    def __array__(self, dtype: Any = None, copy: bool | None = None) -> Any:
+    def array(self) -> Any:
+        """As floats."""
         import numpy as np
 
-        return np.full(self._count, self._value, dtype=dtype or float)
+        return np.full(self._count, self._value)
 
 
-class InARow(Sequence[float]):
+class InARow(LazyNumbers):
     """Several series one behind the other; none is read before it is looked at."""
 
     def __init__(self, parts: Sequence[Sequence[float]]) -> None:
@@ -177,21 +173,16 @@ class InARow(Sequence[float]):
     def __len__(self) -> int:
         return self._ends[-1] if self._ends else 0
 
-    @overload
-    def __getitem__(self, at: int) -> float: ...
-    @overload
-    def __getitem__(self, at: slice) -> Sequence[float]: ...
-    def __getitem__(self, at: int | slice) -> float | Sequence[float]:
-        if isinstance(at, slice):
-            return [self[i] for i in range(len(self))[at]]
-        at = range(len(self))[at]
-        part = bisect_right(self._ends, at)
-        return self._parts[part][at - self._ends[part]]
+    def at(self, place: int) -> float:
+        """From the series that it lies in."""
+        part = bisect_right(self._ends, place)
+        return self._parts[part][place - self._ends[part]]
 
     def __iter__(self) -> Iterator[float]:
         return chain.from_iterable(self._parts)
 
-    def __array__(self, dtype: Any = None, copy: bool | None = None) -> Any:
+    def array(self) -> Any:
+        """As floats."""
         import numpy as np
 
-        return np.concatenate([np.asarray(part, dtype=dtype or float) for part in self._parts])
+        return np.concatenate([np.asarray(part, dtype=float) for part in self._parts])

@@ -10,13 +10,14 @@ from __future__ import annotations
 
 import os
 from array import array
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from functools import cached_property
 from pathlib import Path
-from typing import Any, overload
+from typing import Any
 
 from ibexite.errors import RecordsError
 from ibexite.events import SideRef
+from ibexite.records.lazy_numbers import LazyNumbers
 
 FOLDER = "curves"  # below the records
 SUFFIX = ".arrows"
@@ -112,7 +113,7 @@ def _unreadable(path: Path, why: str) -> RecordsError:
     )  # fmt: skip
 
 
-class SideValues(Sequence[float]):
+class SideValues(LazyNumbers):
     """Numbers in a side file, read when the first of them is looked at."""
 
     def __init__(self, folder: Path, ref: SideRef) -> None:
@@ -125,23 +126,21 @@ class SideValues(Sequence[float]):
     def __len__(self) -> int:
         return self._ref.length
 
-    @overload
-    def __getitem__(self, at: int) -> float: ...
-    @overload
-    def __getitem__(self, at: slice) -> Sequence[float]: ...
-    def __getitem__(self, at: int | slice) -> float | Sequence[float]:
-        return self._values[at]
+    def at(self, place: int) -> float:
+        """As it was written."""
+        return self._values[place]
 
     def __iter__(self) -> Iterator[float]:
         return iter(self._values)
 
-    def __array__(self, dtype: Any = None, copy: bool | None = None) -> Any:
+    def array(self) -> Any:
+        """A copy of all."""
         import numpy as np
 
-        return np.array(self._values, dtype=dtype)
+        return np.array(self._values)
 
 
-class EvenPoints(Sequence[float]):
+class EvenPoints(LazyNumbers):
     """The points of an axis with even steps."""
 
     def __init__(self, start: float, step: float, count: int) -> None:
@@ -150,19 +149,15 @@ class EvenPoints(Sequence[float]):
     def __len__(self) -> int:
         return self._count
 
-    @overload
-    def __getitem__(self, at: int) -> float: ...
-    @overload
-    def __getitem__(self, at: slice) -> Sequence[float]: ...
-    def __getitem__(self, at: int | slice) -> float | Sequence[float]:
-        if isinstance(at, slice):
-            return [self.start + self.step * i for i in range(self._count)[at]]
-        return self.start + self.step * range(self._count)[at]
+    def at(self, place: int) -> float:
+        """Start and so many steps."""
+        return self.start + self.step * place
 
-    def __array__(self, dtype: Any = None, copy: bool | None = None) -> Any:
+    def array(self) -> Any:
+        """As floats."""
         import numpy as np
 
-        return self.start + self.step * np.arange(self._count, dtype=dtype or float)
+        return self.start + self.step * np.arange(self._count, dtype=float)
 
 
 def warm_up() -> None:
