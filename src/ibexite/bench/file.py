@@ -5,7 +5,8 @@ from __future__ import annotations
 import hashlib
 import re
 import shlex
-from collections.abc import Collection, Iterator
+from collections.abc import Callable, Collection, Iterator
+from functools import cache, partial
 from pathlib import Path
 
 from ibexite import units
@@ -102,7 +103,8 @@ def _read(path: Path, table: TomlTable) -> BenchFile:
     simulation.finish()
     mistakes: list[MistakeError] = []
     entries = table.tables("instruments")
-    instruments = each(entries, lambda entry, name: _instrument(entry, name, path.parent), mistakes)
+    profile_of = cache(partial(load_profile, folder=path.parent))  # several instruments may have the same one
+    instruments = each(entries, lambda entry, name: _instrument(entry, name, path.parent, profile_of), mistakes)
     broken = set(entries) - set(instruments)
     entries = _standing(table.tables("roles"), "instrument", broken)
     roles = each(entries, lambda entry, name: _role(entry, name, instruments), mistakes)
@@ -162,9 +164,9 @@ def _standing(tables: dict[str, TomlTable], key: str, broken: Collection[str]) -
     return {name: entry for name, entry in tables.items() if entry.text(key, "").partition(".")[0] not in broken}
 
 
-def _instrument(table: TomlTable, name: str, folder: Path) -> InstrumentEntry:
+def _instrument(table: TomlTable, name: str, folder: Path, profile_of: Callable[[str], Profile]) -> InstrumentEntry:
     try:
-        profile = load_profile(table.text("profile"), folder)
+        profile = profile_of(table.text("profile"))
     except MistakeError as error:
         if error.where:
             raise
