@@ -281,3 +281,13 @@ def test_a_signal_whose_calibration_is_over_makes_a_trial(tmp_path: Path, monkey
         vet(Source("t.ibx", HEAD)), bench_with(tmp_path, "x = calibration = { due = 2020-01-31 }"), lambda event: None, opening=MemoryLink.opening
     )
     assert "calibration of the signal x was due on 2020-01-31" in str(ended.trial)
+
+
+def test_a_prepared_reading_of_a_corrected_signal_is_refused(ibexite, project: Path) -> None:
+    """It would be read as another number than was prepared."""
+    csv(project, "loss.csv", LOSS)
+    path = project / "bench.toml"
+    path.write_text(path.read_text().replace("[signals.v_in]", '[signals.v_in]\ncorrection = { file = "loss.csv", at = "f" }'))
+    (project / "ready.toml").write_text('[readings]\nv_in = "9 V"\n')
+    done = ibexite("run", "fm2_final.ibx", "--serial", "FC00400", "--simulate", "--yes", "--readings", "ready.toml")
+    assert done.returncode == 2 and "v_in is corrected over frequency" in done.stderr and '"meter.dc_voltage"' in done.stderr

@@ -100,6 +100,11 @@ def raw_presets(file: BenchFile, presets: Readings, others: Readings | None = No
                 where="readings",
                 remedy=did_you_mean(name, file.signals),
             )
+        if signal is not None and signal.correction is not None:
+            raise MistakeError(
+                f"{name} is corrected over frequency, and nobody knows at which one it will be read", where="readings",
+                remedy=f'Prepare what its instrument answers: "{signal.role}.{signal.reading}"',
+            )  # fmt: skip
         fact = file.roles[signal.role if signal else role]
         profile = file.instruments[fact.instrument].profile
         commands = profile.readings.get(signal.reading if signal else reading)
