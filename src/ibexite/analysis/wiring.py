@@ -58,7 +58,7 @@ def intermittent(wires: Curve, axis: str) -> Curve:
         A curve over the other axes and then the pairs; bad at all of them where the connections of one turn are.
 
     Raises:
-        SequenceError: there are more than MOST_CONTACTS pairs.
+        SequenceError: there are fewer than two turns, or more than MOST_CONTACTS pairs.
     """
     others = {name: points for name, points in wires.axes.items() if name != axis}
     turns = np.moveaxis(wires.values, list(wires.axes).index(axis), -1)
@@ -67,7 +67,9 @@ def intermittent(wires: Curve, axis: str) -> Curve:
 
 
 def _contacts(turns: list[Measured]) -> ArrayCurve:
-    if not turns or any(not isinstance(text, str) for text in turns):
+    if len(turns) < 2:
+        raise SequenceError("one scan cannot tell which contacts come and go", remedy="Repeat it: repeat scan for 10 s")
+    if any(not isinstance(text, str) for text in turns):
         is_never = all(not isinstance(text, str) and bool(never(np.array([text]))[0]) for text in turns)
         return _over(CONTACT, [UNKNOWN], [NEVER_MEASURED if is_never else BAD])
     connected: Counter[tuple[str, str]] = Counter()
