@@ -51,7 +51,9 @@ class Instrument:
         self._listener.close()
 
 
-def guarded(tmp_path: Path, instrument: Instrument, *, farewell: bytes, connected: bool = True, signals: tuple[int, ...] = ()) -> list[dict]:
+def guarded(
+    tmp_path: Path, instrument: Instrument, *, farewell: bytes, connected: bool = True, signals: tuple[int, ...] = (), more: dict | None = None
+) -> list[dict]:
     """What the guardian wrote into the journal after the run ended with a farewell (b"" for a sudden death), and what
     signals it was sent before."""
     ours, theirs = socket.socketpair()
@@ -62,7 +64,7 @@ def guarded(tmp_path: Path, instrument: Instrument, *, farewell: bytes, connecte
     link = socket.create_connection(("127.0.0.1", instrument.port))
     deed = {"role": "supply", "instrument": "psu", "link": {"kind": "socket", "host": "127.0.0.1", "port": instrument.port, "timeout": 0.5, "end": "\n"},
             "identity": ["*IDN?", "firnline,PS"], "simulated": True,
-            "commands": ["OUTP OFF"], "questions": [["OUTP?", ["0|OFF"], ["1|ON"]]]}  # fmt: skip
+            "commands": ["OUTP OFF"], "questions": [["OUTP?", ["0|OFF"], ["1|ON"]]]} | (more or {})  # fmt: skip
     plan = {"deeds": [deed], "handles": ["psu", "journal"], "began": 0.0}
     socket.send_fds(ours, [json.dumps({"watch": plan}).encode() + b"\n"], [link.fileno(), journal])
     assert ours.recv(10) == b"ok\n"
@@ -89,6 +91,14 @@ def test_the_guardian_switches_off_over_the_open_connection_or_a_new_one(tmp_pat
     assert [(e["e"], e["by"], e["roles"]) for e in entries] == [("MadeSafe", "guardian", [{"role": "supply", "problem": ""}])]
     at_once = b"MEAS:VO\nOUTP OFF\n" if connected else b"MEAS:VO"
     assert instrument.heard == at_once + b"\nOUTP OFF\n\n*IDN?\n\nOUTP OFF\n\nOUTP?\n"
+
+
+def test_a_guardian_keeps_the_pace_of_an_instrument(tmp_path: Path) -> None:
+    """Each command is a message of its own then."""
+    instrument = Instrument()
+    guarded(tmp_path, instrument, farewell=b"", more={"pace": 0.05, "commands": ["OUTP OFF", "VOLT 0"]})
+    instrument.close()
+    assert instrument.heard == b"MEAS:VO" + b"\nOUTP OFF\nVOLT 0\n" + b"\nOUTP OFF\nVOLT 0\n\n*IDN?\n\nOUTP OFF\nVOLT 0\n\nOUTP?\n"
 
 
 def test_the_guardian_says_what_did_not_go_off(tmp_path: Path) -> None:

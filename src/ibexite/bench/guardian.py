@@ -165,6 +165,7 @@ def _deeds(bench: BenchState, rescues: dict[str, Rescue]) -> list[Fields]:
                 "identity": (session.signed(session.profile.identity.query), session.identity_pattern),
                 "simulated": session.is_simulated,
                 "behind": powers(bench, role),
+                "pace": session.profile.pace,
                 "commands": [
                     session.signed(text.replace("{channel}", str(role.channel)))
                     for text in session.profile.safe_actions

@@ -117,7 +117,9 @@ def make_safe(plan: Plan, handles: dict[str, int], only: list[str] | None) -> No
         if deed.get("behind"):  # relays that must not move under power: when that is known to be off
             continue
         try:
-            write(handles[deed["instrument"]], _message(deed, *deed["commands"]))
+            for message in _messages(deed):
+                write(handles[deed["instrument"]], message)
+                time.sleep(deed.get("pace", 0.0))
         except (OSError, KeyError):
             pass
     for deed in deeds:
@@ -211,12 +213,16 @@ def switch_off(deed: Plan, deadline: float) -> str:
     """Connects anew, makes sure who answers, sends the safe commands and asks for the result."""
     with CONNECT[deed["link"]["kind"]](deed["link"], deadline) as link:
         buffer = bytearray()
-        link.send(_message(deed, *deed["commands"]))
+        for message in _messages(deed):
+            link.send(message)
+            time.sleep(deed.get("pace", 0.0))
         # The answer is known beforehand: when it comes, nothing that was meant for others is on its way any more.
         question, pattern = deed["identity"]
         if pattern:
             ask(link, buffer, question, [pattern], deed, deadline)
-        link.send(_message(deed, *deed["commands"]))
+        for message in _messages(deed):
+            link.send(message)
+            time.sleep(deed.get("pace", 0.0))
         for question, wanted, others in deed["questions"]:
             reply = ask(link, buffer, question, [*wanted, *others], deed, deadline)
             if not fits(reply, wanted):
@@ -298,6 +304,7 @@ def ask(link: Wire, buffer: bytearray, question: str, known: list[str], deed: Pl
             line = bytes(buffer[:place]).decode("latin-1").strip()
             del buffer[: place + len(end)]
             if fits(line, known):
+                time.sleep(deed.get("pace", 0.0))
                 return line
         data = link.receive(deadline)
         read += len(data)
@@ -317,6 +324,15 @@ def left(deadline: float) -> float:
     if seconds <= 0:
         raise TimeoutError("it does not answer")
     return seconds
+
+
+def _messages(deed: Plan) -> list[bytes]:
+    """The safe commands: in one, or one by one for an instrument that must be given time."""
+    first, *more = deed["commands"] or [""]
+    if not more or not deed.get("pace"):
+        return [_message(deed, *deed["commands"])]
+    end = deed["link"]["end"].encode("latin-1")
+    return [_message(deed, first), *(text.encode("latin-1") + end for text in more)]
 
 
 def _message(deed: Plan, *texts: str) -> bytes:

@@ -16,6 +16,7 @@ from ibexite.bench.lock import AddressLocks
 from ibexite.instruments.address import Hislip, RawSocket, Vxi11, parse_address
 from ibexite.instruments.link import Link, LinkOptions
 from ibexite.instruments.open_link import open_link
+from ibexite.instruments.paced_link import PacedLink
 from ibexite.instruments.session import Session
 from ibexite.instruments.summed_link import SummedLink
 from ibexite.instruments.user import User
@@ -95,7 +96,8 @@ class Pool:
 
         options = options_for(fact, heed)
         link = self._opening(fact.address, options)
-        rule = fact.profile.checksum
+        rule, pace = fact.profile.checksum, fact.profile.pace
+        link = PacedLink(link, pace, options.command_end) if pace else link
         return SummedLink(link, fact.name, rule, options.command_end) if rule else link
 
     def give_back(self, user: User, only: Iterable[str] | None = None) -> None:

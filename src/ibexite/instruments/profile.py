@@ -31,6 +31,7 @@ ERROR_STORES = ("queue", "register")
 _NO_ERROR = re.compile(r"[+-]?0+(\D|$)")  # SCPI-1999 volume 2, 21.8.1: 0,"No error"
 
 
+MOST_PACE = 2.0  # s
 IDN = "*IDN?"  # IEEE 488.2, 10.14
 
 
@@ -98,6 +99,7 @@ class Profile:
     files: tuple[Path, ...] = ()  # what it was read from, itself first
     limiting_read: str = "reading"  # when it is asked: with each reading line, or once a test
     safe_actions: tuple[str, ...] = ()  # commands that are sent first when all is made safe
+    pace: float = 0.0  # s between two messages
 
     @property
     def has_safe_state(self) -> bool:
@@ -178,6 +180,7 @@ def _profile(path: Path, name: str, folder: Path) -> Profile:
         tuple(files),
         _limiting_read(table),
         _safe_actions(table, actions),
+        _pace(quirks),
     )
     quirks.finish()
     try:
@@ -267,6 +270,13 @@ def _checksum(table: TomlTable) -> str:
         table.note("checksum", f"there is no rule {name!r}", did_you_mean(name, RULES))
         return ""
     return name
+
+
+def _pace(quirks: TomlTable) -> float:
+    seconds = quirks.quantity("pace", units.SECOND, 0.0)
+    if not 0 <= seconds <= MOST_PACE:
+        quirks.note("pace", f"not between 0 s and {MOST_PACE:g} s")
+    return seconds
 
 
 def _actions(table: TomlTable, instrument_class: InstrumentClass, identity_query: str) -> dict[str, str]:
