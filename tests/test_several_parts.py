@@ -154,6 +154,21 @@ def test_what_a_stand_in_writes_a_bench_reads(rows: list, is_comma: bool) -> Non
             assert cells["n"] == (None if wanted["n"] is None else pytest.approx(wanted["n"], rel=1e-12, abs=1e-12))
 
 
+@pytest.mark.parametrize(("rows", "text", "found"), [
+    ({"connection": "{first},{second},{value:ohm}", "resistor": "R,{first},{second},{value:ohm}"}, "R,J1.4,J1.5,120", ["resistor"]),
+    ({"connection": "{first},{second},{value:ohm}", "resistor": "R,{first},{second},{value:ohm}"}, "J1.1,J2.1,0.2", ["connection"]),
+    ({"connection": "{first},{second}", "resistor": "{first},{second},{value:ohm}"}, '"A,1",B', ["connection"]),
+    ({"connection": "{first},{second}", "alone": "{first}"}, "J1.1,J2.1", "may be"), ({"connection": "{first}-{second}", "alone": "OPEN {first}"}, "OPEN J1.1", ["alone"]),
+    ({"connection": "{first}-{second}", "alone": "OPEN {first}"}, "J1.1", "is not as")])  # fmt: skip
+def test_an_entry_is_of_one_kind_or_it_is_bad(rows: dict[str, str], text: str, found: list[str] | str) -> None:
+    layout = Layout(False, ";", {kind: Row(row) for kind, row in rows.items()})
+    if isinstance(found, list):
+        assert [kind for kind, _ in layout.read(text, Speech())] == found
+    else:
+        with pytest.raises(ValueError, match=found):
+            layout.read(text, Speech())
+
+
 def test_what_is_above_the_threshold_of_a_tester_is_not_connected(bench_folder: Path) -> None:
     layout = load_profile("tester.toml", bench_folder).readings["wires"].layout
     assert layout is not None

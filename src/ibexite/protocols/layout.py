@@ -56,7 +56,11 @@ class Row:
         for (first, _, _), (second, _, _) in zip(self._pieces, self._pieces[1:], strict=False):
             if first and second:
                 raise ValueError(f"there is nothing between {{{first}}} and {{{second}}}")
-        pattern = "".join("(.*?)" if name else re.escape(text) for name, _, text in self._pieces)
+        behind = [text for _, _, text in self._pieces[1:]] + [""]
+        pattern = "".join(
+            _up_to(following) if name else re.escape(text)
+            for (name, _, text), following in zip(self._pieces, behind, strict=True)
+        )
         self._pattern = re.compile(pattern, re.IGNORECASE | re.DOTALL)
 
     def read(self, text: str, speech: Speech) -> dict[str, Cell] | None:
@@ -77,6 +81,12 @@ class Row:
         return "".join(
             _written(kinds[name], cells.get(name), speech) if name else text for name, _, text in self._pieces
         )
+
+
+def _up_to(following: str) -> str:
+    """A group for a gap: unless it is in quotes it does not hold what stands behind it, so that a row with a part more
+    is another row."""
+    return rf'("[^"]*"|(?:(?!{re.escape(following)}).)*)' if following else "(.*)"
 
 
 def _read(gap: Gap, text: str, speech: Speech) -> Cell:
@@ -108,20 +118,18 @@ class Layout:
     rows: Mapping[str, Row]
 
     def read(self, text: str, speech: Speech) -> list[tuple[str, dict[str, Cell]]]:
-        """The rows of a reply, with their kinds. Raises ValueError: one looks as none of them."""
-        found = []
+        """The rows of a reply, with their kinds. Raises ValueError: one looks as none of them, or as two."""
+        found: list[tuple[str, dict[str, Cell]]] = []
         for part in text.split(self.between):
             if not part.strip():
                 continue  # what ends the last row stands behind it too
-            for kind, row in self.rows.items():
-                cells = row.read(part.strip(), speech)
-                if cells is not None:
-                    found.append((kind, cells))
-                    break
-            else:
-                raise ValueError(
-                    f"{part.strip()[:60]!r} is not as {' or '.join(repr(r.text) for r in self.rows.values())}"
-                )
+            meant = {
+                kind: cells for kind, row in self.rows.items() if (cells := row.read(part.strip(), speech)) is not None
+            }
+            if len(meant) != 1:
+                known = " or ".join(repr(self.rows[kind].text) for kind in meant or self.rows)
+                raise ValueError(f"{part.strip()[:60]!r} {'may be' if meant else 'is not as'} {known}")
+            found += meant.items()
         return found
 
     def written(self, rows: Sequence[tuple[str, Mapping[str, Cell]]], speech: Speech) -> str:
