@@ -20,6 +20,7 @@ import pytest
 
 from ibexite.bench.file import read_bench
 from ibexite.errors import BenchError
+from ibexite.records.gateway import open_store
 from ibexite.simulate.device import ScpiDevice
 from ibexite.station.hand_place import HandPlace
 from ibexite.station.kept import NotThere, ask
@@ -385,6 +386,10 @@ def test_routes_are_switched_by_hand_by_the_rules_of_the_bench(project: Path, ib
         refused = hand.do("connect", "bypass")
         assert refused.returncode == 3 and "bypass must not be connected together with fixture" in refused.stderr and {201, 202} == closed(matrix)
         assert hand.do("connect", "tap_in").stdout.splitlines() == ["tap_out is disconnected", "tap_in is connected"]
+        store = open_store(project / "records")
+        counted = {channel: times for (identity, channel), times in store.closings().items() if "SIMULATED-matrix" in identity}
+        store.close()
+        assert counted == {201: 1, 202: 1, 203: 1, 204: 1}, "closings by hand wear a relay as those of runs"
         hand.do("set", "supply", "current_limit", "1 A")
         hand.do("set", "supply", "output", "on")
         refused = hand.do("disconnect", "fixture")

@@ -206,6 +206,11 @@ class Hand:
             for switch in switches:
                 self._look_at_what_is_on(bench.sessions[self.file.roles[switch].instrument], switch)
 
+    def take_closings(self) -> dict[tuple[str, int], int]:
+        """How often relays have closed since last asked, by identity of their switch and channel."""
+        closings = self.bench.take_closings()
+        return {(self.bench.sessions[name].identity, channel): times for (name, channel), times in closings.items()}
+
     def _route(self, name: str) -> RouteEntry:
         route = self.file.routes.get(name)
         if route is None:

@@ -147,7 +147,14 @@ def connect_command(routes: tuple[str, ...], **where: Any) -> None:
     \b
     ibexite instruments connect fixture tap_out
     """
-    _carry_out(where, lambda file: ({"do": "connect", "routes": list(routes)}, file, {}))
+    _carry_out(where, lambda file: ({"do": "connect", "routes": list(routes), "records": _records(file)}, file, {}))
+
+
+def _records(file: BenchFile) -> str:
+    """The folder of the records, in which closings of relays are counted."""
+    from ibexite.station.project import find_project
+
+    return str(find_project(file.path).records.absolute())
 
 
 @click.command("disconnect")

@@ -230,7 +230,7 @@ _table(
 
 _table(
     "relays",
-    "how often relays of routes closed in a run; their sum is the wear of a switch",
+    "how often relays of routes closed in a run; with those closed by hand (relays_by_hand.jsonl) the wear of a switch",
     _column("id", WHOLE, "number of the row", key=True),
     _column("run_id", TEXT, "the run", of="runs.id"),
     _column("instrument", TEXT, "its name in the bench file"),

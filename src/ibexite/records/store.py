@@ -11,6 +11,7 @@ from ibexite.errors import RecordsError
 from ibexite.records import schema
 from ibexite.records.ingest import PARTS, RunRows, rows_of
 from ibexite.records.journal import left_over, mend_tail, read_journal
+from ibexite.records.relays_by_hand import noted_closings
 from ibexite.records.sqlite_file import Database, DatabaseFault, UnfitValue
 from ibexite.untyped import Fields
 
@@ -43,9 +44,13 @@ class Store:
         return int(self._db.rows("SELECT coalesce(max(number), 0) AS last FROM runs")[0]["last"])
 
     def closings(self) -> dict[tuple[str, int], int]:
-        """How often each relay has closed in all runs, by identity of its switch and channel."""
+        """How often each relay has closed in all runs and by hand, by identity of its switch and channel."""
         rows = self._db.rows("SELECT identity, channel, sum(closed) AS closed FROM relays GROUP BY identity, channel")
-        return {(row["identity"], row["channel"]): row["closed"] for row in rows}
+        found = noted_closings(self.records)
+        for row in rows:
+            key = (row["identity"], row["channel"])
+            found[key] = found.get(key, 0) + row["closed"]
+        return found
 
     def take_in(self, journal: Path) -> str:
         """Stores the run of a journal and moves the journal to the stored ones. Doing it again changes nothing but

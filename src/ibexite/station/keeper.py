@@ -31,6 +31,7 @@ from ibexite.file_lock import try_lock
 from ibexite.instruments.link import Link, LinkOptions
 from ibexite.instruments.open_link import open_link
 from ibexite.instruments.traffic_file import TrafficFile, traced
+from ibexite.records.relays_by_hand import note_closings
 from ibexite.station.by_hand import bench_of_one, reading_of, what_to_read
 from ibexite.station.hand_place import HandPlace
 from ibexite.station.whole_readings import is_whole, whole_reading_of
@@ -168,7 +169,17 @@ class Keeper:
         self.hand.set(request["role"], request["setting"], request["value"])
 
     def _do_connect(self, request: Fields) -> None:
-        self.hand.connect(request["routes"])
+        try:
+            self.hand.connect(request["routes"])
+        finally:
+            self._note(Path(request["records"]))
+
+    def _note(self, records: Path) -> None:
+        """Counts the relays that have closed; where that cannot be written it is told, and nothing goes off for it."""
+        try:
+            note_closings(records, self.hand.take_closings())
+        except OSError as error:
+            self.hand.told.append(f"closings of relays could not be counted in {records} ({error.strerror})")
 
     def _do_disconnect(self, request: Fields) -> None:
         self.hand.disconnect(request["routes"])
