@@ -13,6 +13,7 @@ from ibexite.analysis.pointwise import root
 from ibexite.analysis.propagation import carried
 from ibexite.bench.file import read_bench
 from ibexite.errors import MistakeError
+from ibexite.instruments.profile import load_profile
 from tests.conftest import HEADER
 from tests.laboratory.stub_bench import memory_bench
 from tests.runs import vetted
@@ -113,21 +114,42 @@ def test_each_point_of_a_sweep_has_a_guard_of_its_own(perform, live: str, after:
 
 @pytest.mark.parametrize(("lines", "told"), [
     ("read i_out\n    check i_out >= 1 A guarded by accuracy", "i_out does not say how exact it is"),
-    ("read amps = supply.current\n    check amps >= 1 A guarded by accuracy", "amps is no signal"),
+    ("read amps = supply.current\n    check amps >= 1 A guarded by accuracy", "supply.current does not say how exact it is"),
+    ('read word = query(supply, "X?") as number\n    check word >= 1 guarded by accuracy', "answer to a raw query"),
     ("read v_in\n    sweep n over 1, 2\n        let x = v_in * n\n        check x >= 1 V guarded by accuracy", "n is set, not measured"),
     ("read v_in, v_out\n    let high = v_in > 8 V\n    let x = choose(high, v_in, v_out)\n    check x >= 1 V guarded by accuracy", "high is "),
-    ("read v_in\n    let x = 5 V\n    check x >= 1 V guarded by accuracy", "it is made of no signal"),
+    ("read v_in\n    let x = 5 V\n    check x >= 1 V guarded by accuracy", "it is made of no reading"),
     ("read v_in\n    check v_in >= 1 V guarded by acuracy", "unknown name 'acuracy'"),
 ])  # fmt: skip
 def test_what_nobody_knows_is_told_before_the_run(project, lines: str, told: str) -> None:
     (project / "bench.toml").write_text(exact((project / "bench.toml").read_text()))
     source = vetted(f'{HEADER}test t "T"\n    {lines}\n', project)
-    assert [told in source.render(one) for one in source.sorted_findings() if one.level == "mistake"] == [True]
+    assert [told in source.render(one) for one in source.sorted_findings() if one.level == "mistake" and "raw commands" not in one.title] == [True]
 
 
 def test_a_name_that_is_called_accuracy_is_itself(perform) -> None:
     run = perform('test t "T"\n    let accuracy = 30 mV\n    read v_out\n    check v_out >= 4.9 V guarded by accuracy\n')
     assert run.result("v_out").guard == 0.03
+
+
+def test_a_reading_of_a_role_is_as_exact_as_its_profile_says(perform, project) -> None:
+    """Together with a signal, in a formula: both add up in the worst direction."""
+    (project / "own.toml").write_text('extends = "scpi-power-supply"\n[readings.current]\naccuracy = "0.2 % + 3 mA"\n')
+    lines = "set supply.output = on\n    wait 50 ms\n    read v_in, amps = supply.current\n    let p = v_in * amps\n    check p >= 10 mW guarded by accuracy"
+    run = perform(f'test t "T"\n    {lines}\n', change=lambda text: exact(text).replace('"scpi-power-supply"', '"own.toml"'))
+    values = {event.name: event.value for event in run.of(events.Value)}
+    amps, volts = values["amps"], values["v_in"]
+    assert values["amps.accuracy"] == pytest.approx(0.002 * amps + 0.003)
+    assert run.result("p").guard == pytest.approx(volts * values["amps.accuracy"] + amps * values["v_in.accuracy"], rel=1e-6)
+
+
+@pytest.mark.parametrize(("entry", "told"), [
+    ('[readings.current]\naccuracy = "3 mV"', "3 mV"), ('[readings.current]\naccuracy = "often"', "often"), ('[readings.wave]\naccuracy = "1 %"', "is of numbers")])  # fmt: skip
+def test_a_wrong_accuracy_of_a_reading_is_told(tmp_path, entry: str, told: str) -> None:
+    (tmp_path / "own.toml").write_text(f'extends = "scpi-{"oscilloscope" if "wave" in entry else "power-supply"}"\n{entry}\n')
+    with pytest.raises(MistakeError) as error:
+        load_profile("own.toml", tmp_path)
+    assert told in str(error.value)
 
 
 def test_an_accuracy_of_a_range_needs_one(tmp_path) -> None:

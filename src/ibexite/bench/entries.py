@@ -5,9 +5,9 @@ from __future__ import annotations
 import datetime
 from pathlib import Path
 
-from ibexite.bench.accuracy import Accuracy
 from ibexite.bench.conversions import Chain
 from ibexite.frozen import frozen
+from ibexite.instruments.accuracy import Accuracy
 from ibexite.instruments.profile import Profile
 from ibexite.instruments.readings import Given
 from ibexite.units import Dimension

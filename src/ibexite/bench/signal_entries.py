@@ -7,13 +7,13 @@ from pathlib import Path
 from typing import NamedTuple
 
 from ibexite import units
-from ibexite.bench.accuracy import accuracy_of
 from ibexite.bench.calibration_entries import calibration_of
 from ibexite.bench.conversion_keys import chain_of
 from ibexite.bench.conversions import Chain
 from ibexite.bench.dependent_keys import correction_of, thermocouple_of
 from ibexite.bench.entries import InstrumentEntry, RoleEntry, SignalEntry
 from ibexite.errors import MistakeError, did_you_mean
+from ibexite.instruments.accuracy import accuracy_of
 from ibexite.instruments.readings import Given, ReadingCommands, argument_from
 from ibexite.toml_reader import TomlTable
 

@@ -21,8 +21,11 @@ def bench_facts(file: BenchFile) -> BenchFacts:
     signals: dict[str, Type] = {
         s.name: YES_NO if s.is_yes_no else Quantity((), s.dimension) for s in file.signals.values()
     }
-    accurate = frozenset(s.name for s in file.signals.values() if s.accuracy is not None)
-    return BenchFacts(name, roles, signals, _routes(file), accurate)
+    accurate = [s.name for s in file.signals.values() if s.accuracy is not None]
+    for role in file.roles.values():
+        readings = file.instruments[role.instrument].profile.readings
+        accurate += [f"{role.name}.{one}" for one, commands in readings.items() if commands.accuracy is not None]
+    return BenchFacts(name, roles, signals, _routes(file), frozenset(accurate))
 
 
 def _routes(file: BenchFile) -> dict[str, RouteFacts]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 
 from ibexite.bench.interface import ItemLike
 from ibexite.compound import media_of, picture_text
@@ -144,12 +145,26 @@ class BenchLines(Gaps):
         return bench.role_item(name, self.played_by(reading.role), reading.source, arguments)
 
     def accuracy(self, reading: nodes.Reading, line: nodes.Read) -> Callable[[float], float]:
-        """By how much the reading of a signal may be off, given its value. Raises SequenceError: nobody knows."""
+        """By how much a reading may be off, given its value. Raises SequenceError: nobody knows."""
+        if reading.role is not None:
+            return self._accuracy_of_role(reading, line)
         signal = self.runtime.bench.file.signals[self.played_by(reading.source)]
         if signal.accuracy is None:
             raise SequenceError(f"{signal.name} does not say how exact it is", where=self.place(line),
                                 remedy=f"Write accuracy into [signals.{signal.name}] of the bench file.")  # fmt: skip
         return signal.half_width
+
+    def _accuracy_of_role(self, reading: nodes.Reading, line: nodes.Read) -> Callable[[float], float]:
+        file = self.runtime.bench.file
+        profile = file.instruments[file.roles[self.played_by(reading.role or "")].instrument].profile
+        accuracy = profile.readings[reading.source].accuracy
+        if accuracy is None:
+            raise SequenceError(
+                f"{reading.role}.{reading.source} does not say how exact it is", where=self.place(line),
+                remedy=f"Write accuracy into [readings.{reading.source}] of profile {profile.name}.",
+            )  # fmt: skip
+        size = next((self._constant(value) for name, value in reading.arguments if name == "range"), 0.0)
+        return partial(accuracy.at, range_=size if isinstance(size, float) else 0.0)
 
     def _constant(self, expr: nodes.Expr) -> Given:
         if isinstance(expr, nodes.Text | nodes.Word):

@@ -6,6 +6,7 @@ from ibexite import units
 from ibexite.classes import Argument, Feature, InstrumentClass
 from ibexite.classes.class_files import argument_of
 from ibexite.errors import UnitError, did_you_mean
+from ibexite.instruments.accuracy import Accuracy, accuracy_of
 from ibexite.instruments.answers import curve_commands
 from ibexite.instruments.link import Lines
 from ibexite.instruments.parts_keys import layout_of
@@ -127,9 +128,19 @@ def reading_of(table: TomlTable, instrument_class: InstrumentClass, name: str, b
         speech,
         layout,
         _lines(table),
+        _accuracy(table, feature),
     )
     table.finish()
     return reading
+
+
+def _accuracy(table: TomlTable, feature: Feature) -> Accuracy | None:
+    if "accuracy" not in table:
+        return None
+    if feature.dimension is None or feature.axes:
+        table.note("accuracy", "is of numbers", f"{feature.name} is {feature.type}.")
+        return None
+    return accuracy_of(table, "accuracy", feature.dimension)
 
 
 def _lines(table: TomlTable) -> Lines | None:

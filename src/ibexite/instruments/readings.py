@@ -8,6 +8,7 @@ from ibexite import units
 from ibexite.classes import Argument, Feature
 from ibexite.errors import MistakeError, UnitError, did_you_mean
 from ibexite.frozen import frozen
+from ibexite.instruments.accuracy import Accuracy
 from ibexite.instruments.answers import CurveCommands
 from ibexite.instruments.link import Lines
 from ibexite.protocols.layout import Layout
@@ -82,6 +83,7 @@ class ReadingCommands:
     speech: Speech = Speech()
     layout: Layout | None = None  # of what has several parts
     lines: Lines | None = None  # where a reply has several
+    accuracy: Accuracy | None = None
 
     def needed(self) -> list[str]:
         """The arguments that must be given: those that its query names, and has no text for otherwise."""

@@ -14,11 +14,11 @@ SUFFIX = f".{WORD}"  # behind a name: by how much it may be off
 
 
 class Made(NamedTuple):
-    """Of what a value is made: names of readings and formulas of its block, the signals of the readings, and the first
-    thing of which nobody knows how exact it is, in words."""
+    """Of what a value is made: names of readings and formulas of its block, the signals and role.reading of the
+    readings, and the first thing of which nobody knows how exact it is, in words."""
 
     names: frozenset[str]
-    signals: frozenset[str]
+    sources: frozenset[str]
     problem: str = ""
 
 
@@ -37,7 +37,7 @@ def made_of(value: nodes.Expr, body: tuple[nodes.Statement, ...], known: Mapping
         elif isinstance(statement, nodes.Let):
             formulas[statement.name] = statement.value
     names: set[str] = set()
-    signals: set[str] = set()
+    sources: set[str] = set()
     problem = ""
     todo: list[nodes.Expr] = [value]
     while todo:
@@ -45,19 +45,20 @@ def made_of(value: nodes.Expr, body: tuple[nodes.Statement, ...], known: Mapping
         foreign = [call.function for call in constants.calls_in(expr) if call.function not in FUNCTIONS]
         problem = problem or "".join(f"{name}() is no function through which it can be carried" for name in foreign[:1])
         for name in sorted(constants.names_in(expr) - names - set(known)):
-            if name in readings and readings[name].role is None and not readings[name].query:
-                signals.add(readings[name].source)
+            reading = readings.get(name)
+            if reading is not None and not reading.query:
+                sources.add(reading.source if reading.role is None else f"{reading.role}.{reading.source}")
             elif name in formulas:
                 todo.append(formulas[name])
             else:
                 problem = problem or _unknown(name, readings)
             names.add(name)
-    return Made(frozenset(names), frozenset(signals), problem)
+    return Made(frozenset(names), frozenset(sources), problem)
 
 
 def _unknown(name: str, readings: Mapping[str, nodes.Reading]) -> str:
     if name in readings:
-        return f"{name} is no signal, and only signals say how exact they are"
+        return f"{name} is the answer to a raw query, of which nobody says how exact it is"
     if "." in name:
         return f"{name} comes from elsewhere: judge it there"
     return f"{name} is set, not measured: read what it really is"

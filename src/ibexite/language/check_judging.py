@@ -166,17 +166,21 @@ class JudgingChecker(NameChecker):
             )
 
     def _by_accuracy(self, statement: nodes.Check, guard: nodes.Expr) -> None:
-        """What is judged must be made of signals, and formulas of them."""
+        """What is judged must be made of signals and readings of single numbers, and formulas of them."""
         made = made_of(statement.value, self.body, self.scope.known)
-        problem = made.problem or ("" if made.signals else "it is made of no signal")
+        problem = made.problem or ("" if made.sources else "it is made of no reading")
         for name in sorted(made.names & set(self.names)):
             found = self.names[name].type
             if not isinstance(found, Quantity) or found.is_complex:
                 problem = problem or f"{name} is {found}, and not so much more or less"
+        for role, _, reading in (source.partition(".") for source in sorted(made.sources)):
+            known = self.program.class_of(self.scope.needs.get(role)) if reading else None
+            if known is not None and reading in known.readings and known.readings[reading].axes:
+                problem = problem or f"{role}.{reading} is a curve, of which nobody says how exact it is"
         if problem:
             self.source.report(guard.span, "its accuracy is not known", "", f"{problem}.")
-        for signal in sorted(made.signals):
-            self.program.accuracies.setdefault(signal, (guard.span, self.source))
+        for source in sorted(made.sources):
+            self.program.accuracies.setdefault(source, (guard.span, self.source))
 
     def _known_limits(self, statement: nodes.Check) -> tuple[Decimal, Decimal] | None:
         """Both limits where they are known before the run."""

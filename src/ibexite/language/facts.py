@@ -63,7 +63,19 @@ class BenchFacts:
     roles: dict[str, RoleFacts]
     signals: dict[str, Type]
     routes: dict[str, RouteFacts] = {}  # never changed
-    accurate: frozenset[str] = frozenset()  # signals that say how exact they are
+    accurate: frozenset[str] = frozenset()  # signals and role.reading that say how exact they are
+
+
+def _without_accuracy(name: str, bench: BenchFacts) -> str:
+    """Where a signal or role.reading would say how exact it is; "" where it does, or there is none."""
+    role, _, reading = name.partition(".")
+    if name in bench.accurate or not (name in bench.signals or (reading and role in bench.roles)):
+        return ""
+    return (
+        f"[readings.{reading}] of profile {bench.roles[role].profile}"
+        if reading
+        else f"[signals.{name}] of {bench.name}"
+    )
 
 
 def vet_against(program: Program, bench: BenchFacts) -> None:
@@ -74,10 +86,10 @@ def vet_against(program: Program, bench: BenchFacts) -> None:
         found = bench.roles.get(use.role)
         if found is not None:
             _check_use(program, use, found, bench.name)
-    for signal, (span, source) in program.accuracies.items():
-        if signal in bench.signals and signal not in bench.accurate:
-            source.report(span, f"{signal} does not say how exact it is", "",
-                          f"Write accuracy into [signals.{signal}] of {bench.name}.")  # fmt: skip
+    for name, (span, source) in program.accuracies.items():
+        where = _without_accuracy(name, bench)
+        if where:
+            source.report(span, f"{name} does not say how exact it is", "", f"Write accuracy into {where}.")
     for point in program.set_points:
         role = bench.roles.get(point.role)
         if role is None:

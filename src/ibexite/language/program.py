@@ -205,7 +205,9 @@ class Program:
     set_points: list[SetPoint] = field(default_factory=list)
     uses: list[RoleUse] = field(default_factory=list)
     measures: dict[nodes.Measure, VettedMeasure] = field(default_factory=dict)
-    accuracies: dict[str, tuple[Span, Source]] = field(default_factory=dict)  # signals that must say how exact they are
+    accuracies: dict[str, tuple[Span, Source]] = field(
+        default_factory=dict
+    )  # signals and role.reading that must say how exact they are
     limits: dict[nodes.Check, LimitRow] = field(default_factory=dict)
     limits_file: str = ""
     placeholders: list[str] = field(default_factory=list)  # rows of the limit table that nobody has approved

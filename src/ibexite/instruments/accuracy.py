@@ -1,4 +1,5 @@
-"""The accuracy of a signal: a share of the reading, one of the range, and an absolute part, as data sheets have it."""
+"""The accuracy of a signal or a reading: a share of the reading, one of the range, and an absolute part, as data sheets
+have it."""
 
 from __future__ import annotations
 
