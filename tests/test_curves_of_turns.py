@@ -5,6 +5,7 @@ import itertools
 import json
 import math
 import sqlite3
+from array import array
 from pathlib import Path
 
 import numpy as np
@@ -19,6 +20,9 @@ from ibexite.errors import SequenceError
 from ibexite.events import Judged
 from ibexite.holes import BAD, NEVER_MEASURED, NO_POINT
 from ibexite.records.gateway import open_lookup
+from ibexite.records.grids import Grid, put_together
+from ibexite.records.stored_run import TestRecord
+from ibexite.reports.figure_specs import pictures_of
 from tests.test_whole_curves import WAVES, waves
 
 NAN = math.nan
@@ -231,3 +235,77 @@ def test_in_the_store_they_are_one_grid_and_a_retest_judges_the_same(ibexite, pr
     rows = sqlite3.connect(project / "records" / "ibexite.sqlite").execute(
         "SELECT value, judged FROM results JOIN tests ON tests.id = test_id WHERE tests.name = 'u' ORDER BY results.id").fetchall()  # fmt: skip
     assert len(rows) == 2 and rows[0] == rows[1], rows
+
+
+SOME = WAVES.replace(
+    "before unit",
+    """measurement some
+    needs
+        scope : oscilloscope
+    inputs
+        most = 3
+    outputs
+        waves in V over nr and time
+        nr as number
+    sweep nr from 1 to most step 1
+        read waves = scope.wave(channel = 1)
+
+before unit""",
+)
+
+
+def test_a_measurement_gives_the_curves_of_its_turns_and_forgets_those_of_an_earlier_call(perform, project: Path) -> None:
+    lines = """    set scope.full_scale = 5 V
+    sweep most over 3, 2
+        measure some(most = most) as few
+        check max(few.waves along time) <= 3 V as "each"
+    check few.waves <= 3 V as "all"
+"""
+    run = perform(lines, header=SOME, change=lambda text: (project / "analog.toml").read_text())
+    assert run.result("each").judged == 5 and run.result("all").judged == 5 * 2_000 and run.verdict == "pass", run.ended
+
+
+def column(name: str, origin: str, length: int, **more: object) -> dict:
+    """A stored column."""
+    return {
+        "name": name,
+        "origin": origin,
+        "unit": "V",
+        "shown": "",
+        "kind": "quantity",
+        "labels": [],
+        "step": None,
+        "n": "",
+        "bound": "",
+        "length": length,
+        "place": {},
+    } | more
+
+
+def grid_of_turn(at: float, x: list[float], y: list[float]) -> Grid:
+    """A curve that was stored in a turn."""
+    place = {"axes": [{"name": "turn", "unit": "", "shown": "", "origin": "sweep", "kind": "quantity"}], "at": {"turn": at}}
+    return Grid([column("x", "sweep", len(x), place=place), column("y", "read", len(y), place=place)], [array("d", x), array("d", y)])
+
+
+def test_what_was_lost_in_a_turn_is_lost_in_the_store_too() -> None:
+    """A turn of one bad point is no shorter curve."""
+    (whole,) = put_together([grid_of_turn(1.0, [0, 1, 2], [5, 6, 7]), grid_of_turn(2.0, [0], [NAN]), grid_of_turn(2.0, [1, 2], [8, 9])])
+    curve = whole.curve("y")
+    assert curve.axes["turn"].tolist() == [1, 2, 2] and [[kind_of(v) for v in row] for row in curve.values.tolist()] == [
+        [kind_of(5.0), kind_of(6.0), kind_of(7.0)], ["bad"] * 3, ["no point", kind_of(8.0), kind_of(9.0)]]  # fmt: skip
+    assert list(whole.column("turn")) == [1, 1, 1, 2, 2, 2] and list(whole.column("x")) == [0, 1, 2, 0, 1, 2] and whole.axes == ["turn", "x"]
+    assert whole.data[1][3:5] == [0, 1] and np.asarray(whole.column("turn")).tolist() == [1, 1, 1, 2, 2, 2]
+    with pytest.raises(IndexError):
+        whole.data[0][6]
+
+
+def test_a_figure_does_not_join_what_further_loops_took_apart() -> None:
+    """A family by one loop, over the points of another one that came in between."""
+    rows = [(n, level, x) for n in (1, 2) for level in (1, 2) for x in (0, 1)]
+    columns = [column(name, "sweep", 8, unit="") for name in ("n", "level", "x")] + [column("y", "read", 8)]
+    grid = Grid(columns, [array("d", series) for series in zip(*((*row, 10 * row[1] + row[2]) for row in rows), strict=True)])
+    test = TestRecord({"name": "t"}, [], [grid], [], [], [])
+    (picture,) = pictures_of(test, {"ys": ["y"], "x": "x", "by": "level", "title": ""})
+    drawn = [[None if v != v else v for v in line.ys.tolist()] for line in picture.panels[0].curves]
+    assert drawn == [[10, 11, None, 10, 11], [20, 21, None, 20, 21]]
