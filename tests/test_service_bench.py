@@ -71,3 +71,32 @@ def test_whole_curves_of_turns_are_kept_beside_the_journal(ibexite, project: Pat
     assert all(isinstance(entry["v"], dict) for entry in curves if entry["name"] in ("echo", "s21.re", "trace")) and len(record.files) == 0
     (side,) = (project / "records" / "curves").iterdir()
     assert side.stat().st_size > 4 * 4_000 * 8
+
+
+ECHO = """sequence "Echo"
+    product "FM-2 field unit"
+    serial  "FU[0-9]{4}"
+
+needs
+    recorder : digitizer
+    burst    : pulse_generator
+
+test echo "Echo"
+    set recorder.interval = 2 us, recorder.samples = 4000, recorder.full_scale = 1 V, recorder.trigger = "%s", recorder.level = 20 mV
+    set burst.period = 50 ms, burst.high = 4 V, burst.output = %s
+    %s
+    read echo = recorder.wave
+    let arrival = argmax(abs(echo))
+    check arrival %s
+    check max(echo) >= 20 mV
+"""
+
+
+@pytest.mark.parametrize(("trigger", "burst", "do", "limits", "code"), [
+    ("at_once", "on", "wait 1 ms", "between 1.9 ms and 2.3 ms", 5), ("external", "on", "wait 1 ms", "between 1.9 ms and 2.3 ms", 5), ("level", "on", "wait 1 ms", "<= 300 us", 5),
+    ("external", "off", "wait 1 ms", "<= 9 ms", 3), ("external", "off", "do recorder.trigger", "<= 9 ms", 1), ("level", "off", "wait 1 ms", "<= 9 ms", 3)])  # fmt: skip
+def test_a_record_waits_for_its_trigger(ibexite, project: Path, trigger: str, burst: str, do: str, limits: str, code: int) -> None:
+    """By a burst that triggers it, at a level that is passed, by command; else it waits, and says nothing."""
+    (project / "echo.ibx").write_text(ECHO % (trigger, burst, do, limits))
+    done = ibexite("run", "echo.ibx", "--bench", "service.toml", "--simulate", "--serial", UNITS[""])
+    assert done.returncode == code and ("silent" in done.stdout + done.stderr) == (code == 3), done.stdout + done.stderr

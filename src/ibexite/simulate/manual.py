@@ -208,7 +208,7 @@ class Manual:
             yield Entry("completes", None, command_pattern(data["complete"]["command"], {}))
         for state in data["states"]:
             yield Entry("fixed", state["no"], command_pattern(state["query"], {"channel": CHANNEL}))
-        for deed in ("resets", "clears", "halts", "accepts"):
+        for deed in ("resets", "clears", "halts", "triggers", "accepts"):
             for text in data[deed]:
                 yield Entry(deed, None, command_pattern(text, {"channel": CHANNEL}))
 
@@ -252,7 +252,9 @@ class Manual:
             yield from _at_first_channel(texts)
         yield from (data[deed]["query"] for deed in ("identity", "errors", "complete") if data[deed]["query"])
         yield from _at_first_channel([state["query"] for state in data["states"]])
-        yield from _at_first_channel([text for deed in ("accepts", "resets", "clears") for text in data[deed]])
+        yield from _at_first_channel(
+            [text for deed in ("accepts", "resets", "clears", "triggers") for text in data[deed]]
+        )
 
 
 def _at_first_channel(texts: list[str]) -> Iterator[str]:

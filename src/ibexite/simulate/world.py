@@ -98,6 +98,7 @@ class Product(Protocol):
     things: names of what else instruments are wired to.
     parts(name, reading, time): a text, or what has several parts, of a terminal or thing; None where it has none.
     curve(name, reading, axes, stimuli, time): values at all points of the axes (base units), the last running first.
+    triggers(name, stimuli): whether what an instrument is wired to triggers it from outside.
     """
 
     @property
@@ -221,6 +222,14 @@ class World:
             return None
         found: Sequence[complex] | None = made(name, reading, axes, self.stimuli, self.clock())
         return found
+
+    def triggers(self, name: str) -> bool:
+        """Whether the product, or what is applied to it, triggers an instrument that is wired to a thing of it; one
+        that is wired to nothing, or to a product that knows of no triggers, always is."""
+        made = getattr(self.product, "triggers", None)
+        if self._is_cut(name):
+            return False
+        return made is None or name.startswith(UNWIRED) or bool(made(name, self.stimuli))
 
     def quantities(self) -> tuple[str, ...]:
         """All that can be measured."""

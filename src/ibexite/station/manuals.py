@@ -33,8 +33,11 @@ def manual_of(profile: Profile) -> Fields:
         "acknowledge": profile.acknowledge[0] if profile.acknowledge else "",
         "checksum": profile.checksum,
         "line_end": profile.reply_terminator or profile.terminator,
-        "accepts": [*profile.start, *profile.local, *profile.actions.values()],
+        "accepts": [
+            *profile.start, *profile.local, *(text for name, text in profile.actions.items() if name != "trigger"),
+        ],
         "resets": [text for name, text in profile.actions.items() if name == "reset"],
+        "triggers": [text for name, text in profile.actions.items() if name == "trigger"],
         "clears": [text for name, text in profile.actions.items() if name == "clear"],
         "settings": [_setting(name, commands) for name, commands in profile.settings.items()],
         "readings": [_reading(name, commands) for name, commands in profile.readings.items()],

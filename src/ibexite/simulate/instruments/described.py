@@ -43,6 +43,7 @@ class DescribedDevice(ScpiDevice):
         self.scan: list[int] = []
         self.own_errors: deque[str] = deque()
         self._is_to_tell = self._has_told = False  # that all is carried out
+        self._was_triggered = False  # since the last record
         self._moving = Moving(world.clock)
         self._applied = Applied(manual.data["class"], world, wiring, self._value, manual.data["switch"], name)
         self.reset()
@@ -129,6 +130,8 @@ class DescribedDevice(ScpiDevice):
             case "cleared":
                 told, self._is_to_tell = self._has_told, False
                 return str(int(told))
+            case "triggers":
+                self._was_triggered = True
             case "halts":
                 self.values.update(self._moving.halt())
             case "configure":
@@ -213,22 +216,23 @@ class DescribedDevice(ScpiDevice):
         given = dict(before[1]) if before is not None and before[0] is reading else {}
         self.set_up[channel] = (reading, given | _arguments(reading, parts))
 
-    def _read(self, found: Found, parts: dict[str, str], channel: int) -> str:
+    def _read(self, found: Found, parts: dict[str, str], channel: int) -> str | None:
         readings = [entry.subject for entry, _ in found if isinstance(entry.subject, Reading)]
         first = readings[0]
         if first.is_scanned:
             if not self.scan:
                 raise ValueError("no scan list")
-            return first.speech.separator.join(self._one(readings, c, {}) for c in self.scan)
+            return first.speech.separator.join(self._one(readings, c, {}) or "" for c in self.scan)
         return self._one(readings, channel, _arguments(first, parts))
 
-    def _one(self, readings: list[Reading], channel: int, given: dict[str, float]) -> str:
+    def _one(self, readings: list[Reading], channel: int, given: dict[str, float]) -> str | None:
         reading, arguments = self.set_up.get(channel, (readings[0], {}))
         if reading not in readings:
             reading, arguments = readings[0], {}
-        return reading.in_lines(self._reply(reading, channel, arguments | given), self.manual.data["line_end"])
+        reply = self._reply(reading, channel, arguments | given)
+        return None if reply is None else reading.in_lines(reply, self.manual.data["line_end"])
 
-    def _reply(self, reading: Reading, channel: int, arguments: dict[str, float]) -> str:
+    def _reply(self, reading: Reading, channel: int, arguments: dict[str, float]) -> str | None:
         if reading.curve is not None:
             return self._curve(reading, channel)
         if reading.layout is not None:
@@ -279,12 +283,17 @@ class DescribedDevice(ScpiDevice):
         axis = axis_of(fact.axis, lambda name: self._value(name, channel), is_only=fact.is_only)
         return axis.in_unit(fact.unit.factor, fact.unit.offset).told(fact.key)
 
-    def _curve(self, reading: Reading, channel: int) -> str:
+    def _curve(self, reading: Reading, channel: int) -> str | None:
         assert reading.curve is not None
         names = [axis["name"] for axis in reading.curve["axes"]]
         axes = {
             name: axis_of(name, lambda s: self._value(s, channel), is_only=len(names) == 1).points() for name in names
         }
+        begin = self._begin_of_record(reading, axes, channel)
+        if begin is None:
+            return None  # nothing has triggered it: it waits
+        if begin:
+            axes["time"] = [begin + t for t in axes["time"]]
         values = self.world.curve(self.wiring.get(channel, UNWIRED), reading.name, axes)
         if values is None:
             values = [self._applied.measured(reading.name, channel)] * math.prod(map(len, axes.values()))
@@ -296,6 +305,24 @@ class DescribedDevice(ScpiDevice):
         letter = {"i1": "b", "u1": "B", "i2": "h", "u2": "H", "i4": "i", "f4": "f", "f8": "d"}[form[1:]]
         whole = numbers if letter in "fd" else [0 if abs(n) >= 0.999 * INFINITY else round(n) for n in numbers]
         return definite_block(struct.pack(f"{form[0]}{count}{letter}", *whole)).decode("latin-1")
+
+    def _begin_of_record(self, reading: Reading, axes: dict[str, list[float]], channel: int) -> float | None:
+        """When a record begins, in s: where the voltage passes the level from below, or when it is triggered; None
+        while nothing has."""
+        how = self._value("trigger", channel) if "time" in axes else None
+        was_triggered, self._was_triggered = self._was_triggered, False
+        if how in (None, "at_once", "internal") or was_triggered:
+            return 0.0
+        wired = self.wiring.get(channel, UNWIRED)
+        if how != "level":
+            return 0.0 if self.world.triggers(wired) else None
+        values, level = self.world.curve(wired, reading.name, axes), self._value("level", channel)
+        if values is None:
+            return 0.0
+        limit = level if isinstance(level, float) else 0.0
+        passed = (i for i in range(1, len(values)) if values[i - 1].real < limit <= values[i].real)
+        at = next(passed, None)
+        return None if at is None else axes["time"][at]
 
     def _points_of(self, reading: Reading, value: complex, channel: int) -> tuple[float, ...]:
         """The numbers of one point, in the unit of the instrument; beyond its full scale it is an overload."""

@@ -253,6 +253,10 @@ class Fm2FieldUnit:
                 return self._echo(points)
         return None
 
+    def triggers(self, name: str, stimuli: Stimuli) -> bool:
+        """The burst triggers what records its echoes."""
+        return name == "echo" and bool(stimuli.settings["burst"].get("output"))
+
     def _travelled(self, frequency: float) -> complex:
         loss = self.parts_in.loss * math.sqrt(frequency / 1e9)
         return 10 ** (-loss / 20) * cmath.exp(-2j * math.pi * frequency * self.parts_in.length / 299_792_458.0)
