@@ -45,6 +45,8 @@ KINDS = {
     "resistor": Kind("part", "ohm", "-", False, "resistor between two nets"),
     "capacitor": Kind("part", "F", "-", False, "capacitor between two nets"),
 }
+# What an entry of a tester's answer is called, and which of these it tells.
+ENTRIES = {"connection": "resistance", "diode": "forward_voltage", "resistor": "resistor", "capacitor": "capacitor"}
 NETS = "nets"
 CONTACT = "contact"  # the axis of what is told of pairs of pins over several scans
 AXES = (*dict.fromkeys(kind.axis for kind in KINDS.values()), CONTACT)  # all of them are of texts

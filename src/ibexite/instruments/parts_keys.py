@@ -5,15 +5,13 @@ from __future__ import annotations
 from typing import Any
 
 from ibexite.classes import Feature
-from ibexite.connections import KINDS, NETS, joined
+from ibexite.connections import ENTRIES, KINDS, NETS, joined
 from ibexite.protocols.layout import TEXT, YES_NO, Cell, Layout, Row
 from ibexite.toml_reader import TomlTable
 from ibexite.units import parse_unit
 from ibexite.values import Connections, Picture, Table, Type
 
 TABLE_ROW, ALONE = "row", "alone"
-# The keys of the entries of connections, and the kind of what is measured that each tells.
-ENTRIES = {"connection": "resistance", "diode": "forward_voltage", "resistor": "resistor", "capacitor": "capacitor"}
 FIRST, SECOND, VALUE = "first", "second", "value"
 _ENTRY = 'Write, for example: connection = "{first},{second},{value:ohm}"'
 

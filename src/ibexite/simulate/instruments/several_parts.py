@@ -9,14 +9,14 @@ from typing import Any
 
 from ibexite import units
 from ibexite.compound import table_of, table_text
-from ibexite.connections import KINDS, NETS, connections_text, joined, wiring_of
+from ibexite.connections import ENTRIES, KINDS, NETS, connections_text, joined, wiring_of
 from ibexite.protocols.framing import definite_block
 from ibexite.protocols.layout import Cell, Layout
 from ibexite.protocols.speech import Speech
 from ibexite.simulate.screen import screen
 
 Rows = list[tuple[str, dict[str, Cell]]]
-ENTRIES = {"resistance": "connection", "forward_voltage": "diode", "resistor": "resistor", "capacitor": "capacitor"}
+ENTRY_OF = {kind: entry for entry, kind in ENTRIES.items()}
 UNKNOWN_WIRES = {NETS: [["1", "2"], ["3"]], "resistance": [["1", "2", 0.1]]}  # of a tester that is wired to nothing
 
 
@@ -80,7 +80,7 @@ def _connections(layout: Layout, answer: object, threshold: float) -> Rows:
         nets = _nets_without({pin for net in nets for pin in net}, pairs["resistance"], wiring.nets, measured)
     rows: Rows = []
     for kind, found in pairs.items():
-        rows += [(ENTRIES[kind], _entry(layout, kind, *pair)) for pair in found]
+        rows += [(ENTRY_OF[kind], _entry(layout, kind, *pair)) for pair in found]
     known = {pair[:2] for pair in pairs.get("resistance", [])}
     for net in nets:
         if len(net) == 1:
@@ -103,7 +103,7 @@ def _nets_without(
 
 
 def _entry(layout: Layout, kind: str, first: str, second: str, value: float) -> dict[str, Cell]:
-    row = layout.rows.get(ENTRIES[kind])
+    row = layout.rows.get(ENTRY_OF[kind])
     symbol = next((gap.kind for gap in row.gaps if gap.name == "value"), "") if row is not None else ""
     number = None if math.isnan(value) else units.parse_unit(symbol).from_base(value) if symbol else value
     return {"first": first, "second": second, "value": number}
