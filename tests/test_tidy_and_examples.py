@@ -165,6 +165,9 @@ def test_every_word_is_explained_with_an_example() -> None:
         for word in known:
             text = explain(word)
             assert ("Example" in text or kind == "keys of files") and len(text) > 40, (kind, word)
+    switch = explain("switch")  # a class, and a key of files
+    assert "switch, an instrument class" in switch and "switch, a key" in switch
+    assert 'set x.mode = "current"' in explain("electronic_load")
     assert "Did you mean sweep?" in str(pytest.raises(MistakeError, explain, "swep").value)
     assert set(words.VERBS) | set(words.TOP_USAGE) - {"needs"} <= {w for known in all_words().values() for w in known}
 

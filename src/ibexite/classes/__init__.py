@@ -11,7 +11,7 @@ from functools import cache
 from pathlib import Path
 
 from ibexite.classes.class_files import read_class
-from ibexite.classes.features import Argument, Feature, InstrumentClass
+from ibexite.classes.features import Argument, Feature, InstrumentClass, lines_of_use
 from ibexite.errors import MistakeError
 from ibexite.plain_file import is_folder, is_there
 
@@ -24,6 +24,7 @@ __all__ = [
     "class_in",
     "classes_around",
     "instrument_classes",
+    "lines_of_use",
 ]
 
 PROJECT_FILE = "ibexite.toml"  # in the folder of a project

@@ -50,7 +50,9 @@ class Feature:
         """Its unit for people, with the axes of a curve, or its choices."""
         if self.choices:
             return ", ".join(self.choices)
-        return f"{self.unit} over {', '.join(self.axes)}" if self.axes else self.unit.replace("_", " or ")
+        over = f" over {', '.join(self.axes)}" if self.axes else ""
+        is_complex = isinstance(self.type, Quantity) and self.type.is_complex
+        return self.unit.replace("_", " or ") + over + (", complex" if is_complex else "")
 
 
 @frozen
@@ -68,3 +70,19 @@ class InstrumentClass:
     products: dict[str, tuple[str, str]] = {}  # never changed
     files: tuple[tuple[str, str], ...] = ()  # of one that does not ship: path and SHA-256 of what it was read from
     protections: tuple[str, ...] = ()  # settings at which a protection trips
+
+
+def lines_of_use(known: InstrumentClass) -> list[str]:
+    """Lines of a sequence, x being the role: for the first setting of each kind, the first reading, the first action of
+    its own."""
+    lines, seen = [], set[str]()
+    for feature in known.settings.values():
+        kind = "choice" if feature.choices else "switch" if feature.is_switch else "number"
+        if kind not in seen:
+            unit = "" if feature.unit == "number" else f" {feature.unit}"
+            value = {"choice": f'"{(feature.choices or ("",))[0]}"', "switch": "on", "number": f"1{unit}"}[kind]
+            lines.append(f"set x.{feature.name} = {value}")
+            seen.add(kind)
+    lines += [f"read now = x.{name}" for name in list(known.readings)[:1]]
+    own = [name for name in known.actions if name not in ("reset", "clear")]
+    return lines + [f"do x.{name}" for name in own[:1]]

@@ -5,7 +5,7 @@ from __future__ import annotations
 import sys
 from pathlib import Path
 
-from ibexite.classes import Argument, Feature, InstrumentClass, instrument_classes
+from ibexite.classes import Argument, Feature, InstrumentClass, instrument_classes, lines_of_use
 from ibexite.instruments.profile import SHIPPED, load_profile
 
 
@@ -37,13 +37,13 @@ def class_page(known: InstrumentClass) -> str:
         parts.append("")
     if known.readings:
         parts.append("| reading | gives | may be told | |\n|---|---|---|---|")
-        parts += [f"| `{f.name}` | {_gives(f)} | {_told(f)} | {f.help} |" for f in known.readings.values()]
+        parts += [f"| `{f.name}` | {f.told} | {_told(f)} | {f.help} |" for f in known.readings.values()]
         parts.append("")
     parts.append("| action | |\n|---|---|")
     parts += [f"| `{name}` | {text} |" for name, text in known.actions.items()]
     for name, factors in known.products.items():
         parts.append(f"\nThe ceiling `{name}` of a role is that of `{factors[0]}` times `{factors[1]}`.")
-    lines = "\n".join(f"    {line}" for line in _examples(known))
+    lines = "\n".join(f"    {line}" for line in lines_of_use(known))
     parts.append(f"\nIn a sequence (`x : {known.name}` among its needs):\n\n```\n{lines}\n```\n")
     missing = _not_shipped(known)
     if missing:
@@ -55,32 +55,12 @@ def _takes(feature: Feature) -> str:
     return ", ".join(f"`{choice}`" for choice in feature.choices) if feature.choices else feature.told
 
 
-def _gives(feature: Feature) -> str:
-    is_complex = getattr(feature.type, "is_complex", False)
-    return feature.told + (", complex" if is_complex else "")
-
-
 def _told(feature: Feature) -> str:
     return ", ".join(f"`{name}` ({_argument(argument)})" for name, argument in feature.arguments.items())
 
 
 def _argument(argument: Argument) -> str:
     return ", ".join(argument.choices) if argument.choices else argument.unit.replace("_", " or ")
-
-
-def _examples(known: InstrumentClass) -> list[str]:
-    """A line of use for the first setting of each kind, and for the first reading."""
-    lines, seen = [], set[str]()
-    for feature in known.settings.values():
-        kind = "choice" if feature.choices else "switch" if feature.is_switch else "number"
-        if kind not in seen:
-            unit = "" if feature.unit == "number" else f" {feature.unit}"
-            value = {"choice": f'"{(feature.choices or ("",))[0]}"', "switch": "on", "number": f"1{unit}"}[kind]
-            lines.append(f"set x.{feature.name} = {value}")
-            seen.add(kind)
-    lines += [f"read now = x.{name}" for name in list(known.readings)[:1]]
-    own = [name for name in known.actions if name not in ("reset", "clear")]
-    return lines + [f"do x.{name}" for name in own[:1]]
 
 
 def _profiles() -> dict[str, list[str]]:

@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterator
 
 from ibexite import units
-from ibexite.classes import InstrumentClass, instrument_classes
+from ibexite.classes import InstrumentClass, instrument_classes, lines_of_use
 from ibexite.errors import MistakeError, UnitError, did_you_mean
 from ibexite.file_keys import Key, file_keys, places
 from ibexite.functions import FUNCTIONS, Function
 from ibexite.language import reference, words
+
+LONGEST_COLUMN = 26  # characters; what is longer pushes the help aside
 
 
 def explain(word: str) -> str:
@@ -18,27 +21,33 @@ def explain(word: str) -> str:
     Raises:
         MistakeError: there is no such word; names the nearest ones.
     """
-    entries = {**reference.DECLARATIONS, **reference.VERBS}
-    if word in entries:
-        usage = words.USAGE.get(word) or words.TOP_USAGE[word]
-        return _line_entry(word, usage, entries[word])
-    if word in FUNCTIONS:
-        return _function_entry(FUNCTIONS[word])
-    if word in reference.CLAUSES:
-        entry = reference.CLAUSES[word]
-        return "\n".join([f"{word}, a word within lines", "", entry.text, "", "Example:", f"    {entry.example}"])
-    if word in file_keys():
-        return _key_entry(word, file_keys()[word])
-    if word in instrument_classes():
-        return _class_entry(instrument_classes()[word])
+    found = list(_entries(word))
+    if found:
+        return "\n\n\n".join(found)
     try:
         return _unit_entry(units.parse_unit(word))
     except UnitError:
-        known = [*entries, *FUNCTIONS, *reference.CLAUSES, *file_keys(), *instrument_classes(), *units.UNITS]
+        known = [word for words_of_kind in all_words().values() for word in words_of_kind] + list(units.UNITS)
         raise MistakeError(
             f"there is nothing called {word!r}",
             remedy=did_you_mean(word, known) + " It explains verbs, functions, units and instrument classes.",
         ) from None
+
+
+def _entries(word: str) -> Iterator[str]:
+    """All that bears a name: a word of the language may be a class or a key of a file as well."""
+    lines = {**reference.DECLARATIONS, **reference.VERBS}
+    if word in lines:
+        yield _line_entry(word, words.USAGE.get(word) or words.TOP_USAGE[word], lines[word])
+    if word in FUNCTIONS:
+        yield _function_entry(FUNCTIONS[word])
+    if word in reference.CLAUSES:
+        entry = reference.CLAUSES[word]
+        yield "\n".join([f"{word}, a word within lines", "", entry.text, "", "Example:", f"    {entry.example}"])
+    if word in instrument_classes():
+        yield _class_entry(instrument_classes()[word])
+    if word in file_keys():
+        yield _key_entry(word, file_keys()[word])
 
 
 def all_words() -> dict[str, list[str]]:
@@ -86,19 +95,14 @@ def function_docstring(function: Function) -> str:
 
 def _class_entry(known: InstrumentClass) -> str:
     lines = [f"{known.name}, an instrument class: {known.help}"]
+    told = [len(f.told) for f in (*known.settings.values(), *known.readings.values())]
+    width = max((length for length in told if length <= LONGEST_COLUMN), default=0)
     for title, features in (("settings", known.settings), ("readings", known.readings)):
         if features:
             lines += ["", title]
-            lines += [f"    {f.name:<16} {f.told:<12} {f.help}" for f in features.values()]
-    lines += ["", "actions", *(f"    {name:<16} {'':<12} {text}" for name, text in known.actions.items())]
-    name = next(iter(known.settings), "")
-    unit = known.settings[name].unit if name else ""
-    example = (
-        f"set x.{name} = {'on' if unit == 'on_off' else '1 ' + unit}"
-        if name
-        else "read v = x." + next(iter(known.readings))
-    )
-    return "\n".join([*lines, "", "Example (x is the role):", f"    {example}"])
+            lines += [f"    {f.name:<16} {f.told:<{width}} {f.help}" for f in features.values()]
+    lines += ["", "actions", *(f"    {name:<16} {'':<{width}} {text}" for name, text in known.actions.items())]
+    return "\n".join([*lines, "", "Example (x is the role):", *(f"    {line}" for line in lines_of_use(known))])
 
 
 def _key_entry(word: str, key: Key) -> str:
