@@ -157,3 +157,23 @@ def test_an_accuracy_of_a_range_needs_one(tmp_path) -> None:
     path.write_text(path.read_text() + '[signals.x]\nread = "supply.voltage"\naccuracy = "0.1 % of range"\n')
     with pytest.raises(MistakeError, match="is of the range, and no range is named"):
         read_bench(path)
+
+
+@pytest.mark.parametrize(("accuracy", "words", "told"), [
+    ("0.1 % of reading + 1 % of range", "channel = 103", "meter.dc_voltage is as exact as its range"), ("0.1 % of reading + 1 % of range", "channel = 103, range = 10 V", ""),
+    ("0.1 % of reading + 1 mV", "channel = 103", "")])  # fmt: skip
+def test_a_share_of_the_range_is_known_where_the_range_is(project, perform, accuracy: str, words: str, told: str) -> None:
+    """Without it the guard would be too narrow, and something could pass that has not. A signal that is such a reading and no more is as exact."""
+    (project / "own.toml").write_text(f'extends = "scpi-scanning-multimeter"\n[readings.dc_voltage]\naccuracy = "{accuracy}"\n')
+    change = lambda text: text.replace('"scpi-scanning-multimeter"', '"own.toml"')  # noqa: E731
+    lines = f'test t "T"\n    set supply.output = on\n    wait 50 ms\n    read u = meter.dc_voltage({words}), v_out\n    check u >= 10 mV guarded by accuracy\n    check v_out >= 10 mV guarded by accuracy\n'
+    header = HEADER.replace("needs\n", "needs\n    meter : multimeter\n", 1)
+    if told:
+        (project / "bench.toml").write_text(change((project / "bench.toml").read_text()))
+        source = vetted(header + lines, project)
+        assert any(told in source.render(one) for one in source.sorted_findings() if one.level == "mistake")
+        return
+    run = perform(lines, header=header, change=change)
+    values = {event.name: event.value for event in run.of(events.Value)}
+    for name in ("u", "v_out"):
+        assert run.result(name).guard == pytest.approx(0.001 * values[name] + (0.1 if "range" in accuracy else 0.001), rel=1e-3), name

@@ -17,6 +17,7 @@ def test_0_dbu_is_the_voltage_of_a_milliwatt_in_600_ohm() -> None:
 
 
 @pytest.mark.parametrize(("text", "remedy"), [
+    ("5 m3", "Powers are written m^3."), ("2 V/s2", "Powers are written V/s^2."),
     ("12 Volt", "Did you mean V?"), ("5 khz", "Did you mean kHz?"), ("3 Ohms", "Did you mean ohm?"),
     ("1 dBm/Hz", "Only V, A, Hz"), ("", "Write it as"), ("twelve V", "Write it as"), ("5 celsius", "degC")])  # fmt: skip
 def test_wrong_units_name_what_is_meant(text: str, remedy: str) -> None:

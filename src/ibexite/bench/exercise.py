@@ -173,7 +173,7 @@ def _read(bench: Bench, role: RoleEntry, name: str, reading: ReadingCommands, gi
     bench.bad.clear()
     item = bench.role_item("x", role.name, name, dict(given))
     (value,) = bench.read_line([item], together=False, averaging=1, tries=1)()
-    bad = [f"{one.reason.text} (reply {one.raw[:40]!r})" for one in bench.bad]
+    bad = [one.reason.text + (f" (reply {one.raw[:40]!r})" if one.raw else "") for one in bench.bad]
     bench.bad.clear()
     if bad:
         raise BenchError("; ".join(dict.fromkeys(bad)))

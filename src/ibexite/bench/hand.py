@@ -22,7 +22,8 @@ from ibexite.bench.interface import SafeDeed
 from ibexite.bench.pool import Pool
 from ibexite.bench.route_entries import RELAY
 from ibexite.errors import BenchError, CeilingError, IbexiteError, MistakeError, TooLongError, UnitError, did_you_mean
-from ibexite.instruments.link import Data
+from ibexite.instruments.link import Data, Reply
+from ibexite.instruments.own_questions import own_reply
 from ibexite.instruments.session import Session
 from ibexite.instruments.settings import SettingCommands, Value
 from ibexite.protocols.scpi import asks_and_changes
@@ -224,7 +225,8 @@ class Hand:
         Raises:
             MistakeError: it is not allowed. BenchError: as `set`; no reply came.
         """
-        asks, changes = asks_and_changes(text)
+        own = own_reply(self.file.instruments[instrument].profile, text)
+        asks, changes = asks_and_changes(text) if own is None else (True, False)
         if "\n" in text or not text.strip() or not text.isascii():
             raise MistakeError(f"{text!r} is no line of plain characters")
         if changes:
@@ -234,7 +236,7 @@ class Hand:
             if changes:
                 self._watch()
             if asks:
-                reply = session.query_whole(text)
+                reply = session.query_whole(text, own or Reply.MESSAGE)
             else:
                 reply = None
                 session.send(text, may_repeat=False)

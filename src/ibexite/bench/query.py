@@ -227,8 +227,7 @@ class Query:
                 values[self._place] = nan
                 return [Bad(self.items[0].name, error.reason, error.raw)]
             return []
-        separator = self.items[0].commands.speech.separator
-        texts = reply.split() if separator == " " else reply.split(separator)
+        texts = self.items[0].commands.speech.split(reply)
         if len(texts) != len(self.items):
             reason = Reason("count", f"{len(texts)} values instead of {len(self.items)}")
             if not reply.strip():

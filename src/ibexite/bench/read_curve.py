@@ -12,10 +12,9 @@ import numpy as np
 from ibexite.analysis.curve import ArrayCurve, Curve, SampledCurve, Sampling
 from ibexite.bench.query import BadReading, Item, Query
 from ibexite.holes import Bad
-from ibexite.instruments.answers import AxisCommands, CurveCommands, Told, holes_in
+from ibexite.instruments.answers import AxisCommands, CurveCommands, Spacing, Told, holes_in
 from ibexite.instruments.link import Data
 from ibexite.instruments.session import Session
-from ibexite.protocols.scpi import INFINITY, response_value
 from ibexite.untyped import Measured
 from ibexite.verdicts import BAD_READINGS, OVERLOAD, Reason
 
@@ -30,7 +29,7 @@ class CurveQuery(Query):
         commands = items[0].commands
         assert commands.curve is not None
         self._commands: CurveCommands = commands.curve
-        self._unit, self._channel = commands.unit, str(items[0].channel)
+        self._unit, self._speech, self._channel = commands.unit, commands.speech, str(items[0].channel)
 
     def take(self, values: list[Measured]) -> list[Bad]:
         """Puts the curve into its place; what is bad in it: all of it, or some of its points."""
@@ -50,7 +49,7 @@ class CurveQuery(Query):
     def _curve(self, reply: Data) -> tuple[Curve, list[Reason]]:
         """The curve of a reply, and why points of it are bad. Raises BadReading."""
         try:
-            numbers = self._commands.decoded(reply)
+            numbers = self._commands.decoded(reply, self._speech, self._unit)
         except ValueError as error:
             raise BadReading("not_a_number", _beginning(reply), f": {error!s:.80}") from None
         if not len(numbers):
@@ -91,38 +90,42 @@ class CurveQuery(Query):
     def _between(self, axis: AxisCommands, first: Told, last: Told, values: np.ndarray) -> Curve:
         """A curve whose points lie between two places, evenly or by even ratios."""
         start, stop, count = self._number(first), self._number(last), len(values)
-        word = self._asked(axis.spacing).strip().upper() if axis.spacing else "LIN"
-        if not word.startswith(("LIN", "LOG")) or (word.startswith("LOG") and not (start > 0 and stop > 0)):
-            raise BadReading("not_a_number", word[:60], f": how the points of {axis.name} lie")
+        is_log = axis.spacing is not None and self._is_logarithmic(axis.spacing)
+        if is_log and not (start > 0 and stop > 0):
+            raise BadReading("not_a_number", f"{start:g}", f": where the points of {axis.name} begin, by even ratios")
         if count < 2 or start == stop:
             raise BadReading("count", "", f": {count} points from {start:g} to {stop:g}")
-        if word.startswith("LOG"):
+        if is_log:
             points = np.geomspace(start, stop, count)
             return ArrayCurve({axis.name: points}, values)
         return SampledCurve(Sampling(axis.name, start, (stop - start) / (count - 1)), values)
 
-    def _points(self, axis: AxisCommands) -> np.ndarray:
-        reply = self._asked(axis.points)
+    def _is_logarithmic(self, spacing: Spacing) -> bool:
+        reply = self._asked(spacing.query)
         try:
-            points = np.array([response_value(text) for text in reply.split(",")])
+            return spacing.is_logarithmic(reply)
+        except ValueError:
+            raise BadReading("not_a_number", reply[:60], f": the answer to {spacing.query}") from None
+
+    def _points(self, axis: AxisCommands) -> np.ndarray:
+        assert axis.points is not None
+        reply = self._asked(axis.points.query)
+        try:
+            points = axis.points.numbers_in(reply)
         except ValueError:
             raise BadReading("not_a_number", reply[:60], f": the points of {axis.name}") from None
-        if (np.abs(points) >= 0.999 * INFINITY).any() or len(set(points.tolist())) < len(points):
+        if len(set(points.tolist())) < len(points):
             raise BadReading("not_a_number", reply[:60], f": the points of {axis.name}")
-        found: np.ndarray = points * float(axis.unit.factor) + float(axis.unit.offset)
-        return found
+        return points
 
     def _number(self, told: Told) -> float:
         if not told.query:
             return told.number
         reply = self._asked(told.query)
         try:
-            number = response_value(reply)
-            if abs(number) < 0.999 * INFINITY:
-                return told.in_base(number)
+            return told.number_in(reply)
         except ValueError:
-            pass
-        raise BadReading("not_a_number", reply[:60], f": the answer to {told.query}")
+            raise BadReading("not_a_number", reply[:60], f": the answer to {told.query}") from None
 
     def _asked(self, query: str) -> str:
         return self.session.exchange_once(self.session.message(query.replace("{channel}", self._channel)))

@@ -13,9 +13,10 @@ from ibexite.bench.conversions import Chain
 from ibexite.bench.dependent_keys import correction_of, thermocouple_of
 from ibexite.bench.entries import InstrumentEntry, RoleEntry, SignalEntry
 from ibexite.errors import MistakeError, did_you_mean
-from ibexite.instruments.accuracy import accuracy_of
+from ibexite.instruments.accuracy import Accuracy, accuracy_of
 from ibexite.instruments.readings import Given, ReadingCommands, argument_from
 from ibexite.toml_reader import TomlTable
+from ibexite.units import Dimension
 
 MOST_SETTLING = 3600.0  # s
 
@@ -86,7 +87,7 @@ def signal_entry(table: TomlTable, name: str, around: Around) -> SignalEntry:
         dimension,
         table.extent("believe", dimension),
         table.quantity("yes_above", dimension) if "yes_above" in table else None,
-        accuracy_of(table, "accuracy", dimension) if "accuracy" in table else None,
+        _accuracy(table, dimension, reading, arguments, is_as_read=not chain.steps and not junction and not correction),
         junction,
         correction,
         calibration_of(table),
@@ -111,6 +112,18 @@ def _digital(table: TomlTable, name: str, role: str, reading: ReadingCommands, c
     setup.finish()
     table.finish()
     return found
+
+
+def _accuracy(
+    table: TomlTable, dimension: Dimension, reading: ReadingCommands, arguments: dict[str, Given], *, is_as_read: bool
+) -> Accuracy | None:
+    """What the bench file says; without that, of a signal that is a reading and nothing more, what its profile says."""
+    if "accuracy" in table:
+        return accuracy_of(table, "accuracy", dimension)
+    of_reading = reading.accuracy if is_as_read else None
+    if of_reading is not None and of_reading.of_range and not isinstance(arguments.get("range"), float):
+        return None
+    return of_reading
 
 
 def _settling(table: TomlTable) -> float:

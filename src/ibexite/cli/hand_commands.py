@@ -111,13 +111,11 @@ def _path(path: Path | None) -> str:
 
 
 @click.command("set", context_settings={"ignore_unknown_options": True})  # a value may be negative
-@click.argument("role")
-@click.argument("setting")
-@click.argument("value", nargs=-1, required=True)
+@click.argument("words", nargs=-1, required=True, metavar="ROLE SETTING VALUE")
 @bench_option
 @simulate_option
 @traffic_option
-def set_command(role: str, setting: str, value: tuple[str, ...], **where: Any) -> None:
+def set_command(words: tuple[str, ...], **where: Any) -> None:
     """Sets a setting of a role, within its ceilings, and asks it back.
 
     What is switched on stands under a guardian until it is switched off by another set, or until the shell or program
@@ -125,12 +123,17 @@ def set_command(role: str, setting: str, value: tuple[str, ...], **where: Any) -
 
     \b
     ibexite instruments set supply voltage 12 V
+    ibexite instruments set supply.voltage = 12 V
     ibexite instruments set supply output on
     ibexite instruments set supply output off
     """
-    _carry_out(
-        where, lambda file: ({"do": "set", "role": role, "setting": setting, "value": " ".join(value)}, file, {})
-    )
+    role, dot, setting = words[0].partition(".")  # as sequences have it
+    rest = [word for word in words[1:] if word != "="]
+    if not dot and rest:
+        setting, *rest = rest
+    if not rest:
+        raise MistakeError("what is set, and to what", remedy="Write: ibexite instruments set supply voltage 12 V")
+    _carry_out(where, lambda file: ({"do": "set", "role": role, "setting": setting, "value": " ".join(rest)}, file, {}))
 
 
 @click.command("connect")
@@ -330,6 +333,7 @@ def talk_command(where_to: str, profile: str, **where: Any) -> None:
     ibexite instruments talk supply
     ibexite instruments talk TCPIP::192.0.2.10::5025::SOCKET --profile scpi-power-supply
     """
+    from ibexite.cli.reading_view import whole_lines
     from ibexite.cli.talk_prompt import prompt
     from ibexite.station.talking import Talk
 
@@ -344,7 +348,7 @@ def talk_command(where_to: str, profile: str, **where: Any) -> None:
             click.echo(f"{session.identity}   (? explains, quit ends)")
             for text in hand.take_told():
                 click.echo(text)
-            is_ended = prompt(Talk(hand, role, instrument), hand, role or instrument)
+            is_ended = prompt(Talk(hand, role, instrument, whole_lines), hand, role or instrument)
     if is_ended:
         raise click.exceptions.Exit(EXIT_ABORTED)
 

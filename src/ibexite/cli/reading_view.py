@@ -60,34 +60,34 @@ def read_and_show_whole(
         if output == "json":
             click.echo(json.dumps({"name": asked.name, "value": value, "bad": reason}))
         else:
-            _show_whole(asked, value, reason)
+            click.echo("\n".join(whole_lines(asked, value, reason)))
 
 
-def _show_whole(asked: Asked, value: Any, reason: str) -> None:
+def whole_lines(asked: Asked, value: Any, reason: str) -> list[str]:
+    """What is shown of a reading that is no single number; a picture is written into the present folder."""
     if value is None or (reason and not isinstance(value, dict)):
-        click.echo(f"{asked.name} is bad: {reason}")
-    elif isinstance(value, dict):
-        _show_curve(asked, value, reason)
-    elif isinstance(asked.kind, Picture):
+        return [f"{asked.name} is bad: {reason}"]
+    if isinstance(value, dict):
+        return _curve_lines(asked, value, reason)
+    if isinstance(asked.kind, Picture):
         path = keep_picture(asked.name.rpartition(".")[2], value, Path.cwd())
-        click.echo(f"{asked.name}: {path.name}, {path.stat().st_size:,} bytes")
-    else:
-        first, *more = in_words(asked.kind, value)
-        click.echo("\n".join([f"{asked.name} = {first}", *more]))
+        return [f"{asked.name}: {path.name}, {path.stat().st_size:,} bytes"]
+    first, *more = in_words(asked.kind, value)
+    return [f"{asked.name} = {first}", *more]
 
 
-def _show_curve(asked: Asked, curve: dict[str, Any], reason: str) -> None:
+def _curve_lines(asked: Asked, curve: dict[str, Any], reason: str) -> list[str]:
     """How many points of what; one over a single axis is drawn, of a complex one its real part."""
     told = " x ".join(str(len(points)) for points in curve["axes"].values())
-    click.echo(f"{asked.name}: {told} points over {', '.join(curve['axes'])}" + (f", bad: {reason}" if reason else ""))
+    first = f"{asked.name}: {told} points over {', '.join(curve['axes'])}" + (f", bad: {reason}" if reason else "")
     if len(curve["axes"]) != 1:
-        return
+        return [first]
     ((axis, points),) = curve["axes"].items()
     part = " (real part)" if "imaginary" in curve else ""
     y = {"name": asked.name + part, "unit": units.symbol_of(asked.dimension), "shown": ""}
     values = [math.nan if value is None else value for value in curve["values"]]
-    for line in draw_curve(points, values, {"name": axis, "unit": _unit_of_axis(asked, axis), "shown": ""}, y):
-        click.echo("  " + line)
+    drawn = draw_curve(points, values, {"name": axis, "unit": _unit_of_axis(asked, axis), "shown": ""}, y)
+    return [first, *(f"  {line}" for line in drawn)]
 
 
 def _unit_of_axis(asked: Asked, axis: str) -> str:

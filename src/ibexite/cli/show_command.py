@@ -120,7 +120,8 @@ def _show_test(test: TestRecord) -> None:
     for line in _values(test.grids):
         click.echo(line)
     for bad in test.bad_readings:
-        click.echo(f"    bad    {bad['name']}: {bad['reason']} (reply {bad['raw']!r})")
+        reply = f" (reply {bad['raw']!r})" if bad["raw"] else ""
+        click.echo(f"    bad    {bad['name']}: {bad['reason']}{reply}")
 
 
 def _values(grids: list[Grid]) -> Iterator[str]:

@@ -22,10 +22,13 @@ def bench_facts(file: BenchFile) -> BenchFacts:
         s.name: YES_NO if s.is_yes_no else Quantity((), s.dimension) for s in file.signals.values()
     }
     accurate = [s.name for s in file.signals.values() if s.accuracy is not None]
+    in_range = []
     for role in file.roles.values():
-        readings = file.instruments[role.instrument].profile.readings
-        accurate += [f"{role.name}.{one}" for one, commands in readings.items() if commands.accuracy is not None]
-    return BenchFacts(name, roles, signals, _routes(file), frozenset(accurate))
+        for one, commands in file.instruments[role.instrument].profile.readings.items():
+            if commands.accuracy is not None:
+                accurate.append(f"{role.name}.{one}")
+                in_range += [f"{role.name}.{one}"] * bool(commands.accuracy.of_range)
+    return BenchFacts(name, roles, signals, _routes(file), frozenset(accurate), frozenset(in_range))
 
 
 def _routes(file: BenchFile) -> dict[str, RouteFacts]:

@@ -12,6 +12,7 @@ from ibexite.engine.keeping import keep_bytes
 from ibexite.errors import SequenceError
 from ibexite.instruments.readings import Given
 from ibexite.language import constants, fill, nodes
+from ibexite.language.carrying import RANGE, RANGE_REMEDY
 from ibexite.untyped import Fields, Measured
 from ibexite.values import TEXT, Picture
 
@@ -163,7 +164,11 @@ class BenchLines(Gaps):
                 f"{reading.role}.{reading.source} does not say how exact it is", where=self.place(line),
                 remedy=f"Write accuracy into [readings.{reading.source}] of profile {profile.name}.",
             )  # fmt: skip
-        size = next((self._constant(value) for name, value in reading.arguments if name == "range"), 0.0)
+        size = next((self._constant(value) for name, value in reading.arguments if name == RANGE), None)
+        if accuracy.of_range and not isinstance(size, float):
+            raise SequenceError(
+                f"{reading.role}.{reading.source} is as exact as its range", where=self.place(line), remedy=RANGE_REMEDY
+            )
         return partial(accuracy.at, range_=size if isinstance(size, float) else 0.0)
 
     def _constant(self, expr: nodes.Expr) -> Given:

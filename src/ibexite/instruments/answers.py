@@ -3,51 +3,73 @@ and step or point by point. A profile says which."""
 
 from __future__ import annotations
 
-from decimal import Decimal
+from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
-from ibexite import units
-from ibexite.classes import Feature
-from ibexite.errors import UnitError, did_you_mean
 from ibexite.frozen import frozen
 from ibexite.protocols.scpi import INFINITY, NOT_A_NUMBER, response_value
-from ibexite.units import Dimension, Unit
-from ibexite.values import Connections, Picture, Table
+from ibexite.protocols.speech import Speech
+from ibexite.units import Unit
 
 if TYPE_CHECKING:
     import numpy as np
 
-    from ibexite.toml_reader import TomlTable
-
-NUMBERS = {"int8": "i1", "uint8": "u1", "int16": "i2", "uint16": "u2", "int32": "i4", "float32": "f4", "float64": "f8"}
-ORDERS = {"big": ">", "little": "<"}
-
 
 @frozen
 class Told:
-    """A number that a profile knows, or the query that asks for it. Numbers are in `unit` of the instrument."""
+    """A number that a profile knows, in base units, or the query that asks for it, or for several, and how that is
+    answered, in `unit` of the instrument."""
 
     query: str
     number: float
     unit: Unit
+    speech: Speech = Speech()
 
-    def in_base(self, number: float) -> float:
-        """A number of the instrument in base units."""
+    def number_in(self, reply: str) -> float:
+        """The number of a reply, in base units. Raises ValueError: it is none."""
+        number = self.speech.number_in(reply, self.unit)
+        if abs(number) >= 0.999 * INFINITY:
+            raise ValueError(reply)
         return number * float(self.unit.factor) + float(self.unit.offset)
+
+    def numbers_in(self, reply: str) -> np.ndarray:
+        """The numbers of a reply, in base units, shape (n,). Raises ValueError: one of them is none."""
+        import numpy as np
+
+        numbers = np.array(self.speech.numbers_in(reply, self.unit), dtype=float)
+        if (np.abs(numbers) >= 0.999 * INFINITY).any():
+            raise ValueError(reply)
+        found: np.ndarray = numbers * float(self.unit.factor) + float(self.unit.offset)
+        return found
+
+
+SPACINGS = {"linear": ("LIN", "LINEAR"), "logarithmic": ("LOG", "LOGARITHMIC")}
+
+
+@frozen
+class Spacing:
+    """The query that asks how the points of an axis lie, and how that is answered."""
+
+    query: str
+    speech: Speech
+
+    def is_logarithmic(self, reply: str) -> bool:
+        """Whether they lie by even ratios. Raises ValueError: the reply says neither this nor that they lie evenly."""
+        return self.speech.choice_in(reply, tuple(SPACINGS)) == "logarithmic"
 
 
 @frozen
 class AxisCommands:
     """How the points of an axis are known: start and step; start and stop, between which as many lie as there are
-    values (`spacing` asks how: LIN or LOG, evenly without it); or a list of them (then `points` is its query)."""
+    values (evenly, or as `spacing` tells); or a list of them."""
 
     name: str
-    start: Told | None
-    step: Told | None
-    points: str
     unit: Unit
+    start: Told | None = None
+    step: Told | None = None
     stop: Told | None = None
-    spacing: str = ""
+    points: Told | None = None
+    spacing: Spacing | None = None
 
 
 @frozen
@@ -61,9 +83,17 @@ class CurveCommands:
     offset: Told
     is_complex: bool = False  # each point is answered as real and imaginary part
 
-    def decoded(self, reply: bytes | bytearray) -> np.ndarray:
-        """The numbers of a reply, shape (n,), as floats; of complex points twice as many. What stands for no number
-        (SCPI-1999 volume 1, 7.2.1) is as it was sent: see holes_in.
+    def asked(self) -> Iterator[Told | Spacing]:
+        """All that is asked beside the values."""
+        for axis in self.axes:
+            for told in (axis.start, axis.step, axis.stop, axis.points, axis.spacing):
+                if told is not None and told.query:
+                    yield told
+        yield from (told for told in (self.factor, self.offset) if told.query)
+
+    def decoded(self, reply: bytes | bytearray, speech: Speech, unit: Unit) -> np.ndarray:
+        """The numbers of a reply, shape (n,), as floats in the unit of the instrument; of complex points twice as many.
+        What stands for no number (SCPI-1999 volume 1, 7.2.1) is as it was sent: see holes_in.
 
         Raises:
             ValueError: it holds something else, or half a number.
@@ -72,8 +102,10 @@ class CurveCommands:
 
         if self.numbers:
             return np.frombuffer(reply, dtype=self.numbers).astype(float)
-        texts = reply.decode("latin-1").split(",") if reply.strip() else []
-        return np.array([response_value(text) for text in texts], dtype=float)
+        text = reply.decode("latin-1")
+        if not speech.is_plain:
+            return np.array(speech.numbers_in(text, unit), dtype=float)
+        return np.array([response_value(one) for one in speech.split(text)] if text.strip() else [], dtype=float)
 
 
 def holes_in(numbers: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
@@ -84,65 +116,3 @@ def holes_in(numbers: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     size = np.abs(numbers)
     none = np.isnan(numbers) | ((size >= 0.9995 * NOT_A_NUMBER) & np.isfinite(numbers))
     return (size >= 0.999 * INFINITY) & ~none, none
-
-
-def curve_commands(table: TomlTable, feature: Feature, unit: Unit) -> CurveCommands | None:
-    """What a profile says of a reading that gives a curve; None for one that gives a single value."""
-    if not feature.axes:
-        for key in ("form", "numbers", "bytes", "axes"):
-            if key in table and not (key == "form" and isinstance(feature.type, Table | Connections | Picture)):
-                table.fail(key, "is for curves", f"{feature.name} is one value.")
-        return None
-    form = table.text("form", "list")
-    if form not in ("list", "block"):
-        table.fail("form", f"there is no form {form!r}", "Write list (numbers with commas) or block (IEEE 488.2).")
-    numbers = ""
-    if form == "block":
-        kind, order = table.text("numbers", "float32"), table.text("bytes", "big")
-        if kind not in NUMBERS:
-            table.fail("numbers", f"there is no {kind!r}", did_you_mean(kind, NUMBERS))
-        if order not in ORDERS:
-            table.fail("bytes", f"there is no order {order!r}", "Write big (most significant byte first) or little.")
-        numbers = ORDERS[order] + NUMBERS[kind]
-    known = table.tables("axes")
-    if set(known) != set(feature.axes):
-        table.fail("axes", f"{feature.name} is over {', '.join(feature.axes)}", "Say of each how its points are known.")
-    axes = tuple(_axis(known[name], name, dimension) for name, dimension in feature.axes.items())
-    if len(axes) > 1 and any(axis.start for axis in axes):
-        table.fail("axes", "start and step are for one axis", "Name a query for the points of each.")
-    bare = Unit("", units.PLAIN, Decimal(1))
-    factor, offset = _told(table, "factor", "1", bare), _told(table, "offset", "0", bare)
-    return CurveCommands(numbers, axes, factor, offset, feature.type.is_complex)
-
-
-def _axis(table: TomlTable, name: str, dimension: Dimension) -> AxisCommands:
-    try:
-        unit = units.parse_unit(table.text("unit", units.symbol_of(dimension)))
-    except UnitError as error:
-        table.fail("unit", error.what, error.remedy)
-    if unit.dimension != dimension:
-        table.fail("unit", f"is {units.describe(unit.dimension)}", f"{name} is {units.describe(dimension)}.")
-    points = table.text("points", "")
-    if points:
-        made = AxisCommands(name, None, None, points, unit)
-    elif "stop" in table:
-        ends = _told(table, "start", "", unit), _told(table, "stop", "", unit)
-        made = AxisCommands(name, ends[0], None, "", unit, ends[1], table.text("spacing", ""))
-    else:
-        made = AxisCommands(name, _told(table, "start", "", unit), _told(table, "step", "", unit), "", unit)
-    table.finish()
-    return made
-
-
-def _told(table: TomlTable, key: str, default: str, unit: Unit) -> Told:
-    """A query, or a number that always holds."""
-    text = table.text(key, default) if default else table.text(key)
-    if "?" in text:
-        return Told(text, 0.0, unit)
-    try:
-        quantity = units.parse_quantity(text)
-        if quantity.dimension != unit.dimension:
-            raise UnitError(f"{text} is {units.describe(quantity.dimension)}")
-    except UnitError as error:
-        table.fail(key, error.what, "Write a query, or a number with its unit.")
-    return Told("", float(quantity), unit)

@@ -189,13 +189,13 @@ class Exchanges:
         except LinkError as error:
             raise _naming(error, message) from None
 
-    def query_whole(self, text: str) -> Data:
+    def query_whole(self, text: str, reply: Reply | Lines = Reply.MESSAGE) -> Data:
         """The whole reply to a query, blocks and all. It is not repeated. Of a long one the length is told."""
         self.settle_link()
         message = self.message(text)
         self._tell_message(message)
         try:
-            data = self.link.exchange(message.data, Reply.MESSAGE)
+            data = self.link.exchange(message.data, reply)
         except LinkError as error:
             error = _naming(error, message)
             self._recover(error)

@@ -7,7 +7,7 @@ from ibexite.classes import Argument, Feature, InstrumentClass
 from ibexite.classes.class_files import argument_of
 from ibexite.errors import UnitError, did_you_mean
 from ibexite.instruments.accuracy import Accuracy, accuracy_of
-from ibexite.instruments.answers import curve_commands
+from ibexite.instruments.curve_keys import curve_commands
 from ibexite.instruments.link import Lines
 from ibexite.instruments.parts_keys import layout_of
 from ibexite.instruments.readings import ArgumentText, ReadingCommands
@@ -122,7 +122,7 @@ def reading_of(table: TomlTable, instrument_class: InstrumentClass, name: str, b
         table.text("select", ""),
         _arguments(table, feature),
         unit,
-        curve_commands(table, feature, unit),
+        curve_commands(table, feature, base),
         timeout_of(table, "timeout", None),
         table.flag("repeat", True),
         speech,

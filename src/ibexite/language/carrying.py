@@ -10,6 +10,8 @@ from ibexite.functions import FUNCTIONS
 from ibexite.language import constants, nodes
 
 WORD = "accuracy"
+RANGE = "range"  # the argument of a reading that an accuracy may be a share of
+RANGE_REMEDY = "Its accuracy is a share of the range, which nobody knows unless it stands in the line that reads it."
 SUFFIX = f".{WORD}"  # behind a name: by how much it may be off
 
 
@@ -20,6 +22,7 @@ class Made(NamedTuple):
     names: frozenset[str]
     sources: frozenset[str]
     problem: str = ""
+    without_range: frozenset[str] = frozenset()  # of the sources: role.reading of which no range is named
 
 
 def is_by_accuracy(check: nodes.Check, names: Collection[str]) -> bool:
@@ -38,6 +41,7 @@ def made_of(value: nodes.Expr, body: tuple[nodes.Statement, ...], known: Mapping
             formulas[statement.name] = statement.value
     names: set[str] = set()
     sources: set[str] = set()
+    without_range: set[str] = set()
     problem = ""
     todo: list[nodes.Expr] = [value]
     while todo:
@@ -47,13 +51,16 @@ def made_of(value: nodes.Expr, body: tuple[nodes.Statement, ...], known: Mapping
         for name in sorted(constants.names_in(expr) - names - set(known)):
             reading = readings.get(name)
             if reading is not None and not reading.query:
-                sources.add(reading.source if reading.role is None else f"{reading.role}.{reading.source}")
+                source = reading.source if reading.role is None else f"{reading.role}.{reading.source}"
+                sources.add(source)
+                if reading.role is not None and RANGE not in dict(reading.arguments):
+                    without_range.add(source)
             elif name in formulas:
                 todo.append(formulas[name])
             else:
                 problem = problem or _unknown(name, readings)
             names.add(name)
-    return Made(frozenset(names), frozenset(sources), problem)
+    return Made(frozenset(names), frozenset(sources), problem, frozenset(without_range))
 
 
 def _unknown(name: str, readings: Mapping[str, nodes.Reading]) -> str:

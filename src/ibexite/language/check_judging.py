@@ -10,6 +10,7 @@ from ibexite.errors import MistakeError
 from ibexite.language import constants, nodes
 from ibexite.language.carrying import is_by_accuracy, made_of
 from ibexite.language.check_names import NameChecker
+from ibexite.language.program import AccuracyUse
 from ibexite.language.source import Span
 from ibexite.values import Quantity, Text, Type, YesNo
 
@@ -180,7 +181,9 @@ class JudgingChecker(NameChecker):
         if problem:
             self.source.report(guard.span, "its accuracy is not known", "", f"{problem}.")
         for source in sorted(made.sources):
-            self.program.accuracies.setdefault(source, (guard.span, self.source))
+            if source not in self.program.accuracies or source in made.without_range:
+                has_range = source not in made.without_range
+                self.program.accuracies[source] = AccuracyUse(guard.span, self.source, has_range)
 
     def _known_limits(self, statement: nodes.Check) -> tuple[Decimal, Decimal] | None:
         """Both limits where they are known before the run."""

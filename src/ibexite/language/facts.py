@@ -13,6 +13,7 @@ from ibexite.classes import Argument
 from ibexite.errors import MistakeError, did_you_mean
 from ibexite.frozen import frozen
 from ibexite.language import constants, nodes, points
+from ibexite.language.carrying import RANGE_REMEDY
 from ibexite.language.product_flow import ProductBound, look_at_products
 from ibexite.language.program import Program, RoleUse, SetPoint
 from ibexite.language.route_flow import RouteFacts, look_at_routes
@@ -64,6 +65,7 @@ class BenchFacts:
     signals: dict[str, Type]
     routes: dict[str, RouteFacts] = {}  # never changed
     accurate: frozenset[str] = frozenset()  # signals and role.reading that say how exact they are
+    accurate_in_range: frozenset[str] = frozenset()  # role.reading of which a share of the range is a part of that
 
 
 def _without_accuracy(name: str, bench: BenchFacts) -> str:
@@ -86,10 +88,12 @@ def vet_against(program: Program, bench: BenchFacts) -> None:
         found = bench.roles.get(use.role)
         if found is not None:
             _check_use(program, use, found, bench.name)
-    for name, (span, source) in program.accuracies.items():
+    for name, (span, source, has_range) in program.accuracies.items():
         where = _without_accuracy(name, bench)
         if where:
             source.report(span, f"{name} does not say how exact it is", "", f"Write accuracy into {where}.")
+        elif name in bench.accurate_in_range and not has_range:
+            source.report(span, f"{name} is as exact as its range", "", RANGE_REMEDY)
     for point in program.set_points:
         role = bench.roles.get(point.role)
         if role is None:

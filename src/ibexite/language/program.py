@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 from decimal import Decimal
-from typing import Protocol
+from typing import NamedTuple, Protocol
 
 from ibexite.classes import InstrumentClass, instrument_classes
 from ibexite.frozen import frozen
@@ -25,6 +25,14 @@ class Binding:
     origin: str
     type: Type
     span: Span
+
+
+class AccuracyUse(NamedTuple):
+    """Where it is told how exact a signal or role.reading is; whether each line that reads it names its range."""
+
+    span: Span
+    source: Source
+    has_range: bool
 
 
 @frozen
@@ -205,7 +213,7 @@ class Program:
     set_points: list[SetPoint] = field(default_factory=list)
     uses: list[RoleUse] = field(default_factory=list)
     measures: dict[nodes.Measure, VettedMeasure] = field(default_factory=dict)
-    accuracies: dict[str, tuple[Span, Source]] = field(
+    accuracies: dict[str, AccuracyUse] = field(
         default_factory=dict
     )  # signals and role.reading that must say how exact they are
     limits: dict[nodes.Check, LimitRow] = field(default_factory=dict)

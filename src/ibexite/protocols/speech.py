@@ -104,6 +104,7 @@ class Template:
 
 
 _PLAIN = Template("{value}")
+_WITH_UNIT = Template("{value} {unit}")
 
 
 @frozen
@@ -181,6 +182,32 @@ class Speech:
             return number
         number = number * self.factor + self.offset
         return self._converted(number, found["unit"], unit) if self.reply.has_unit else number
+
+    def split(self, reply: str) -> list[str]:
+        """The texts of a reply that has several values."""
+        return reply.split() if self.separator == " " else reply.split(self.separator)
+
+    def numbers_in(self, reply: str, unit: Unit) -> list[float]:
+        """The numbers of a reply that has several, each as `number_in`. What stands around a value stands around all of
+        them; a unit at the end is that of all that have none of their own. Empty for none.
+
+        Raises:
+            ValueError: something in it is no such number.
+        """
+        gap = r"\s" if self.separator == " " else re.escape(self.separator)
+        words = "|".join([self._form.pattern, *map(re.escape, (*self.overload, *self.invalid))])
+        found = self.reply.found(reply, rf"(?:.*{gap}\s*)?(?:{words})")
+        if found is None:
+            if not reply.strip() or self.reply.found(reply, "") is not None:
+                return []
+            raise ValueError(f"{reply[:60]!r} is not as {self.reply.text!r}")
+        bare, texts = self.with_(reply=_PLAIN), self.split(found["value"])
+        if not self.reply.has_unit:
+            return [bare.number_in(text, unit) for text in texts]
+        whole = self.with_(reply=_WITH_UNIT)
+        return [
+            whole.number_in(f"{text} {found['unit']}" if _PLAIN.found(text, words) else text, unit) for text in texts
+        ]
 
     def _converted(self, number: float, told: str, unit: Unit) -> float:
         try:

@@ -90,6 +90,10 @@ class ScpiDevice:
         if replies:
             self._output = ";".join(replies)
 
+    def is_question(self, message: str) -> bool:
+        """Whether a message asks for something."""
+        return "?" in message
+
     @property
     def has_output(self) -> bool:
         """Whether a reply waits to be read."""

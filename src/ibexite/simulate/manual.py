@@ -10,6 +10,7 @@ from typing import NamedTuple
 
 from ibexite.protocols import scpi
 from ibexite.protocols.layout import Layout, Row
+from ibexite.protocols.scpi import INFINITY
 from ibexite.protocols.speech import NUMBER_FORMS, Speech, command_pattern, speech_from
 from ibexite.untyped import Fields
 
@@ -122,12 +123,21 @@ class Reading:
             return speech.invalid[0] if speech.invalid else "9.91E37"
         if abs(value) == float("inf"):
             return speech.overload[0] if speech.overload else f"{'-' * (value < 0)}9.9E37"
-        number = self.unit.from_base(value)
+        return self._written(self.unit.from_base(value))
+
+    def _written(self, number: float) -> str:
+        speech = self.speech
+        if abs(number) >= 0.999 * INFINITY and speech.overload:
+            return speech.overload[0]
         if speech.has_plain_numbers:
             return f"{number:+.7E}"
         if NUMBER_FORMS[speech.number].is_whole and speech.number == "hex":
             number = max(number, speech.offset)
         return speech.with_(digits=8).written(number)
+
+    def listed(self, numbers: list[float], channel: int) -> str:
+        """The reply that tells several numbers, in the unit of the instrument."""
+        return _filled(self.speech, self.unit, self.speech.separator.join(map(self._written, numbers)), channel)
 
     def in_lines(self, reply: str, line_end: str) -> str:
         """A reply as so many lines as it has."""
@@ -158,6 +168,16 @@ class CurveFact(NamedTuple):
     key: str
     is_only: bool
     unit: UnitOf
+    speech: Speech
+
+    def answer(self, numbers: list[float], channel: int) -> str:
+        """The reply that tells numbers, in the unit of the instrument."""
+        speech = self.speech.with_(digits=12)
+        return _filled(speech, self.unit, speech.separator.join(map(speech.written, numbers)), channel)
+
+    def choice(self, choice: str, channel: int) -> str:
+        """The reply that tells a choice."""
+        return _filled(self.speech, self.unit, self.speech.choice_written(choice), channel)
 
 
 class Entry(NamedTuple):
@@ -166,6 +186,9 @@ class Entry(NamedTuple):
     deed: str  # write, ask, query, configure, select, identity, error, complete, accept, reset, clear, fixed, curve …
     subject: Setting | Reading | CurveFact | str | None
     pattern: re.Pattern[str]
+
+
+QUESTIONS = ("ask", "query", "curve", "identity", "errors", "complete", "cleared", "fixed")  # deeds with an answer
 
 
 class Manual:
@@ -217,6 +240,7 @@ class Manual:
         """Whether it writes or answers otherwise than SCPI has it."""
         data = self.data
         speeches = [one.speech for one in self.settings.values()] + [one.speech for one in self.readings.values()]
+        speeches += [entry.subject.speech for entry in self._entries if isinstance(entry.subject, CurveFact)]
         return bool(
             self.acknowledge or data["checksum"] or not data["errors"]["is_scpi"]
             or (data["identity"]["query"], data["identity"]["reply"]) != ("*IDN?", "{value}")
@@ -269,10 +293,14 @@ def _curve_facts(curve: Fields | None) -> Iterator[tuple[str, CurveFact]]:
     for axis in curve["axes"]:
         for key in ("start", "step", "stop", "spacing", "points"):
             if axis[key]:
-                yield axis[key], CurveFact(axis["name"], key, is_only, _unit(axis["unit"]))
+                yield axis[key]["query"], CurveFact(axis["name"], key, is_only, _unit(axis["unit"]), _said(axis[key]))
     for key, text in (("factor", "1"), ("offset", "0")):
         if curve[key]:
-            yield curve[key], CurveFact("", text, True, UnitOf("", 1.0, 0.0))
+            yield curve[key]["query"], CurveFact("", text, True, UnitOf("", 1.0, 0.0), _said(curve[key]))
+
+
+def _said(asked: Fields) -> Speech:
+    return speech_from(asked["speech"])
 
 
 def _unit(data: Fields) -> UnitOf:

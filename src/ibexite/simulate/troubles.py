@@ -261,10 +261,10 @@ class Troubles:
         self._random = random.Random(len(troubles))  # the same pauses each time
         self.done = 0  # how often something went wrong
 
-    def at(self, message: str) -> Trouble | None:
+    def at(self, message: str, *, is_question: bool) -> Trouble | None:
         """The trouble with a message, if there is one this time."""
         for i, trouble in enumerate(self._troubles):
-            if _is_meant(trouble, message):
+            if _is_meant(trouble, message, is_question=is_question):
                 self._seen[i] += 1
                 if trouble.nth <= self._seen[i] < trouble.nth + trouble.times:
                     self.done += 1
@@ -276,14 +276,14 @@ class Troubles:
         refuse: Callable[[float], None],
     ) -> Iterator[float] | None:  # fmt: skip
         """The trouble with a message, begun; None if there is none this time."""
-        trouble = self.at(message)
+        trouble = self.at(message, is_question=device.is_question(message))
         if trouble is not None and trouble.longest is not None:
             trouble = replace(trouble, pause=self._random.uniform(trouble.pause or 0.0, trouble.longest))
         return None if trouble is None else begun(trouble, message, device, send, close, refuse)
 
 
-def _is_meant(trouble: Trouble, message: str) -> bool:
-    wanted = trouble.query if "?" in message else trouble.command
+def _is_meant(trouble: Trouble, message: str, *, is_question: bool) -> bool:
+    wanted = trouble.query if is_question else trouble.command
     if wanted == ANY:
         return not _COMMON.fullmatch(message)
     return bool(wanted) and wanted in message

@@ -60,7 +60,8 @@ def what_to_read(file: BenchFile, words: tuple[str, ...], given: dict[str, str])
     """A signal, or a reading of a role.
 
     Args:
-        words: a signal; a role and its reading; the reading alone where there is but one role.
+        words: a signal; a role and its reading, also with a dot between them; the reading alone where there is but
+            one role.
         given: set-up of the reading, as texts with units.
 
     Raises:
@@ -77,6 +78,8 @@ def what_to_read(file: BenchFile, words: tuple[str, ...], given: dict[str, str])
             Quantity((), signal.dimension),
             lambda bench: _line(bench, bench.signal_item("x", words[0])),
         )
+    if len(words) == 1 and "." in words[0]:
+        words = tuple(words[0].split(".", 1))
     role_name, reading = words if len(words) == 2 else (ALONE, words[0])
     role = file.roles.get(role_name)
     if role is None:

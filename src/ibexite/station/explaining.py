@@ -46,6 +46,8 @@ def explained(name: str, word: str, file: BenchFile | None, folder: Path) -> Exp
     Raises:
         MistakeError: there is nothing of this name, or the word stands nowhere.
     """
+    if not word and "." in name and not name.endswith(".toml"):
+        name, word = name.split(".", 1)  # as sequences have it
     title, lines = _found(name, file, folder)
     chosen = tuple(line for line in lines if line.has(word))
     if not chosen:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from math import inf
 
 from ibexite.classes import Feature
+from ibexite.instruments.answers import Spacing, Told
 from ibexite.instruments.profile import Profile
 from ibexite.instruments.readings import ReadingCommands
 from ibexite.instruments.settings import SettingCommands
@@ -84,10 +85,17 @@ def _reading(name: str, commands: ReadingCommands) -> Fields:
         },
         "curve": None if curve is None else {
             "numbers": curve.numbers,
-            "axes": [{"name": axis.name, "points": axis.points, "start": axis.start.query if axis.start else "",
-                      "step": axis.step.query if axis.step else "", "stop": axis.stop.query if axis.stop else "",
-                      "spacing": axis.spacing, "unit": _unit(axis.unit)} for axis in curve.axes],
+            "axes": [
+                {"name": axis.name, "unit": _unit(axis.unit)}
+                | {key: _asked(getattr(axis, key)) for key in ("start", "step", "stop", "points", "spacing")}
+                for axis in curve.axes
+            ],
             "is_complex": curve.is_complex,
-            "factor": curve.factor.query, "offset": curve.offset.query,
+            "factor": _asked(curve.factor), "offset": _asked(curve.offset),
         },
     }  # fmt: skip
+
+
+def _asked(told: Told | Spacing | None) -> Fields | None:
+    """A query about a curve and how it is answered; None where nothing is asked."""
+    return {"query": told.query, "speech": told.speech.as_data()} if told is not None and told.query else None

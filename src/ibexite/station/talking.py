@@ -12,12 +12,13 @@ from ibexite.bench.hand import Hand, shown
 from ibexite.errors import MistakeError, did_you_mean
 from ibexite.instruments.profile import Profile
 from ibexite.instruments.traffic_file import shown as shown_bytes
-from ibexite.station.by_hand import reading_of, what_to_read
+from ibexite.station.by_hand import Asked, reading_of, what_to_read
+from ibexite.station.whole_readings import is_whole, whole_reading_of
 
 HELP = """\
   SETTING VALUE          sets it and asks it back: voltage 12 V
-  SETTING                what the instrument has:  current_limit
-  READING                takes a reading; read READING where a setting has that name too
+  SETTING                what the instrument has:  current_limit; set SETTING where a reading has that name too
+  READING                takes a reading; a curve is drawn
   READING NAME=VALUE …   with its set-up:          dc_voltage range="10 V" channel=101
   ACTION                 carries it out:           reset
   SIGNAL                 reads a signal of the bench
@@ -35,10 +36,13 @@ class Talk:
     Args:
         role: the one that names without another belong to; "" for none.
         instrument: what raw text goes to.
+        whole_lines: shows a reading that is no single number, and why it is bad.
     """
 
-    def __init__(self, hand: Hand, role: str, instrument: str) -> None:
-        self._hand, self._role, self._instrument = hand, role, instrument
+    def __init__(
+        self, hand: Hand, role: str, instrument: str, whole_lines: Callable[[Asked, object, str], list[str]]
+    ) -> None:
+        self._hand, self._role, self._instrument, self._whole_lines = hand, role, instrument, whole_lines
         self._words: dict[str, Callable[[str], list[str]]] = {
             "set": self._set, "read": self._read, "do": self._do, "send": self._send, "on": self._on, "off": self._off,
         }  # fmt: skip
@@ -123,7 +127,10 @@ class Talk:
         asked = what_to_read(self._hand.file, words, given)
         self._hand.reach(asked.instrument)
         self._hand.settle()
-        value, reason = reading_of(self._hand.bench, asked.prepare(self._hand.bench))
+        line = asked.prepare(self._hand.bench)
+        if is_whole(asked.kind):
+            return self._whole_lines(asked, *whole_reading_of(self._hand.bench, line))
+        value, reason = reading_of(self._hand.bench, line)
         text = units.format_value(value, asked.dimension) if value == value else f"bad: {reason}"
         return [f"{asked.name} = {text}"]
 

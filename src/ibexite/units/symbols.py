@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import math
 import re
 import sys
@@ -113,6 +114,7 @@ for _symbol, (_p, _factor, _prefixes) in LINEAR.items():
     if _factor == "1" or _symbol == "g":
         _SYMBOL_OF.setdefault(_p, _symbol)
 _PART = re.compile(r"([*/]?)(?:(1)|sqrt\(([A-Za-z]+)\)|([A-Za-z%]+))(?:\^(-?\d+(?:\.\d+)?))?")
+_BARE_POWER = re.compile(r"([A-Za-z])(?=-?\d)")
 _MOST = Decimal(sys.float_info.max)
 _NUMBER = re.compile(r"\s*([+-]?\d+(?:\.\d+)?(?:[eE][+-]?\d+)?)(?: ?([^\s\d]\S*)| (1/\S+))?\s*", re.ASCII)
 
@@ -150,6 +152,10 @@ def parse_unit(text: str) -> Unit:
 
 
 def _unit_remedy(text: str) -> str:
+    powered = _BARE_POWER.sub(r"\1^", text)
+    if powered != text:
+        with contextlib.suppress(UnitError):
+            return f"Powers are written {parse_unit(powered).symbol}."
     folded = {
         "volt": "V",
         "volts": "V",

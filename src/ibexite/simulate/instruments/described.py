@@ -22,7 +22,7 @@ from ibexite.simulate.instruments.applied import Applied
 from ibexite.simulate.instruments.moving import Moving
 from ibexite.simulate.instruments.several_parts import prepared, reply_of
 from ibexite.simulate.instruments.traces import axis_of
-from ibexite.simulate.manual import Beyond, CurveFact, Entry, Manual, Reading, Setting
+from ibexite.simulate.manual import QUESTIONS, Beyond, CurveFact, Entry, Manual, Reading, Setting
 from ibexite.simulate.nature import ROOM, UNWIRED
 from ibexite.simulate.world import World
 
@@ -69,6 +69,10 @@ class DescribedDevice(ScpiDevice):
         if replies:
             output = ";".join(replies)
             self._output = output if rule is None else output + rule.text(output.encode("latin-1")).decode()
+
+    def is_question(self, message: str) -> bool:
+        """Whether a message asks for something: some instruments need no question mark for it."""
+        return super().is_question(message) or any(e.deed in QUESTIONS for e, _ in self.manual.found(message.strip()))
 
     def _commands_in(self, text: str) -> list[str]:
         if not self.manual.is_compound or self.manual.found(text):
@@ -279,9 +283,11 @@ class DescribedDevice(ScpiDevice):
     def _about_curve(self, fact: object, channel: int) -> str:
         assert isinstance(fact, CurveFact)
         if not fact.axis:
-            return fact.key
+            return fact.answer([float(fact.key)], channel)
         axis = axis_of(fact.axis, lambda name: self._value(name, channel), is_only=fact.is_only)
-        return axis.in_unit(fact.unit.factor, fact.unit.offset).told(fact.key)
+        if fact.key == "spacing":
+            return fact.choice("logarithmic" if axis.is_log else "linear", channel)
+        return fact.answer(axis.in_unit(fact.unit.factor, fact.unit.offset).told(fact.key), channel)
 
     def _curve(self, reading: Reading, channel: int) -> str | None:
         assert reading.curve is not None
@@ -301,7 +307,7 @@ class DescribedDevice(ScpiDevice):
         count = len(numbers)
         form = reading.curve["numbers"]
         if not form:
-            return ",".join(f"{number:+.7E}" for number in numbers)
+            return reading.listed(numbers, channel)
         letter = {"i1": "b", "u1": "B", "i2": "h", "u2": "H", "i4": "i", "f4": "f", "f8": "d"}[form[1:]]
         whole = numbers if letter in "fd" else [0 if abs(n) >= 0.999 * INFINITY else round(n) for n in numbers]
         return definite_block(struct.pack(f"{form[0]}{count}{letter}", *whole)).decode("latin-1")

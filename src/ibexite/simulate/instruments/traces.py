@@ -39,13 +39,9 @@ class AxisOf:
         """The same in a unit of which one is `factor` base units, with its zero at `offset`."""
         return AxisOf((self.start - offset) / factor, (self.stop - offset) / factor, self.count, self.is_log)
 
-    def told(self, key: str) -> str:
-        """What is answered to the query for its start, step, stop, spacing or points."""
-        if key == "spacing":
-            return "LOG" if self.is_log else "LIN"
-        if key == "points":
-            return ",".join(f"{x:.12g}" for x in self.points())
-        return f"{getattr(self, key):.12g}"
+    def told(self, key: str) -> list[float]:
+        """Its start, step or stop, or all its points."""
+        return self.points() if key == "points" else [float(getattr(self, key))]
 
 
 def axis_of(name: str, setting: Setting, *, is_only: bool) -> AxisOf:

@@ -1,0 +1,260 @@
+"""An instrument that writes and answers in words of its own all through: questions without a question mark, a decimal
+comma, hexadecimal settings, replies of several lines. Its server stands here and knows nothing of profiles."""
+
+import json
+import socket
+import subprocess
+import threading
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from ibexite import units
+from ibexite.instruments.link import Lines, Reply
+from ibexite.instruments.own_questions import own_reply
+from ibexite.instruments.profile import load_profile
+from ibexite.protocols.scpi import INFINITY, NOT_A_NUMBER
+from ibexite.protocols.speech import Speech, Template
+from tests.conftest import IBEXITE
+
+CLASS = """
+help   = "fills a housing with air and tells what leaks"
+switch = "valve"
+levels = ["pressure"]
+[settings]
+valve    = { kind = "on_off", help = "lets the air in" }
+pressure = { unit = "kPa", help = "pressure of the air" }
+[readings]
+leak   = { unit = "m^3/s", help = "what flows away" }
+tight  = { kind = "yes_no", help = "its own judgement" }
+decay  = { unit = "Pa", over = { time = "s" }, help = "pressure over time" }
+answer = { unit = "Pa", over = { freq = "Hz" }, help = "pressure over the frequency at which it is shaken" }
+events = { kind = "table", help = "what it has met" }
+"""
+PROFILE = """
+class = "seal_tester"
+identity_query = "WHO"
+identity_reply = "SEAL {value}"
+start          = ["STOP"]
+error_query    = "FAULT"
+no_error       = "none"
+acknowledge    = ">"
+complete       = { query = "STATE", yes = "idle", no = "busy", every = "10 ms" }
+[speech]
+on        = "open"
+off       = "shut"
+number    = "comma"
+separator = ";"
+[settings.valve]
+write = "V={value}"
+ask   = "V"
+reply = "valve is {value}"
+[settings.pressure]
+write  = "PR={value}"
+ask    = "PR"
+reply  = "PR {value}"
+number = "hex"
+factor = "0.01"
+range  = ["0 kPa", "500 kPa"]
+[readings.leak]
+query    = "LK"
+reply    = "{value} m3/s"
+accuracy = "3 % + 1e-10 m^3/s"
+[readings.tight]
+query = "TIGHT"
+on    = "FINE"
+off   = "NOT FINE"
+[readings.decay]
+query = "DEC"
+reply = "P {value} {unit}"
+axes.time = { start = "0 s", step = { query = "STEP", reply = "each {value} ms" }, unit = "ms" }
+[readings.answer]
+query    = "ANS"
+overload = "too much"
+axes.freq = { start = { query = "FROM" }, stop = { query = "TO" }, spacing = { query = "HOW", words = { linear = "even", logarithmic = "decades" } } }
+[readings.events]
+query     = "LOG"
+last_line = "END"
+row       = "{name}: {count:number} times, last {at:s} s"
+[safe]
+valve = false
+[quirks]
+compound         = false
+terminator       = "\\r"
+reply_terminator = "\\r\\n"
+"""
+BENCH = """[bench]
+name = "seal bench"
+[instruments.seal]
+profile = "seal.toml"
+address = "TCPIP::127.0.0.1::{port}::SOCKET"
+identity = "unit 7"
+[roles.tester]
+instrument = "seal"
+ceiling = {{ pressure = "300 kPa" }}
+[signals.leakage]
+read = "tester.leak"
+"""
+SEQUENCE = """sequence "Seal"
+    product "Housing"
+    serial "H[0-9]+"
+needs
+    tester : seal_tester
+    leakage : signal in m^3/s
+test seal "Holds its air"
+    set tester.pressure = 250 kPa, tester.valve = on
+    read leakage, ok = tester.tight, fall = tester.decay, met = tester.events
+    check leakage <= 5e-9 m^3/s guarded by accuracy
+    check ok is yes
+    check max(fall along time) - min(fall along time) <= 60 Pa as "drop"
+    let last = max(fall along time) - at(fall, time = 100 ms)
+    check last within 5 Pa +/- 1 mPa
+    read reply = tester.answer
+    let third = at(reply, freq = 1 kHz)
+    check third within 3 Pa +/- 1 uPa
+after unit
+    set tester.valve = off
+"""
+
+
+class SealTester(threading.Thread):
+    """The instrument, by its makers' half page."""
+
+    def __init__(self) -> None:
+        super().__init__(daemon=True)
+        self.listener = socket.create_server(("127.0.0.1", 0))
+        self.port = self.listener.getsockname()[1]
+        self.state = {"V": "shut", "PR": "0000"}
+        self.heard: list[str] = []
+
+    def run(self) -> None:
+        while True:
+            try:
+                client, _ = self.listener.accept()
+            except OSError:
+                return
+            with client, client.makefile("rwb") as stream:
+                text = b""
+                while byte := stream.read(1):
+                    text += byte
+                    if byte == b"\r":
+                        self.heard.append(text.strip().decode())
+                        stream.write(self.reply(self.heard[-1]).encode() + b"\r\n")
+                        stream.flush()
+                        text = b""
+
+    def reply(self, line: str) -> str:
+        known = {
+            "WHO": "SEAL unit 7", "FAULT": "none", "STATE": "idle", "STOP": ">", "V": f"valve is {self.state['V']}", "PR": f"PR {self.state['PR']}",
+            "LK": "3,2E-9 m3/s", "TIGHT": "FINE", "DEC": "P 1,0;0,9975;0,995;0,9925 kPa", "STEP": "each 50,0 ms", "ANS": "1,0;2,0;3,0;too much",
+            "FROM": "10,0", "TO": "10000,0", "HOW": "decades", "LOG": "fill: 12 times, last 3,4 s\r\nleak: 1 times, last 0,5 s\r\nEND",
+        }  # fmt: skip
+        head, equals, value = line.partition("=")
+        if equals and head in self.state:
+            self.state[head] = value
+            return ">"
+        return known.get(line, "?")
+
+
+@pytest.fixture
+def seal(tmp_path: Path):
+    """The folder of a project with its bench, and the instrument."""
+    tester = SealTester()
+    (tmp_path / "classes").mkdir()
+    for name, text in (("classes/seal_tester.toml", CLASS), ("seal.toml", PROFILE), ("bench.toml", BENCH.format(port=tester.port)),
+                       ("seal.ibx", SEQUENCE), ("ibexite.toml", '[project]\nbench = "bench.toml"\n')):  # fmt: skip
+        (tmp_path / name).write_text(text)
+    tester.start()
+    yield tester
+    tester.listener.close()
+
+
+@pytest.fixture
+def program(tmp_path: Path):
+    def run(*words: str, **more: str) -> subprocess.CompletedProcess[str]:
+        return subprocess.run([*IBEXITE, *words], cwd=tmp_path, capture_output=True, text=True, timeout=120, **more)
+
+    return run
+
+
+def test_it_is_run_and_exercised(seal: SealTester, program) -> None:
+    done = program("run", "seal.ibx", "--serial", "H1", "--no-report")
+    assert done.returncode == 0, done
+    assert "PR=61A8" in seal.heard and seal.state["V"] == "shut", "250 kPa in hundredths, and shut again"
+    (test,) = json.loads(program("show", "last", "--format", "json").stdout)["tests"]
+    results = {result["label"]: result for result in test["results"]}
+    assert {name: result["verdict"] for name, result in results.items()} == dict.fromkeys(("leakage", "ok", "drop", "last", "third"), "pass")
+    assert results["leakage"]["guard"] == pytest.approx(0.03 * 3.2e-9 + 1e-10), "the signal is a reading and no more: as exact as that"
+    assert results["drop"]["value"] == pytest.approx(7.5)
+    rows = json.loads(program("instruments", "verify", "tester", "--exercise", "--with-outputs", "--format", "json").stdout)
+    assert {(row["name"], row["result"]) for row in rows if row["result"] != "ok"} == {("answer", "overload at 1 of 4 points")}
+
+
+def test_it_is_asked_by_hand_in_its_own_words(seal: SealTester, program) -> None:
+    for words, told in (("read tester.decay", "4 points over time"), ("read tester.events", "leak   1       0.5"), ("send seal LK", "3,2E-9 m3/s"),
+                        ("send tester LOG", "leak: 1 times"), ("set tester.pressure = 20 kPa", "tester.pressure = 20 kPa"), ("explain tester.pressure", "PR={value}")):  # fmt: skip
+        done = program("instruments", *words.split())
+        assert done.returncode == 0 and told in done.stdout, done
+    for text in ("V=open", "STOP", "LK 3"):
+        refused = program("instruments", "send", "tester", text)
+        assert refused.returncode == 2 and "raw commands are not allowed" in refused.stderr and text not in seal.heard
+    talk = program("instruments", "talk", "tester", input="decay\nevents\nread tight\nsend LK\nquit\n")
+    for told in ("tester.decay: 4 points over time", "fill   12", "tester.tight = yes", "3,2E-9 m3/s"):
+        assert told in talk.stdout, talk
+
+
+def test_its_stand_in_speaks_as_it_does_and_is_troubled_in_its_words(seal: SealTester, program, tmp_path: Path) -> None:
+    assert json.loads(program("instruments", "read", "tester", "answer", "--simulate", "--format", "json").stdout)["value"]["axes"]["freq"][-1] > 1
+    assert program("instruments", "read", "tester.decay", "--simulate").returncode == 0
+    bench = tmp_path / "bench.toml"
+    bench.write_text(bench.read_text() + '[instruments.seal.simulated]\nidentity = "unit 7"\ntrouble = [{ query = "LK", how = "overload", times = 9 }]\n')
+    (tmp_path / "prepared.toml").write_text('[readings]\nleakage = "1e-9 m^3/s"\n')
+    sequence = SEQUENCE[: SEQUENCE.index("    set tester.pressure")] + "    read leakage\n    check leakage <= 1.05e-9 m^3/s\n"
+    (tmp_path / "seal.ibx").write_text(sequence)
+    done = program("run", "seal.ibx", "--serial", "H1", "--simulate", "--readings", "prepared.toml", "--no-report")
+    assert done.returncode == 3 and seal.heard == [], done  # the answer is not as it said it would be
+
+
+def test_what_is_a_question_and_what_is_more(seal: SealTester, tmp_path: Path) -> None:
+    profile = load_profile("seal.toml", tmp_path)
+    asked = {text: own_reply(profile, text) for text in ("LK", "STEP", "HOW", "WHO", "FAULT", "STATE", " V ", "LOG", "V=open", "STOP", "LK?", "X", "PR=0001")}
+    assert [text for text, reply in asked.items() if reply is not None] == ["LK", "STEP", "HOW", "WHO", "FAULT", "STATE", " V ", "LOG"]
+    assert isinstance(asked["LOG"], Lines) and asked["LK"] is Reply.MESSAGE
+
+
+@pytest.mark.parametrize(("old", "new", "told"), [
+    ('step = { query = "STEP", reply = "each {value} ms" }', 'step = "STEP"', 'step = { query = "STEP" }'), ('query = "STEP", reply', 'qery = "STEP", reply', "Did you mean query?"),
+    ("linear = ", "liner = ", "Did you mean linear?"), ('query    = "ANS"', 'query    = "ANS"\nform = "block"', "is for lists"), ('separator = ";"', "", 'Write: separator = ";"')])  # fmt: skip
+def test_what_is_wrong_with_it_is_told(seal: SealTester, program, tmp_path: Path, old: str, new: str, told: str) -> None:
+    assert old in PROFILE
+    (tmp_path / "seal.toml").write_text(PROFILE.replace(old, new))
+    done = program("vet", "seal.toml")
+    assert done.returncode == 2 and told in done.stderr, done
+
+
+FORMS = {"decimal": (",", ";", " ", "|", ", "), "comma": (";", " ", "|")}
+PA = units.parse_unit("Pa")
+PIECES = ("{value}", "P {value} kPa", "{value} {unit}", "CH{channel}: {value}{unit};")
+
+
+@given(
+    st.sampled_from([(form, gap) for form, gaps in FORMS.items() for gap in gaps]), st.sampled_from(PIECES), st.booleans(),
+    st.lists(st.one_of(st.floats(-1e6, 1e6).map(lambda x: round(x, 6)), st.sampled_from(["over", "none"])), min_size=1, max_size=20),
+)  # fmt: skip
+def test_a_list_is_read_as_it_was_written(how: tuple[str, str], around: str, has_each: bool, entries: list[float | str]) -> None:
+    """Against a list that is written here by hand, with a unit behind each number or behind the last one."""
+    form, gap = how
+    if "{unit}" in around:
+        entries = [entry for entry in entries if entry not in ("over", "none")] or [1.0]
+    speech = Speech(number=form, separator=gap, reply=Template(around), overload=("over",), invalid=("none",))
+    texts = [entry if isinstance(entry, str) else f"{entry:.6f}".replace(".", "," if form == "comma" else ".") for entry in entries]
+    if "{unit}" in around and has_each and gap != " ":
+        texts = [f"{text}kPa" for text in texts[:-1]] + texts[-1:]
+    reply = around.replace("{value}", gap.join(texts)).replace("{unit}", "kPa").replace("{channel}", "3")
+    factor = 1000.0 if "{unit}" in around else 1.0
+    words = {"over": INFINITY, "none": NOT_A_NUMBER}
+    wanted = [words[entry] if isinstance(entry, str) else entry * factor for entry in entries]
+    assert speech.numbers_in(reply, PA) == pytest.approx(wanted, rel=1e-12)
+    assert speech.numbers_in(around.replace("{value}", "").replace("{unit}", "kPa").replace("{channel}", "3"), PA) == []
