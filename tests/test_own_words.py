@@ -2,9 +2,11 @@
 comma, hexadecimal settings, replies of several lines. Its server stands here and knows nothing of profiles."""
 
 import json
+import re
 import socket
 import subprocess
 import threading
+import time
 from pathlib import Path
 
 import pytest
@@ -258,3 +260,91 @@ def test_a_list_is_read_as_it_was_written(how: tuple[str, str], around: str, has
     wanted = [words[entry] if isinstance(entry, str) else entry * factor for entry in entries]
     assert speech.numbers_in(reply, PA) == pytest.approx(wanted, rel=1e-12)
     assert speech.numbers_in(around.replace("{value}", "").replace("{unit}", "kPa").replace("{channel}", "3"), PA) == []
+
+
+# --- channels with words ------------------------------------------------------------------------------------------------
+
+TWO = """sequence "Two outputs"
+    product "Board"
+    serial "B[0-9]+"
+needs
+    left, right : power_supply
+before unit
+    set left.voltage = 3 V, right.voltage = 5 V, left.output = on, right.output = on
+test t "T"
+    wait 20 ms
+    read u = right.voltage
+    check u >= 0 V
+    {more}
+after unit
+    set left.output = off, right.output = off
+"""
+
+
+@pytest.fixture
+def two(tmp_path: Path, program):
+    """A supply whose outputs are called A and B, and what was said to it in a run."""
+    (tmp_path / "two.toml").write_text('extends = "scpi-power-supply"\nchannels = ["A", "B"]\n')
+    (tmp_path / "bench.toml").write_text(
+        '[bench]\nname = "two"\n[instruments.psu]\nprofile = "two.toml"\naddress = "TCPIP::192.0.2.1::1::SOCKET"\n'
+        '[roles.left]\ninstrument = "psu"\nceiling = { voltage = "4 V" }\n[roles.right]\ninstrument = "psu"\nchannel = 2\nceiling = { voltage = "6 V" }\n'
+    )
+    (tmp_path / "ibexite.toml").write_text('[project]\nbench = "bench.toml"\n')
+
+    def run(more: str, *options: str) -> tuple[subprocess.CompletedProcess[str], list[str]]:
+        (tmp_path / "two.ibx").write_text(TWO.format(more=more))
+        done = program("run", "two.ibx", "--serial", "B1", "--simulate", "--no-report", *options)
+        said = [json.loads(line) for path in (tmp_path / "records").rglob("*.jsonl") for line in path.read_text().splitlines() if line]
+        return done, re.findall(r'"[<>]", ?"([^"]*)"', json.dumps(said))
+
+    return run
+
+
+def test_channels_are_called_as_the_instrument_calls_them(two, program, tmp_path: Path) -> None:
+    done, said = two('note "x"')
+    assert done.returncode == 5, done
+    for text in ("SOURA:VOLT 3", "SOURB:VOLT 5", "OUTPB ON", "OUTPB OFF", "OUTPA OFF"):
+        assert any(text in one for one in said), (text, said)
+    assert not [one for one in said if re.search("SOUR[12]|OUTP[12]|MEAS[12]", one)]
+    assert "SOURB:VOLT?" in program("instruments", "explain", "right", "voltage").stdout
+    assert program("instruments", "set", "right", "voltage", "5.5", "V", "--simulate").returncode == 0
+    beyond = program("instruments", "set", "left", "voltage", "5.5", "V", "--simulate")
+    assert beyond.returncode == 3 and "beyond" in beyond.stderr, "A has the ceiling of A"
+
+
+def test_a_channel_that_it_has_not_is_told_before_anything_is_sent(two, program, tmp_path: Path) -> None:
+    done, said = two("read x = right.voltage(channel = 3)")
+    assert done.returncode == 3 and "profile two has no channel 3" in done.stdout + done.stderr, done
+    bench = tmp_path / "bench.toml"
+    bench.write_text(bench.read_text().replace("channel = 2", "channel = 3"))
+    done = program("vet", "bench.toml")
+    assert done.returncode == 2 and "profile two has no channel 3" in done.stderr and "2 (B)" in done.stderr
+    for channels, told in (
+        ('["A", "a"]', "not some different words"),
+        ('["A", ""]', "not some different words"),
+        ('{ x = "A" }', "no number of a channel"),
+        ("3", "channels"),
+    ):
+        (tmp_path / "two.toml").write_text(f'extends = "scpi-power-supply"\nchannels = {channels}\n')
+        done = program("vet", "two.toml")
+        assert done.returncode == 2 and told in done.stderr, done
+
+
+def test_a_run_that_is_killed_leaves_no_output_of_them_on(two, tmp_path: Path) -> None:
+    two('note "x"')
+    (tmp_path / "two.ibx").write_text(TWO.format(more="wait 60 s"))
+    before = set((tmp_path / "records").rglob("*.jsonl"))
+    process = subprocess.Popen([*IBEXITE, "run", "two.ibx", "--serial", "B2", "--simulate", "--real-time", "--no-report"], cwd=tmp_path, stdout=subprocess.PIPE)
+    deadline, journal = time.monotonic() + 60, None
+    while journal is None and time.monotonic() < deadline:
+        journal = next(
+            (path for path in set((tmp_path / "records").rglob("*.jsonl")) - before if "OUTPB ON" in path.read_text() and "MEASB" in path.read_text()), None
+        )
+        time.sleep(0.02)
+    assert journal is not None
+    process.kill()
+    process.communicate()
+    while "MadeSafe" not in journal.read_text() and time.monotonic() < deadline:
+        time.sleep(0.05)
+    safe = [json.loads(line) for line in journal.read_text().splitlines() if '"MadeSafe"' in line]
+    assert {role["role"]: role["problem"] for role in safe[-1]["roles"]} == {"left": "", "right": ""} and safe[-1]["by"] == "guardian"

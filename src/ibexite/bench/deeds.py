@@ -26,7 +26,7 @@ def do(bench: BenchState, role_name: str, action: str) -> None:
     command = session.profile.actions.get(action)
     if command is None:
         raise InstrumentError(f"profile {session.profile.name} has no action {action!r}", where=role_name)
-    text, before = command.replace("{channel}", str(role.channel)), protection.levels(bench, role.instrument)
+    text, before = session.profile.speech.at(command, role.channel), protection.levels(bench, role.instrument)
     with session.allowing(session.profile.waits.acting):
         session.send(text, may_repeat=False)
         session.wait_until_complete()  # an action may take long, and has a time-out of its own

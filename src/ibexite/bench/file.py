@@ -11,6 +11,7 @@ from pathlib import Path
 
 from ibexite import units
 from ibexite.bench.calibration_entries import calibration_of
+from ibexite.bench.channel_keys import channel_of
 from ibexite.bench.entries import InstrumentEntry, RoleEntry, RouteEntry, SignalEntry
 from ibexite.bench.route_entries import (
     at_position,
@@ -229,7 +230,7 @@ def _role(table: TomlTable, name: str, instruments: dict[str, InstrumentEntry]) 
     role = RoleEntry(
         name,
         instrument,
-        table.integer("channel", 1),
+        channel_of(table, profile, 1),
         most,
         _levels(table.table("protect"), profile),
         table.flag("raw", False),

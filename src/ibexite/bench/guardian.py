@@ -167,7 +167,7 @@ def _deeds(bench: BenchState, rescues: dict[str, Rescue]) -> list[Fields]:
                 "behind": powers(bench, role),
                 "pace": session.profile.pace,
                 "commands": [
-                    session.signed(text.replace("{channel}", str(role.channel)))
+                    session.signed(session.profile.speech.at(text, role.channel))
                     for text in session.profile.safe_actions
                 ] + [
                     session.signed(session.profile.settings[setting].encoder(channel)(value))

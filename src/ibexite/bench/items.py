@@ -56,6 +56,8 @@ def role_item(bench: BenchState, name: str, role_name: str, reading: str, argume
     channel = arguments.pop("channel", role.channel)
     if isinstance(channel, str) or channel < 0 or channel % 1:
         raise InstrumentError(f"{channel} is not a channel number", where=role_name)
+    if not session.profile.speech.has_channel(int(channel)):
+        raise InstrumentError(f"profile {session.profile.name} has no channel {channel:g}", where=role_name)
     dimension = commands.feature.dimension or units.PLAIN
     unit = commands.unit
     return Item(name, session, commands, int(channel), arguments, float(unit.factor), dimension, None, _shifted(unit))

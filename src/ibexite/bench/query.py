@@ -160,7 +160,8 @@ class Query:
         self.session, self.items, self.places = session, items, places
         commands, first = items[0].commands, items[0]
         ask = self._filled(commands.query, first)
-        select = commands.select.replace("{channels}", ",".join(str(item.channel) for item in items))
+        channels = ",".join(commands.speech.channel_written(item.channel) for item in items)
+        select = commands.select.replace("{channels}", channels)
         self._select = self._filled(select, first)
         self._text = ask
         self._carried: list[Callable[[str], None]] = []  # who takes the answers to other questions in the same message

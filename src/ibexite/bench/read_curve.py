@@ -29,7 +29,7 @@ class CurveQuery(Query):
         commands = items[0].commands
         assert commands.curve is not None
         self._commands: CurveCommands = commands.curve
-        self._unit, self._speech, self._channel = commands.unit, commands.speech, str(items[0].channel)
+        self._unit, self._speech, self._channel = commands.unit, commands.speech, items[0].channel
 
     def take(self, values: list[Measured]) -> list[Bad]:
         """Puts the curve into its place; what is bad in it: all of it, or some of its points."""
@@ -128,7 +128,7 @@ class CurveQuery(Query):
             raise BadReading("not_a_number", reply[:60], f": the answer to {told.query}") from None
 
     def _asked(self, query: str) -> str:
-        return self.session.exchange_once(self.session.message(query.replace("{channel}", self._channel)))
+        return self.session.exchange_once(self.session.message(self._speech.at(query, self._channel)))
 
 
 def nothing(commands: CurveCommands) -> Curve:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Iterator, Mapping
 
 from ibexite import units
+from ibexite.bench.channel_keys import check_channel
 from ibexite.bench.entries import InstrumentEntry, RoleEntry, RouteEntry
 from ibexite.errors import did_you_mean
 from ibexite.frozen import replaced
@@ -31,6 +32,8 @@ def route_entry(
     channels = table.integers("close")
     if not channels or min(channels) < 0 or len(set(channels)) != len(channels):
         table.note("close", "not some different channels", "Write, for example: close = [101, 102]")
+    for channel in channels:
+        check_channel(table, "close", profile, channel)
     settling = table.quantity("settling", units.SECOND, profile.settling)
     if not 0 <= settling <= MOST_SETTLING:
         table.note("settling", f"not between 0 s and {MOST_SETTLING:g} s", "So long is waited behind each switching.")

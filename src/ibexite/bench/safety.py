@@ -81,7 +81,7 @@ def _make_role_safe(bench: BenchState, role: RoleEntry, session: Session, *, ane
     session.settle_link()
     safe = session.profile.safe
     for text in session.profile.safe_actions:
-        session.link_send(text.replace("{channel}", str(role.channel)))
+        session.link_send(session.profile.speech.at(text, role.channel))
     for channel in role.safe_channels:
         name = f"{role.name}@{channel}" if role.relays else role.name
         for setting, value in safe.items():

@@ -8,12 +8,14 @@ from typing import NamedTuple
 
 from ibexite import units
 from ibexite.bench.calibration_entries import calibration_of
+from ibexite.bench.channel_keys import channel_of
 from ibexite.bench.conversion_keys import chain_of
 from ibexite.bench.conversions import Chain
 from ibexite.bench.dependent_keys import correction_of, thermocouple_of
 from ibexite.bench.entries import InstrumentEntry, RoleEntry, SignalEntry
 from ibexite.errors import MistakeError, did_you_mean
 from ibexite.instruments.accuracy import Accuracy, accuracy_of
+from ibexite.instruments.profile import Profile
 from ibexite.instruments.readings import Given, ReadingCommands, argument_from
 from ibexite.toml_reader import TomlTable
 from ibexite.units import Dimension
@@ -61,14 +63,14 @@ def signal_entry(table: TomlTable, name: str, around: Around) -> SignalEntry:
             "Write it as role.reading. " + did_you_mean(reading_name, profile.readings),
         )
     if reading.feature.is_switch:
-        return _digital(table, name, role_name, reading, roles[role_name].channel)
+        return _digital(table, name, roles[role_name], profile, reading)
     if not reading.feature.is_single or reading.feature.dimension is None:
         what = "whole curves" if reading.feature.axes else reading.feature.unit.replace("_", "/")
         table.fail(
             "read", f"{reading_name} gives {what}", "A signal is one number, or yes or no; read this by its role."
         )
     setup = table.table("with")
-    channel = setup.integer("channel", roles[role_name].channel)
+    channel = channel_of(setup, profile, roles[role_name].channel)
     arguments = _arguments(setup, reading)
     setup.finish()
     assert reading.feature.dimension is not None
@@ -102,11 +104,12 @@ def signal_entry(table: TomlTable, name: str, around: Around) -> SignalEntry:
     return signal
 
 
-def _digital(table: TomlTable, name: str, role: str, reading: ReadingCommands, channel: int) -> SignalEntry:
+def _digital(table: TomlTable, name: str, role: RoleEntry, profile: Profile, reading: ReadingCommands) -> SignalEntry:
     """A signal that is yes or no: a button, a lamp, a level."""
     setup = table.table("with")
+    channel = channel_of(setup, profile, role.channel)
     found = SignalEntry(
-        name, role, reading.feature.name, setup.integer("channel", channel), _arguments(setup, reading), Chain(()),
+        name, role.name, reading.feature.name, channel, _arguments(setup, reading), Chain(()),
         units.PLAIN, None, settling=_settling(table), is_digital=True, is_inverted=table.flag("inverted", False),
     )  # fmt: skip
     setup.finish()

@@ -14,7 +14,7 @@ from ibexite.instruments.readings import ArgumentText, ReadingCommands
 from ibexite.instruments.settings import SettingCommands, When
 from ibexite.instruments.speech_keys import scaled, speech_of, unit_of, words_of
 from ibexite.instruments.times import timeout_of
-from ibexite.protocols.speech import Speech
+from ibexite.protocols.speech import ALL_DIGITS, Speech
 from ibexite.toml_reader import TomlTable
 from ibexite.values import Compound
 
@@ -120,7 +120,7 @@ def reading_of(table: TomlTable, instrument_class: InstrumentClass, name: str, b
         table.text("query"),
         _configure(table),
         table.text("select", ""),
-        _arguments(table, feature),
+        _arguments(table, feature, base),
         unit,
         curve_commands(table, feature, base),
         timeout_of(table, "timeout", None),
@@ -163,7 +163,7 @@ def _configure(table: TomlTable) -> tuple[str, ...]:
     return (text,) if text else ()
 
 
-def _arguments(table: TomlTable, feature: Feature) -> dict[str, ArgumentText]:
+def _arguments(table: TomlTable, feature: Feature, base: Speech) -> dict[str, ArgumentText]:
     """Those that the profile names, each by its unit (in which it is written), or by a table with more to say."""
     given = table.table("arguments")
     found = {}
@@ -178,10 +178,12 @@ def _arguments(table: TomlTable, feature: Feature) -> dict[str, ArgumentText]:
             given.note(name, f"{feature.name} takes {known.unit or ', '.join(known.choices)} for it")
         default = entry.text("default") if entry is not None and "default" in entry else None
         words = _argument_words(entry, argument) if entry is not None else {}
+        speech = base.with_(decimals=None, digits=ALL_DIGITS)
+        speech = speech if entry is None else speech_of(entry, speech)
         is_optional = entry.flag("optional", False) if entry is not None else False
         if entry is not None:
             entry.finish()
-        found[name] = ArgumentText(argument, _written_in(argument), default, is_optional, words)
+        found[name] = ArgumentText(argument, _written_in(argument), default, is_optional, words, speech)
         if is_optional and any(f"{{{name}}}" in table.text(key, "") for key in ("query", "select")):
             given.note(name, "is optional, but the query names it", "Give it a default.")
     return found

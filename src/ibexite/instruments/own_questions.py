@@ -9,7 +9,7 @@ from ibexite.instruments.profile import Profile
 from ibexite.instruments.readings import ReadingCommands
 from ibexite.protocols.speech import command_pattern
 
-_CHANNELS = {"channel": r"\d+", "channels": r"[\d:,\s]+"}
+_CHANNELS = {"channel": r"[^\s,;]+", "channels": r"[^;]+"}
 
 
 def own_reply(profile: Profile, text: str) -> Reply | Lines | None:

@@ -16,7 +16,7 @@ from ibexite.frozen import frozen
 from ibexite.instruments.feature_keys import reading_of, setting_of
 from ibexite.instruments.readings import ReadingCommands
 from ibexite.instruments.settings import SettingCommands
-from ibexite.instruments.speech_keys import speech_of, template_of, units_of, words_of
+from ibexite.instruments.speech_keys import speech_of, template_of, units_of, with_channels, words_of
 from ibexite.instruments.status import Status, Synchrony, status_of, synchrony_of
 from ibexite.instruments.times import REPEAT_PAUSE, TIMEOUT, Waits, timeout_of, waits_of
 from ibexite.plain_file import is_file
@@ -144,7 +144,7 @@ def _profile(path: Path, name: str, folder: Path) -> Profile:
     instrument_class = _class(table, path.parent, folder)
     mistakes: list[MistakeError] = []
     spoken = table.table("speech")
-    speech = units_of(spoken, speech_of(spoken, Speech()))
+    speech = with_channels(table, units_of(spoken, speech_of(spoken, Speech())))
     spoken.finish()
     settings = each(table.tables("settings"), lambda t, key: setting_of(t, instrument_class, key, speech), mistakes)
     readings = each(table.tables("readings"), lambda t, key: reading_of(t, instrument_class, key, speech), mistakes)
@@ -160,8 +160,8 @@ def _profile(path: Path, name: str, folder: Path) -> Profile:
         _safe(table, instrument_class),
         _errors(table),
         synchrony_of(table),
-        status_of(table, "limiting") if "limiting" in table else None,
-        _tripped(table),
+        status_of(table, "limiting", speech) if "limiting" in table else None,
+        _tripped(table, speech),
         timeout_of(quirks, "timeout", TIMEOUT),
         quirks.quantity("settling", units.SECOND, 0.0),
         quirks.quantity("answer_time", units.SECOND, 0.0),
@@ -250,13 +250,13 @@ def _errors(table: TomlTable) -> ErrorStore:
     return ErrorStore(table.text("error_query", ""), none, store == "queue", when)
 
 
-def _tripped(table: TomlTable) -> tuple[Status, ...]:
+def _tripped(table: TomlTable, speech: Speech) -> tuple[Status, ...]:
     if "tripped" not in table:
         return ()
     value = table.value("tripped")
     return tuple(
         status for one in (value if isinstance(value, list) else [value])
-        if (status := status_of(table, "tripped", one)) is not None
+        if (status := status_of(table, "tripped", speech, one)) is not None
     )  # fmt: skip
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping
 
 from ibexite import units
@@ -50,6 +51,7 @@ class ArgumentText:
     default: str | None  # its text where nothing is given
     is_optional: bool  # where it is not given, the command that names it is left out
     words: Mapping[str, str]  # of on and off, of choices
+    speech: Speech = Speech()
 
     @property
     def is_needed(self) -> bool:
@@ -57,13 +59,20 @@ class ArgumentText:
         return self.default is None and not self.is_optional
 
     def written(self, value: Given) -> str:
-        """A value as text."""
+        """A value as text. Raises MistakeError: as its numbers are written it would be another one."""
         if isinstance(value, str):
             return self.words.get(value, value.upper())
         if self.argument.unit == "on_off":
             word = "on" if value else "off"
-            return self.words.get(word, word.upper())
-        return f"{self.unit.from_base(value):.15g}"
+            return self.words.get(word) or self.speech.switch_written(bool(value))
+        number = self.unit.from_base(value)
+        text = self.speech.written(number)
+        if not math.isclose(self.speech.read_back(text), number, rel_tol=1e-9, abs_tol=1e-15):
+            raise MistakeError(
+                f"{number:.9g} cannot be written as {self.speech.number}", where="an argument of a reading",
+                remedy="Say in the profile how it is written, or give another value.",
+            )  # fmt: skip
+        return text
 
 
 @frozen
@@ -107,4 +116,4 @@ class ReadingCommands:
                 if value is None and written.default is None:
                     return None
                 text = text.replace(place, written.default or "" if value is None else written.written(value))
-        return text.replace("{channel}", str(channel))
+        return self.speech.at(text, channel)

@@ -173,7 +173,8 @@ class Session(Exchanges):
 
     def question(self, setting: str, channel: int) -> str:
         """The query for a setting."""
-        return self.profile.settings[setting].ask.replace("{channel}", str(channel))
+        commands = self.profile.settings[setting]
+        return commands.speech.at(commands.ask, channel)
 
     def link_ask_settings(self, settings: list[str], channel: int) -> list[Value]:
         """The values of settings that can be asked, as `link_send`. In the same message (where it takes several

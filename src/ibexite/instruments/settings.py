@@ -89,7 +89,7 @@ class SettingCommands:
     def encoder(self, channel: int) -> Callable[[Value], str]:
         """The function that makes the command from a value. Numbers are written with as few digits as read back the
         same, 15 at most, or as the profile asks for. It raises ValueError for what cannot be written so."""
-        before, _, after = self.write.replace("{channel}", str(channel)).partition("{value}")
+        before, _, after = self.speech.at(self.write, channel).partition("{value}")
         speech = self.speech
         if self.feature.choices:
             words = {choice: before + speech.choice_written(choice) + after for choice in self.feature.choices}

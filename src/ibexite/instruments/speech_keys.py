@@ -3,12 +3,15 @@ reading that is otherwise."""
 
 from __future__ import annotations
 
+import re
+
 from ibexite import units
 from ibexite.errors import UnitError, did_you_mean
 from ibexite.protocols.speech import ALL_DIGITS, NUMBER_FORMS, Speech, Template
 from ibexite.toml_reader import TomlTable
 from ibexite.units import Dimension
 
+_CHANNELS = 'Write, for example: channels = ["A", "B"], or { 101 = "1!1", 102 = "1!2" }'
 _WORDS = ("on", "off", "overload", "invalid")
 
 
@@ -38,6 +41,8 @@ def speech_of(table: TomlTable, base: Speech, *, is_number: bool = True) -> Spee
     if "separator" in table:
         changes["separator"] = table.text("separator")
     made = base.with_(**changes) if changes else base
+    if made.channels and "reply" in changes:
+        made = made.with_(reply=Template(made.reply.text, made.channels.values()))
     if not is_number:
         for key in ("number", "digits", "decimals", "width"):
             if key in table and key in changes:
@@ -45,6 +50,34 @@ def speech_of(table: TomlTable, base: Speech, *, is_number: bool = True) -> Spee
     if made.number == "comma" and made.separator == "," and not {"separator", "number"}.isdisjoint(changes):
         table.note("separator", "a decimal comma and a comma between values are the same", 'Write: separator = ";"')
     return made
+
+
+def with_channels(table: TomlTable, speech: Speech) -> Speech:
+    """The same with what a profile says of the channels of all of the instrument."""
+    words = _channels(table) if "channels" in table else {}
+    digits = _count(table, "channel_digits", 1, 9) if "channel_digits" in table else 1
+    if words and digits > 1:
+        table.note("channel_digits", "is for channels that are numbers", "Leave it out, or channels.")
+    reply = Template(speech.reply.text, words.values())
+    return speech.with_(channels=words, channel_digits=digits, reply=reply)
+
+
+def _channels(table: TomlTable) -> dict[int, str]:
+    """Its words for channels: a list for 1, 2, …, or a table by their numbers."""
+    if isinstance(table.value("channels"), list):
+        words = dict(enumerate(table.texts("channels"), 1))
+    else:
+        given = table.table("channels")
+        words = {}
+        for key in given:
+            if not re.fullmatch("[0-9]{1,9}", key):
+                given.note(key, "is no number of a channel", _CHANNELS)
+                continue
+            words[int(key)] = given.text(key)
+    texts = [word.strip().upper() for word in words.values()]
+    if not texts or not all(texts) or len(set(texts)) < len(texts):
+        table.note("channels", "not some different words", _CHANNELS)
+    return words
 
 
 def scaled(table: TomlTable, speech: Speech) -> Speech:

@@ -8,6 +8,7 @@ from ibexite.frozen import frozen
 from ibexite.instruments.speech_keys import words_of
 from ibexite.instruments.times import TIMEOUT, timeout_of
 from ibexite.protocols.scpi import INFINITY, response_value
+from ibexite.protocols.speech import Speech
 from ibexite.toml_reader import TomlTable
 
 OPC = "*OPC?"  # IEEE 488.2, 10.19: answers 1 when all pending operations are finished
@@ -23,10 +24,11 @@ class Status:
     mask: int = 0
     yes: tuple[str, ...] = ()
     no: tuple[str, ...] = ()
+    speech: Speech = Speech()
 
     def at(self, channel: int) -> str:
         """The query for a channel."""
-        return self.query.replace("{channel}", str(channel))
+        return self.speech.at(self.query, channel)
 
     def says_yes(self, reply: str) -> bool:
         """What a reply says. Raises ValueError: neither yes nor no."""
@@ -48,21 +50,22 @@ class Status:
         return words[0] if words else str((self.mask or 1) if is_so else 0)
 
 
-def status_of(table: TomlTable, key: str, value: object = None) -> Status | None:
-    """The question that stands there: a query whose answer is not 0, or a table that says more; None for ""."""
+def status_of(table: TomlTable, key: str, speech: Speech, value: object = None) -> Status | None:
+    """The question that stands there: a query whose answer is not 0, or a table that says more; None for "". `speech`
+    is that of the instrument."""
     value = table.value(key) if value is None else value
     if isinstance(value, str):
-        return Status(value) if value else None
+        return Status(value, speech=speech) if value else None
     if not isinstance(value, dict):
         table.note(key, f"{value!r} does not fit", "It takes a query, or a table with more.")
         return None
     entry = table.within(key, value)
-    made = _status(entry)
+    made = _status(entry, speech)
     entry.finish()
     return made
 
 
-def _status(entry: TomlTable) -> Status:
+def _status(entry: TomlTable, speech: Speech) -> Status:
     bits = entry.value("bits") if "bits" in entry else []
     if not isinstance(bits, list) or any(type(bit) is not int or not 0 <= bit < 32 for bit in bits):
         entry.note("bits", "not some numbers of bits", "Write, for example: bits = [0, 3]")
@@ -70,7 +73,7 @@ def _status(entry: TomlTable) -> Status:
     yes, no = (words_of(entry, key) if key in entry else () for key in ("yes", "no"))
     if bool(yes) != bool(no) or (yes and bits):
         entry.note("yes", "both the words for yes and for no are named, or bits", 'Write: yes = ["CC"], no = ["CV"]')
-    return Status(entry.text("query"), sum(1 << bit for bit in set(bits)), yes, no)
+    return Status(entry.text("query"), sum(1 << bit for bit in set(bits)), yes, no, speech)
 
 
 @frozen
@@ -128,12 +131,12 @@ def synchrony_of(table: TomlTable) -> Synchrony:
     if "complete" not in table:
         return Synchrony(Status(OPC))
     if isinstance(table.value("complete"), str):
-        return Synchrony(status_of(table, "complete"))
+        return Synchrony(status_of(table, "complete", Speech()))
     entry = table.table("complete")
     delay, every = entry.quantity("delay", units.SECOND, 0.0), entry.quantity("every", units.SECOND, 0.0)
     if not (0 <= delay <= MOST_DELAY and 0 <= every <= MOST_DELAY):
         entry.note("delay", f"not between 0 s and {MOST_DELAY:g} s")
-    status = _status(entry) if "query" in entry else None
+    status = _status(entry, Speech()) if "query" in entry else None
     mask, clearing = _status_bits(entry)
     if status is None and not delay and not mask:
         entry.note("query", "is missing", 'Write { query = "*OPC?" }, or { delay = "50 ms" }.')

@@ -5,7 +5,7 @@ granted: a profile says it, for all of an instrument or for one of its settings 
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Collection, Mapping
 from typing import Any
 
 from ibexite import units
@@ -49,11 +49,12 @@ class NumberForm:
     read: Callable[[str], float]
     is_whole: bool
     help: str
+    has_comma: bool = False
 
 
 NUMBER_FORMS = {
     "decimal": NumberForm(rf"{DECIMAL}|\#[HQB][0-9A-F]+", response_value, False, "as IEEE 488.2 has it: -1.5, 2E-3"),
-    "comma": NumberForm(DECIMAL.replace(r"\.", ","), _with_comma, False, "with a decimal comma: 12, -1,5, 2E-3"),
+    "comma": NumberForm(DECIMAL.replace(r"\.", ","), _with_comma, False, "with a decimal comma: 12, -1,5, 2E-3", True),
     "integer": NumberForm("[+-]?[0-9]+", _integer, True, "a whole number: 12, -15; `factor` says what of"),
     "hex": NumberForm("(?:0x|#H)?[0-9A-F]+H?", _hexadecimal, True, "hexadecimal digits: 0C, 0xFF, #HFF; `factor` too"),
 }  # fmt: skip
@@ -67,9 +68,11 @@ class Template:
     'VOLT 2.4 mV'
     """
 
-    def __init__(self, text: str) -> None:
-        """Raises ValueError: it names what there is not, or the value not once."""
+    def __init__(self, text: str, channels: Collection[str] = ()) -> None:
+        """`channels` are words for channels, without any they are numbers. Raises ValueError: it names what there is
+        not, or the value not once."""
         self.text = text
+        self._channel = "|".join(map(re.escape, channels)) or r"\d+"
         self._pieces = _PIECE.findall(text.strip())
         named = [name for name, _, _ in self._pieces if name]
         for name in named:
@@ -86,7 +89,12 @@ class Template:
 
     def pattern(self, value: str) -> str:
         """A regular expression for a whole reply whose value fits another one."""
-        parts = {"value": f"(?P<value>{value})", "unit": r"(?P<unit>[^\s\d]\S*?)", "any": ".*?", "channel": r"\d+"}
+        parts = {
+            "value": f"(?P<value>{value})",
+            "unit": r"(?P<unit>[^\s\d]\S*?)",
+            "any": ".*?",
+            "channel": f"(?:{self._channel})",
+        }
         return "".join(
             parts[name] if name else (_LINE_END if "\n" in space else _SPACE) if space else re.escape(text)
             for name, space, text in self._pieces
@@ -125,6 +133,8 @@ class Speech:
     separator: str = ","  # between the values of a reply that has several
     units: Mapping[str, str] = {}  # its words for units, and ours
     words: Mapping[str, tuple[str, ...]] = {}  # of choices: its words for each, the first is sent
+    channels: Mapping[int, str] = {}  # its words for channels; without any they are numbers
+    channel_digits: int = 1  # of those numbers, filled up with zeros
 
     @property
     def is_plain(self) -> bool:
@@ -218,6 +228,29 @@ class Speech:
             raise ValueError(f"{told!r} is {units.describe(own.dimension)}, not {units.describe(unit.dimension)}")
         return unit.from_base(number * float(own.factor) + float(own.offset))
 
+    # --- channels ----------------------------------------------------------------------------------------------------
+
+    def channel_written(self, channel: int) -> str:
+        """A channel as it is sent."""
+        return self.channels.get(channel) or f"{channel:0{self.channel_digits}d}"
+
+    def at(self, text: str, channel: int) -> str:
+        """A command or query for a channel."""
+        return text.replace("{channel}", self.channel_written(channel))
+
+    def has_channel(self, channel: int) -> bool:
+        """Whether there is such a channel, as far as its words say."""
+        return not self.channels or channel in self.channels
+
+    def channel_in(self, text: str) -> int:
+        """What `channel_written` wrote. Raises ValueError."""
+        for channel, word in self.channels.items():
+            if word.upper() == text.strip().upper():
+                return channel
+        if self.channels:
+            raise ValueError(f"there is no channel {text!r}")
+        return int(text)
+
     # --- words -------------------------------------------------------------------------------------------------------
 
     def _word_in(self, reply: str) -> str | None:
@@ -298,8 +331,11 @@ def _folded(words: tuple[str, ...]) -> list[str]:
 def speech_from(data: Mapping[str, Any]) -> Speech:
     """What `as_data` made."""
     words = {choice: tuple(some) for choice, some in data["words"].items()}
+    channels = {int(channel): word for channel, word in data["channels"].items()}  # JSON has texts for keys
     tuples = {key: tuple(data[key]) for key in ("on", "off", "overload", "invalid")}
-    return Speech(**{**data, **tuples, "words": words, "reply": Template(data["reply"])})
+    return Speech(
+        **{**data, **tuples, "words": words, "channels": channels, "reply": Template(data["reply"], channels.values())}
+    )
 
 
 def command_pattern(text: str, parts: Mapping[str, str]) -> re.Pattern[str]:

@@ -15,8 +15,7 @@ from ibexite.protocols.speech import NUMBER_FORMS, Speech, command_pattern, spee
 from ibexite.untyped import Fields
 
 _WORD = r"\S.*?"
-CHANNEL = r"\d+"
-CHANNELS = r"[\d:,\s]+"
+_CHANNELS = r"[\d:,\s]+"
 
 
 @dataclass(frozen=True, slots=True)
@@ -101,7 +100,7 @@ class Reading:
     kind: str
     speech: Speech
     unit: UnitOf
-    arguments: dict[str, UnitOf]
+    arguments: dict[str, tuple[UnitOf, Speech]]
     curve: Fields | None
     is_scanned: bool
     layout: Layout | None = None
@@ -150,7 +149,8 @@ class Reading:
     def argument(self, name: str, text: str) -> float | None:
         """The value of an argument, in base units; None if it is no number."""
         try:
-            return self.arguments[name].to_base(self.speech.read_back(text))
+            unit, speech = self.arguments[name]
+            return unit.to_base(speech.read_back(text))
         except ValueError:
             return None
 
@@ -158,7 +158,7 @@ class Reading:
 def _filled(speech: Speech, unit: UnitOf, text: str, channel: int) -> str:
     """A reply, with the unit as the instrument writes it."""
     word = next((word for word, ours in speech.units.items() if ours == unit.symbol), unit.symbol)
-    return speech.reply.filled({"value": text, "unit": word, "channel": str(channel)})
+    return speech.reply.filled({"value": text, "unit": word, "channel": speech.channel_written(channel)})
 
 
 class CurveFact(NamedTuple):
@@ -198,30 +198,33 @@ class Manual:
         self.data = data
         self.settings = {entry["name"]: _setting(entry) for entry in data["settings"]}
         self.readings = {entry["name"]: _reading(entry) for entry in data["readings"]}
+        self.speech = speech_from(data["speech"])
         self.acknowledge, self.is_compound = data["acknowledge"], data["compound"]
         self._entries = list(self._all())
 
     def _all(self) -> Iterator[Entry]:
-        data = self.data
-        for entry in data["settings"]:
+        for entry in self.data["settings"]:
             setting = self.settings[entry["name"]]
+            parts = _channels(setting.speech)
             if entry["ask"]:
-                yield Entry("ask", setting, command_pattern(entry["ask"], {"channel": CHANNEL}))
-            yield Entry("write", setting, command_pattern(entry["write"], {"channel": CHANNEL, "value": _WORD}))
-        for entry in data["readings"]:
+                yield Entry("ask", setting, command_pattern(entry["ask"], parts))
+            yield Entry("write", setting, command_pattern(entry["write"], parts | {"value": _WORD}))
+        for entry in self.data["readings"]:
             reading = self.readings[entry["name"]]
-            parts = {"channel": CHANNEL, "channels": CHANNELS} | dict.fromkeys(entry["arguments"], r"[^,()]*?")
+            parts = _channels(reading.speech) | dict.fromkeys(entry["arguments"], r"[^,()]*?")
+            if any(NUMBER_FORMS[speech.number].has_comma for _, speech in reading.arguments.values()):
+                parts |= dict.fromkeys(entry["arguments"], r"[^()]*?")
             yield Entry("query", reading, command_pattern(entry["query"], parts))
             for text in entry["configure"]:
                 yield Entry("configure", reading, command_pattern(text, parts))
             if entry["select"]:
                 yield Entry("select", reading, command_pattern(entry["select"], parts))
             for text, fact in _curve_facts(entry["curve"]):
-                yield Entry("curve", fact, command_pattern(text, {"channel": CHANNEL}))
+                yield Entry("curve", fact, command_pattern(text, _channels(reading.speech)))
         yield from self._about_itself()
 
     def _about_itself(self) -> Iterator[Entry]:
-        data = self.data
+        data, parts = self.data, _channels(self.speech)
         for deed in ("identity", "errors", "complete"):
             if data[deed]["query"]:
                 yield Entry(deed, None, command_pattern(data[deed]["query"], {}))
@@ -230,10 +233,10 @@ class Manual:
         if data["complete"]["command"]:
             yield Entry("completes", None, command_pattern(data["complete"]["command"], {}))
         for state in data["states"]:
-            yield Entry("fixed", state["no"], command_pattern(state["query"], {"channel": CHANNEL}))
+            yield Entry("fixed", state["no"], command_pattern(state["query"], parts))
         for deed in ("resets", "clears", "halts", "triggers", "accepts"):
             for text in data[deed]:
-                yield Entry(deed, None, command_pattern(text, {"channel": CHANNEL}))
+                yield Entry(deed, None, command_pattern(text, parts))
 
     @property
     def is_special(self) -> bool:
@@ -242,7 +245,7 @@ class Manual:
         speeches = [one.speech for one in self.settings.values()] + [one.speech for one in self.readings.values()]
         speeches += [entry.subject.speech for entry in self._entries if isinstance(entry.subject, CurveFact)]
         return bool(
-            self.acknowledge or data["checksum"] or not data["errors"]["is_scpi"]
+            self.acknowledge or data["checksum"] or self.speech.channels or not data["errors"]["is_scpi"]
             or (data["identity"]["query"], data["identity"]["reply"]) != ("*IDN?", "{value}")
             or any(not s.is_plain or s.separator != "," for s in speeches)
         )  # fmt: skip
@@ -250,9 +253,17 @@ class Manual:
     def found(self, command: str) -> list[tuple[Entry, dict[str, str]]]:
         """What a command may mean, with the texts of its parts. Several readings may share a query."""
         matches = [(entry, entry.pattern.fullmatch(command)) for entry in self._entries]
-        found = [(entry, match.groupdict()) for entry, match in matches if match is not None]
+        found = [(entry, self._numbered(entry, match.groupdict())) for entry, match in matches if match is not None]
         # Where one message takes several commands, a value does not reach over the end of one.
         return [(entry, parts) for entry, parts in found if not (self.is_compound and self._is_several(parts))]
+
+    def _numbered(self, entry: Entry, parts: dict[str, str]) -> dict[str, str]:
+        """The parts of a command with the numbers of channels in place of its words for them."""
+        speech = entry.subject.speech if isinstance(entry.subject, Setting | Reading) else self.speech
+        for key in ("channel", "channels"):
+            if parts.get(key) and speech.channels:
+                parts[key] = ",".join(str(speech.channel_in(word)) for word in parts[key].split(","))
+        return parts
 
     @staticmethod
     def _is_several(parts: dict[str, str]) -> bool:
@@ -263,7 +274,7 @@ class Manual:
         data = self.data
         for entry in data["settings"]:
             texts = [entry["write"].replace("{value}", value) for value in self.settings[entry["name"]].examples()]
-            yield from _at_first_channel([*texts, entry["ask"]])
+            yield from self._at_first_channel([*texts, entry["ask"]])
         for entry in data["readings"]:
             texts = [
                 *entry["configure"],
@@ -273,16 +284,25 @@ class Manual:
             ]
             for name, argument in entry["arguments"].items():
                 texts = [text.replace(f"{{{name}}}", argument["default"] or "1") for text in texts]
-            yield from _at_first_channel(texts)
+            yield from self._at_first_channel(texts)
         yield from (data[deed]["query"] for deed in ("identity", "errors", "complete") if data[deed]["query"])
-        yield from _at_first_channel([state["query"] for state in data["states"]])
-        yield from _at_first_channel(
+        yield from self._at_first_channel([state["query"] for state in data["states"]])
+        yield from self._at_first_channel(
             [text for deed in ("accepts", "resets", "clears", "triggers") for text in data[deed]]
         )
 
+    def _at_first_channel(self, texts: list[str]) -> Iterator[str]:
+        first = min(self.speech.channels, default=1)
+        word = self.speech.channel_written(first)
+        return (text.replace("{channel}", word).replace("{channels}", word) for text in texts if text)
 
-def _at_first_channel(texts: list[str]) -> Iterator[str]:
-    return (re.sub(r"\{channels?\}", "1", text) for text in texts if text)
+
+def _channels(speech: Speech) -> dict[str, str]:
+    """Patterns for one channel and for several, as they are written."""
+    if not speech.channels:
+        return {"channel": r"\d+", "channels": _CHANNELS}
+    one = "|".join(map(re.escape, speech.channels.values()))
+    return {"channel": one, "channels": f"(?:{one})(?:,(?:{one}))*"}
 
 
 def _curve_facts(curve: Fields | None) -> Iterator[tuple[str, CurveFact]]:
@@ -316,7 +336,7 @@ def _setting(data: Fields) -> Setting:
 
 
 def _reading(data: Fields) -> Reading:
-    arguments = {name: _unit(one["unit"]) for name, one in data["arguments"].items()}
+    arguments = {name: (_unit(one["unit"]), _said(one)) for name, one in data["arguments"].items()}
     speech = speech_from(data["speech"])
     return Reading(
         data["name"], data["kind"], speech, _unit(data["unit"]), arguments, data["curve"], bool(data["select"]),

@@ -13,6 +13,7 @@ from ibexite.frozen import frozen
 from ibexite.instruments.profile import SHIPPED, Profile, load_profile
 from ibexite.instruments.readings import ReadingCommands
 from ibexite.instruments.settings import SettingCommands
+from ibexite.protocols.speech import Speech
 
 
 @frozen
@@ -106,12 +107,12 @@ def _of_profile(profile: Profile, role: RoleEntry | None) -> Iterator[Line]:
     for name, reading in profile.readings.items():
         yield Line("reading", name, _answers(reading), reading.feature.help, _asked(reading, role))
     for name, text in profile.actions.items():
-        commands = (("sends", _at(text, role)),)
+        commands = (("sends", _at(text, role, profile.speech)),)
         yield Line("action", name, "", profile.instrument_class.actions.get(name, ""), commands)
 
 
-def _at(text: str, role: RoleEntry | None) -> str:
-    return text if role is None else text.replace("{channel}", str(role.channel))
+def _at(text: str, role: RoleEntry | None, speech: Speech) -> str:
+    return text if role is None else speech.at(text, role.channel)
 
 
 def _takes(setting: SettingCommands, role: RoleEntry | None) -> str:
@@ -126,8 +127,9 @@ def _takes(setting: SettingCommands, role: RoleEntry | None) -> str:
 
 
 def _said(setting: SettingCommands, role: RoleEntry | None) -> tuple[tuple[str, str], ...]:
-    asked = (("asks", _at(setting.ask, role)),) if setting.ask else (("asks", "it cannot be asked back"),)
-    return (("writes", _at(setting.write, role)), *asked)
+    asks = _at(setting.ask, role, setting.speech) if setting.ask else "it cannot be asked back"
+    asked = (("asks", asks),)
+    return (("writes", _at(setting.write, role, setting.speech)), *asked)
 
 
 def _answers(reading: ReadingCommands) -> str:
@@ -139,4 +141,4 @@ def _answers(reading: ReadingCommands) -> str:
 def _asked(reading: ReadingCommands, role: RoleEntry | None) -> tuple[tuple[str, str], ...]:
     texts = [("configures", text) for text in reading.configure]
     texts += [("selects", reading.select)] if reading.select else []
-    return (*texts, ("asks", _at(reading.query, role)))
+    return (*texts, ("asks", _at(reading.query, role, reading.speech)))

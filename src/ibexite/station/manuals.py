@@ -22,6 +22,7 @@ def manual_of(profile: Profile) -> Fields:
     return {
         "switch": profile.instrument_class.switch,
         "class": profile.instrument_class.name,
+        "speech": profile.speech.as_data(),
         "compound": profile.is_compound,
         "identity": {"query": profile.identity.query, "reply": profile.identity.reply.text},
         "errors": {"query": errors.query, "none": errors.none[0] if errors.none else NO_ERROR,
@@ -77,7 +78,8 @@ def _reading(name: str, commands: ReadingCommands) -> Fields:
     return {
         "name": name, "kind": _kind(commands.feature), "query": commands.query, "configure": list(commands.configure),
         "select": commands.select, "unit": _unit(commands.unit), "speech": commands.speech.as_data(),
-        "arguments": {key: {"unit": _unit(a.unit), "default": a.default} for key, a in commands.arguments.items()},
+        "arguments": {key: {"unit": _unit(a.unit), "default": a.default, "speech": a.speech.as_data()}
+                      for key, a in commands.arguments.items()},
         "lines": None if lines is None else {"count": lines.count, "last": lines.last.decode("latin-1")},
         "layout": None if layout is None else {
             "is_block": layout.is_block, "between": layout.between,

@@ -75,8 +75,8 @@ class Talk:
                 found += [f"{role.name}.{setting}" for setting in file.instruments[role.instrument].profile.settings]
         commands = [text for entry in profile.settings.values() for text in (entry.write, entry.ask)]
         commands += [entry.query for entry in profile.readings.values()]
-        channel = str(file.roles[self._role].channel) if self._role else "1"
-        heads = [text.replace("{channel}", channel).split()[0] for text in (*commands, *profile.actions.values())]
+        channel = file.roles[self._role].channel if self._role else 1
+        heads = [profile.speech.at(text, channel).split()[0] for text in (*commands, *profile.actions.values())]
         return sorted({*found, *heads, "*IDN?", "*OPC?", "quit"})
 
     # --- lines -------------------------------------------------------------------------------------------------------
@@ -158,7 +158,7 @@ class Talk:
         role, name = self._place(word.strip())
         profile = self._hand.bench.profile(role.name)
         found = [*_about_setting(role, profile, name), *_about_reading(profile, name), *_about_action(profile, name)]
-        found = [line.replace("{channel}", str(role.channel)) for line in found]
+        found = [profile.speech.at(line, role.channel) for line in found]
         if not found:
             known = [*profile.settings, *profile.readings, *profile.actions]
             raise MistakeError(f"{role.name} has no {name!r}", remedy=did_you_mean(name, known))
