@@ -305,7 +305,7 @@ def test_a_stand_in_understands_all_that_its_profile_says(name: str, tmp_path: P
             device.receive(setting.encoder(1)(value))
             device.take_output()
             device.receive(setting.ask.replace("{channel}", "1"))
-            assert setting.agrees(setting.held(device.take_output() or ""), value), (setting.feature.name, value)
+            assert setting.agrees(setting.held(device.take_output() or "", 1), value), (setting.feature.name, value)
 
 
 def test_a_stand_in_refuses_what_the_profile_does_not_know_and_what_is_out_of_range(tmp_path: Path) -> None:

@@ -54,6 +54,20 @@ def test_numbers_as_they_are_sent(speech: Speech, number: float, text: str) -> N
     assert speech.written(number) == text
 
 
+@pytest.mark.parametrize(("speech", "channel", "reply", "is_its_own"), [
+    (Speech(reply=Template("CH{channel}: {value}")), 2, "CH2: 5", True), (Speech(reply=Template("CH{channel}: {value}")), 2, "CH002: 5", True),
+    (Speech(reply=Template("CH{channel}: {value}")), 2, "CH12: 5", False), (Speech(reply=Template("CH{channel}: {value}")), 2, "CH1: 5", False),
+    (Speech(reply=Template("CH{channel}: {value}"), channels={1: "A", 2: "B"}), 2, "chb: 5", True), (Speech(reply=Template("{value}")), 2, "5", True),
+    (Speech(reply=Template("CH{channel}: {value}"), channels={1: "A", 2: "B"}), 2, "CHA: 5", False)])  # fmt: skip
+def test_a_reply_that_names_another_channel_is_that_of_another_question(speech: Speech, channel: int, reply: str, is_its_own: bool) -> None:
+    own = speech_from(speech.as_data()).of_channel(channel)
+    if is_its_own:
+        assert own.number_in(reply, V) == 5
+    else:
+        with pytest.raises(ValueError, match="is not as"):
+            own.number_in(reply, V)
+
+
 def test_what_cannot_be_written_so_is_refused() -> None:
     for speech, number in (
         (Speech(number="hex"), -1.0),

@@ -174,7 +174,8 @@ def _deeds(bench: BenchState, rescues: dict[str, Rescue]) -> list[Fields]:
                     for channel in role.safe_channels for setting, value in safe
                 ],
                 "questions": [
-                    (session.signed(session.question(setting, channel)), *session.switch_patterns(setting, value))
+                    (session.signed(session.question(setting, channel)),
+                     *session.switch_patterns(setting, channel, value))
                     for channel in role.safe_channels for setting, value in safe if session.can_ask(setting)
                 ],
             }

@@ -44,7 +44,7 @@ class Item:
     _number: Callable[[str], float] = field(init=False)
 
     def __post_init__(self) -> None:
-        speech, unit = self.commands.speech, self.commands.unit
+        speech, unit = self.commands.speech.of_channel(self.channel), self.commands.unit
         is_number = self.commands.feature.dimension is not None
         self._is_plain = is_number and speech.is_plain
         self._number = response_value if speech.is_plain else lambda text: speech.number_in(text, unit)
@@ -88,7 +88,7 @@ class Item:
 
     def _text(self, text: str) -> str:
         try:
-            return response_text(self.commands.speech.text_in(text))
+            return response_text(self.commands.speech.of_channel(self.channel).text_in(text))
         except ValueError:
             raise BadReading("not_as_said", text) from None
 

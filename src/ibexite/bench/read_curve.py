@@ -29,7 +29,8 @@ class CurveQuery(Query):
         commands = items[0].commands
         assert commands.curve is not None
         self._commands: CurveCommands = commands.curve
-        self._unit, self._speech, self._channel = commands.unit, commands.speech, items[0].channel
+        self._unit, self._channel = commands.unit, items[0].channel
+        self._speech = commands.speech.of_channel(self._channel)
 
     def take(self, values: list[Measured]) -> list[Bad]:
         """Puts the curve into its place; what is bad in it: all of it, or some of its points."""

@@ -48,9 +48,9 @@ class Session(Exchanges):
             self._signed_pattern(self.profile.identity.reply.pattern(re.escape(self.identity))) if self.identity else ""
         )
 
-    def switch_patterns(self, setting: str, is_on: bool) -> tuple[list[str], list[str]]:
+    def switch_patterns(self, setting: str, channel: int, is_on: bool) -> tuple[list[str], list[str]]:
         """Regular expressions for replies that say a setting is on, or off; and for those that say the other thing."""
-        speech = self.profile.settings[setting].speech
+        speech = self.profile.settings[setting].speech.of_channel(channel)
         wanted, others = ([self._signed_pattern(p) for p in speech.switch_patterns(v)] for v in (is_on, not is_on))
         return wanted, others
 
@@ -218,7 +218,7 @@ class Session(Exchanges):
             InstrumentError: it is no such value.
         """
         try:
-            return self.profile.settings[setting].held(reply.strip())
+            return self.profile.settings[setting].held(reply.strip(), channel)
         except ValueError:
             raise InstrumentError(
                 f"answered {reply.strip()!r} to {self.question(setting, channel)}",

@@ -102,13 +102,14 @@ class SettingCommands:
             return lambda value: f"{before}{float(value) + 0.0:.{digits}g}{after}"
         return lambda value: before + speech.written((float(value) - offset) / factor) + after
 
-    def held(self, reply: str) -> Value:
-        """The value that a reply to `ask` tells. Raises ValueError."""
+    def held(self, reply: str, channel: int) -> Value:
+        """The value that a reply to `ask` tells of a channel. Raises ValueError."""
+        speech = self.speech.of_channel(channel)
         if self.feature.choices:
-            return self.speech.choice_in(reply, self.feature.choices)
+            return speech.choice_in(reply, self.feature.choices)
         if self.is_switch:
-            return float(self.speech.is_on(reply))
-        number = self.speech.number_in(reply, self.unit)
+            return float(speech.is_on(reply))
+        number = speech.number_in(reply, self.unit)
         if abs(number) >= 0.999 * INFINITY:
             raise ValueError(reply)
         return self._in_base(number)

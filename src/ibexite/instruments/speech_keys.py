@@ -42,7 +42,7 @@ def speech_of(table: TomlTable, base: Speech, *, is_number: bool = True) -> Spee
         changes["separator"] = table.text("separator")
     made = base.with_(**changes) if changes else base
     if made.channels and "reply" in changes:
-        made = made.with_(reply=Template(made.reply.text, made.channels.values()))
+        made = made.with_(reply=Template(made.reply.text, made.channel_pattern))
     if not is_number:
         for key in ("number", "digits", "decimals", "width"):
             if key in table and key in changes:
@@ -58,8 +58,8 @@ def with_channels(table: TomlTable, speech: Speech) -> Speech:
     digits = _count(table, "channel_digits", 1, 9) if "channel_digits" in table else 1
     if words and digits > 1:
         table.note("channel_digits", "is for channels that are numbers", "Leave it out, or channels.")
-    reply = Template(speech.reply.text, words.values())
-    return speech.with_(channels=words, channel_digits=digits, reply=reply)
+    made = speech.with_(channels=words, channel_digits=digits)
+    return made.with_(reply=Template(made.reply.text, made.channel_pattern))
 
 
 def _channels(table: TomlTable) -> dict[int, str]:

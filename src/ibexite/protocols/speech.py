@@ -5,7 +5,7 @@ granted: a profile says it, for all of an instrument or for one of its settings 
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Collection, Mapping
+from collections.abc import Callable, Mapping
 from typing import Any
 
 from ibexite import units
@@ -68,11 +68,11 @@ class Template:
     'VOLT 2.4 mV'
     """
 
-    def __init__(self, text: str, channels: Collection[str] = ()) -> None:
-        """`channels` are words for channels, without any they are numbers. Raises ValueError: it names what there is
+    def __init__(self, text: str, channel: str = r"\d+") -> None:
+        """`channel` is a regular expression for what stands for a channel. Raises ValueError: it names what there is
         not, or the value not once."""
         self.text = text
-        self._channel = "|".join(map(re.escape, channels)) or r"\d+"
+        self._channel = channel
         self._pieces = _PIECE.findall(text.strip())
         named = [name for name, _, _ in self._pieces if name]
         for name in named:
@@ -238,6 +238,19 @@ class Speech:
         """A command or query for a channel."""
         return text.replace("{channel}", self.channel_written(channel))
 
+    @property
+    def channel_pattern(self) -> str:
+        """A regular expression for any of its channels."""
+        return "|".join(map(re.escape, self.channels.values())) or r"\d+"
+
+    def of_channel(self, channel: int) -> Speech:
+        """The same for one channel: a reply that names its channel must name this one, or it belongs to another
+        question."""
+        if "{channel}" not in self.reply.text:
+            return self
+        word = self.channels.get(channel)
+        return self.with_(reply=Template(self.reply.text, f"0*{channel}" if word is None else re.escape(word)))
+
     def has_channel(self, channel: int) -> bool:
         """Whether there is such a channel, as far as its words say."""
         return not self.channels or channel in self.channels
@@ -333,9 +346,8 @@ def speech_from(data: Mapping[str, Any]) -> Speech:
     words = {choice: tuple(some) for choice, some in data["words"].items()}
     channels = {int(channel): word for channel, word in data["channels"].items()}  # JSON has texts for keys
     tuples = {key: tuple(data[key]) for key in ("on", "off", "overload", "invalid")}
-    return Speech(
-        **{**data, **tuples, "words": words, "channels": channels, "reply": Template(data["reply"], channels.values())}
-    )
+    made = Speech(**{**data, **tuples, "words": words, "channels": channels, "reply": _PLAIN})
+    return made.with_(reply=Template(data["reply"], made.channel_pattern))
 
 
 def command_pattern(text: str, parts: Mapping[str, str]) -> re.Pattern[str]:
