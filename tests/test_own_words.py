@@ -319,6 +319,8 @@ def test_a_channel_that_it_has_not_is_told_before_anything_is_sent(two, program,
     bench.write_text(bench.read_text().replace("channel = 2", "channel = 3"))
     done = program("vet", "bench.toml")
     assert done.returncode == 2 and "profile two has no channel 3" in done.stderr and "2 (B)" in done.stderr
+    bench.write_text(bench.read_text().replace("channel = 3", "channel = -1"))
+    assert "-1 is no number of a channel" in program("vet", "bench.toml").stderr
     for channels, told in (
         ('["A", "a"]', "not some different words"),
         ('["A", ""]', "not some different words"),

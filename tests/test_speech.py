@@ -162,6 +162,16 @@ def own(tmp_path: Path, text: str) -> Profile:
     ('class = "power_supply"', 'class = "power_supply"\n[speech]\nnumber = "comma"', "speech.separator: a decimal comma"), ('class = "power_supply"', 'class = "power_suply"', "class: there is no class 'power_suply'|Did you mean power_supply?|classes/power_suply.toml"),
     ('query = "MV?"', 'query = "MV?"\narguments = { range = { unit = "V", optional = true, defualt = "1" } }', "readings.voltage.arguments.range.defualt: is not a key"),
     ('query = "MV?"', 'query = "MV? {r}"\narguments = { r = { unit = "V", optional = true } }', "arguments.r: is optional, but the query names it"), ('query = "MV?"', 'query = "MV?"\nunit = "A"', "readings.voltage.unit: A is a current"),
+    # what would be sent as it stands: a gap that nobody fills, a character that is none
+    ('query = "MV?"', 'query = "MV{chanel}?"', "readings.voltage.query: nothing is known of {chanel}|Did you mean {channel}?"), ('ask = "V?"', 'ask = "V{value}?"', "settings.voltage.ask: nothing is known of {value}"),
+    ('"O {value}"', '"O{ch} {value}"', "settings.output.write: nothing is known of {ch}"), ('class = "power_supply"', 'class = "power_supply"\nstart = ["O{channel} 0"]', "start: nothing is known of {channel}|Nothing is filled in here"),
+    ('class = "power_supply"', 'class = "power_supply"\ncomplete = "B{channel}?"', "complete: nothing is known of {channel}"), ('class = "power_supply"', 'class = "power_supply"\ntripped = ["T{ch}?"]', "tripped: nothing is known of {ch}"),
+    ('query = "MV?"', 'query = "MV \u2013 ?"', "readings.voltage.query: there is '\u2013' in it|copied"), ('query = "MV?"', 'query = "MV\\n?"', "readings.voltage.query: there is '\\n' in it"),
+    ('"V {value}"', '"V\u00a0{value}"', "settings.voltage.write: there is '\\xa0' in it"), ('"V {value}"', '""', "settings.voltage.write: does not say where the value goes"), ('query = "MV?"', 'query = " "', "readings.voltage.query: is nothing but spaces"),
+    # words of which nobody could tell which they mean
+    ('ask = "O?"', 'ask = "O?"\non = "1"\noff = ["0", "1"]', "settings.output.off: the same word says on"), ('class = "power_supply"', 'class = "power_supply"\nlimiting = { query = "M?", yes = "CC", no = ["CV", "cc"] }', "limiting.no: the same word says yes"),
+    ("[readings.voltage]", '[settings.sense]\nwrite = "S {value}"\nask = "S?"\nwords = { local = "L", remote = "l" }\n[readings.voltage]', "settings.sense.words: 'l' stands for local and for remote"),
+    ('ask = "O?"', 'ask = "O?"\non = "\u2014"\noff = "0"', "settings.output.on: there is"),
     ("[readings.voltage]", "[readings.volts]", "readings.volts: a power_supply has no reading 'volts'|Did you mean voltage?")])  # fmt: skip
 def test_each_mistake_in_a_profile_is_told_with_its_line(tmp_path: Path, old: str, new: str, told: str) -> None:
     assert old in OWN and own(tmp_path, OWN)

@@ -6,6 +6,7 @@ from ibexite import units
 from ibexite.classes import Feature
 from ibexite.errors import UnitError, did_you_mean
 from ibexite.instruments.answers import SPACINGS, AxisCommands, CurveCommands, Spacing, Told
+from ibexite.instruments.command_keys import CHANNEL, check_command, question_of
 from ibexite.instruments.speech_keys import speech_of, words_of
 from ibexite.protocols.speech import Speech, Template
 from ibexite.toml_reader import TomlTable
@@ -83,6 +84,7 @@ def _told(table: TomlTable, key: str, unit: Unit, base: Speech, default: str = "
         return Told(query, 0.0, unit, speech)
     text = table.text(key, default) if default else table.text(key)
     if "?" in text:
+        check_command(table, key, text, CHANNEL, is_question=True)
         return Told(text, 0.0, unit, base)
     try:
         quantity = units.parse_quantity(text)
@@ -103,9 +105,9 @@ def _spacing(table: TomlTable, base: Speech) -> Spacing | None:
 def _query(table: TomlTable, key: str, base: Speech) -> tuple[str, Speech]:
     """A query and how it is answered: its text, or a table with more to say."""
     if not isinstance(table.value(key), dict):
-        return table.text(key), base
+        return question_of(table, key, CHANNEL), base
     entry = table.table(key)
-    query, speech = entry.text("query"), speech_of(entry, base)
+    query, speech = question_of(entry, "query", CHANNEL), speech_of(entry, base)
     if "words" in entry:
         given = entry.table("words")
         for word in given:

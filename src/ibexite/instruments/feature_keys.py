@@ -7,6 +7,7 @@ from ibexite.classes import Argument, Feature, InstrumentClass
 from ibexite.classes.class_files import argument_of
 from ibexite.errors import UnitError, did_you_mean
 from ibexite.instruments.accuracy import Accuracy, accuracy_of
+from ibexite.instruments.command_keys import CHANNEL, check_command, check_words, command_of, question_of
 from ibexite.instruments.curve_keys import curve_commands
 from ibexite.instruments.link import Lines
 from ibexite.instruments.parts_keys import layout_of
@@ -34,19 +35,21 @@ def setting_of(table: TomlTable, instrument_class: InstrumentClass, name: str, b
         ranges = _ranges(table, instrument_class, feature)
     if feature.choices:
         speech = speech.with_(words=_choices(table, feature))
+        _check_distinct(table, feature, speech)
     elif "words" in table:
         table.fail("words", "is for choices", f"{name} is {feature.told}.")
     after = tuple(table.texts("after", []))
     for other in after:
         if other not in instrument_class.settings or other == name:
             table.note("after", f"there is no other setting {other!r}", did_you_mean(other, instrument_class.settings))
+    write = command_of(table, "write", ("value", "channel"))
     setting = SettingCommands(
-        feature, table.text("write"), table.text("ask", "") if "ask" in table else "", extent, unit, speech,
+        feature, write, question_of(table, "ask", CHANNEL, ""), extent, unit, speech,
         _resolution(table, feature), table.flag("told", True), after, ranges,
     )  # fmt: skip
     if "ask" not in table:
         table.note("ask", "is missing", 'It takes the query that asks it back; ask = "" where there is none.')
-    if setting.write and setting.write.count("{value}") != 1:
+    if "write" in table and setting.write.count("{value}") != 1:
         table.note("write", "does not say where the value goes, once", "Put {value} into the command.")
     if speech.number == "hex" and (extent is None or extent[0] < 0):
         table.note("range", "a hexadecimal number is not below zero", 'Write, as range = ["0 V", "10 V"].')
@@ -71,6 +74,16 @@ def _choices(table: TomlTable, feature: Feature) -> dict[str, tuple[str, ...]]:
             given.note(choice, f"{feature.name} has no such choice", did_you_mean(choice, feature.choices))
         words[choice] = words_of(given, choice)
     return words
+
+
+def _check_distinct(table: TomlTable, feature: Feature, speech: Speech) -> None:
+    """Notes a word that stands for two choices: nobody could tell which of them is set."""
+    seen: dict[str, str] = {}
+    for choice in feature.choices:
+        for word in speech.words.get(choice, (choice,)):
+            other = seen.setdefault(word.strip().upper(), choice)
+            if other != choice:
+                table.note("words", f"{word!r} stands for {other} and for {choice}", "Each has words of its own.")
 
 
 def _ranges(table: TomlTable, instrument_class: InstrumentClass, feature: Feature) -> tuple[When, ...]:
@@ -115,12 +128,14 @@ def reading_of(table: TomlTable, instrument_class: InstrumentClass, name: str, b
     if feature.dimension is not None and not feature.axes:
         speech = scaled(table, speech)
     layout = layout_of(table, feature)
+    arguments = _arguments(table, feature, base)
+    gaps = ("channel", *arguments)
     reading = ReadingCommands(
         feature,
-        table.text("query"),
-        _configure(table),
-        table.text("select", ""),
-        _arguments(table, feature, base),
+        question_of(table, "query", gaps),
+        _configure(table, gaps),
+        command_of(table, "select", ("channels", *gaps), ""),
+        arguments,
         unit,
         curve_commands(table, feature, base),
         timeout_of(table, "timeout", None),
@@ -156,11 +171,15 @@ def _lines(table: TomlTable) -> Lines | None:
     return Lines(count, last.encode("latin-1", "replace")) if last or count > 1 else None
 
 
-def _configure(table: TomlTable) -> tuple[str, ...]:
-    if isinstance(table.value("configure") if "configure" in table else "", list):
-        return tuple(table.texts("configure"))
-    text = table.text("configure", "")
-    return (text,) if text else ()
+def _configure(table: TomlTable, gaps: tuple[str, ...]) -> tuple[str, ...]:
+    if "configure" not in table:
+        return ()
+    texts = (
+        tuple(table.texts("configure")) if isinstance(table.value("configure"), list) else (table.text("configure"),)
+    )
+    for text in texts:
+        check_command(table, "configure", text, gaps)
+    return tuple(text for text in texts if text)
 
 
 def _arguments(table: TomlTable, feature: Feature, base: Speech) -> dict[str, ArgumentText]:
@@ -195,7 +214,10 @@ def _argument_words(entry: TomlTable, argument: Argument) -> dict[str, str]:
     for word in given:
         if word not in known:
             given.note(word, "there is no such choice", did_you_mean(word, known))
-    return {word: given.text(word) for word in given}
+    words = {word: given.text(word) for word in given}
+    for word, text in words.items():
+        check_words(given, word, [text])
+    return words
 
 
 def _written_in(argument: Argument) -> units.Unit:

@@ -13,6 +13,7 @@ from ibexite import units
 from ibexite.classes import InstrumentClass, classes_around, instrument_classes
 from ibexite.errors import MistakeError, did_you_mean
 from ibexite.frozen import frozen
+from ibexite.instruments.command_keys import CHANNEL, command_of, commands_of, question_of
 from ibexite.instruments.feature_keys import reading_of, setting_of
 from ibexite.instruments.readings import ReadingCommands
 from ibexite.instruments.settings import SettingCommands
@@ -156,7 +157,7 @@ def _profile(path: Path, name: str, folder: Path) -> Profile:
         settings,
         readings,
         actions,
-        tuple(table.texts("start", [])),
+        commands_of(table, "start"),
         _safe(table, instrument_class),
         _errors(table),
         synchrony_of(table),
@@ -172,10 +173,10 @@ def _profile(path: Path, name: str, folder: Path) -> Profile:
         waits_of(quirks),
         quirks.flag("compound", True),
         table.text("help", ""),
-        Identity(table.text("identity_query", IDN), _identity_reply(table)),
+        Identity(question_of(table, "identity_query", default=IDN), _identity_reply(table)),
         words_of(table, "acknowledge") if "acknowledge" in table else (),
         _checksum(table),
-        tuple(table.texts("local", [])),
+        commands_of(table, "local"),
         speech,
         tuple(files),
         _limiting_read(table),
@@ -247,7 +248,7 @@ def _errors(table: TomlTable) -> ErrorStore:
     if store not in ERROR_STORES:
         table.note("errors", f"{store!r} is neither", "Write queue, or register for one that holds a single error.")
     none = words_of(table, "no_error") if "no_error" in table else ()
-    return ErrorStore(table.text("error_query", ""), none, store == "queue", when)
+    return ErrorStore(question_of(table, "error_query", default=""), none, store == "queue", when)
 
 
 def _tripped(table: TomlTable, speech: Speech) -> tuple[Status, ...]:
@@ -286,5 +287,5 @@ def _actions(table: TomlTable, instrument_class: InstrumentClass, identity_query
         if key not in instrument_class.actions:
             remedy = did_you_mean(key, instrument_class.actions)
             table.note(key, f"a {instrument_class.name} has no such action", remedy)
-        actions[key] = table.text(key)
+        actions[key] = command_of(table, key, CHANNEL)
     return {name: text for name, text in actions.items() if text}

@@ -7,6 +7,7 @@ import re
 
 from ibexite import units
 from ibexite.errors import UnitError, did_you_mean
+from ibexite.instruments.command_keys import check_words
 from ibexite.protocols.speech import ALL_DIGITS, NUMBER_FORMS, Speech, Template
 from ibexite.toml_reader import TomlTable
 from ibexite.units import Dimension
@@ -25,6 +26,9 @@ def speech_of(table: TomlTable, base: Speech, *, is_number: bool = True) -> Spee
     for key in _WORDS:
         if key in table:
             changes[key] = words_of(table, key)
+    words = {key: {word.upper() for word in words_of(table, key)} for key in ("on", "off") if key in table}
+    if words.get("on", set()) & words.get("off", set()):
+        table.note("off", "the same word says on", "Nobody could tell whether it is off.")
     if ("on" in changes) != ("off" in changes):
         missing = "off" if "on" in changes else "on"
         table.note(missing, "is missing", "on and off are named together.")
@@ -107,6 +111,7 @@ def words_of(table: TomlTable, key: str) -> tuple[str, ...]:
     if not words or not all(word.strip() for word in words):
         table.note(key, "there is an empty word")
         return ("?",)
+    check_words(table, key, words)
     return words
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from ibexite import units
 from ibexite.frozen import frozen
+from ibexite.instruments.command_keys import CHANNEL, check_command, command_of, question_of
 from ibexite.instruments.speech_keys import words_of
 from ibexite.instruments.times import TIMEOUT, timeout_of
 from ibexite.protocols.scpi import INFINITY, response_value
@@ -50,22 +51,25 @@ class Status:
         return words[0] if words else str((self.mask or 1) if is_so else 0)
 
 
-def status_of(table: TomlTable, key: str, speech: Speech, value: object = None) -> Status | None:
+def status_of(
+    table: TomlTable, key: str, speech: Speech, value: object = None, gaps: tuple[str, ...] = CHANNEL
+) -> Status | None:
     """The question that stands there: a query whose answer is not 0, or a table that says more; None for "". `speech`
     is that of the instrument."""
     value = table.value(key) if value is None else value
     if isinstance(value, str):
+        check_command(table, key, value, gaps, is_question=True)
         return Status(value, speech=speech) if value else None
     if not isinstance(value, dict):
         table.note(key, f"{value!r} does not fit", "It takes a query, or a table with more.")
         return None
     entry = table.within(key, value)
-    made = _status(entry, speech)
+    made = _status(entry, speech, gaps)
     entry.finish()
     return made
 
 
-def _status(entry: TomlTable, speech: Speech) -> Status:
+def _status(entry: TomlTable, speech: Speech, gaps: tuple[str, ...] = CHANNEL) -> Status:
     bits = entry.value("bits") if "bits" in entry else []
     if not isinstance(bits, list) or any(type(bit) is not int or not 0 <= bit < 32 for bit in bits):
         entry.note("bits", "not some numbers of bits", "Write, for example: bits = [0, 3]")
@@ -73,7 +77,9 @@ def _status(entry: TomlTable, speech: Speech) -> Status:
     yes, no = (words_of(entry, key) if key in entry else () for key in ("yes", "no"))
     if bool(yes) != bool(no) or (yes and bits):
         entry.note("yes", "both the words for yes and for no are named, or bits", 'Write: yes = ["CC"], no = ["CV"]')
-    return Status(entry.text("query"), sum(1 << bit for bit in set(bits)), yes, no, speech)
+    if {word.upper() for word in yes} & {word.upper() for word in no}:
+        entry.note("no", "the same word says yes", "Nobody could tell which of them it is.")
+    return Status(question_of(entry, "query", gaps), sum(1 << bit for bit in set(bits)), yes, no, speech)
 
 
 @frozen
@@ -131,12 +137,12 @@ def synchrony_of(table: TomlTable) -> Synchrony:
     if "complete" not in table:
         return Synchrony(Status(OPC))
     if isinstance(table.value("complete"), str):
-        return Synchrony(status_of(table, "complete", Speech()))
+        return Synchrony(status_of(table, "complete", Speech(), gaps=()))
     entry = table.table("complete")
     delay, every = entry.quantity("delay", units.SECOND, 0.0), entry.quantity("every", units.SECOND, 0.0)
     if not (0 <= delay <= MOST_DELAY and 0 <= every <= MOST_DELAY):
         entry.note("delay", f"not between 0 s and {MOST_DELAY:g} s")
-    status = _status(entry, Speech()) if "query" in entry else None
+    status = _status(entry, Speech(), ()) if "query" in entry else None
     mask, clearing = _status_bits(entry)
     if status is None and not delay and not mask:
         entry.note("query", "is missing", 'Write { query = "*OPC?" }, or { delay = "50 ms" }.')
@@ -144,7 +150,7 @@ def synchrony_of(table: TomlTable) -> Synchrony:
         entry.note("status_byte", "is looked at over the link, and query asks for it", "Leave out one of them.")
     if mask and not every:
         entry.note("every", "is missing", 'The status byte is looked at again and again: every = "20 ms"')
-    command, timeout = entry.text("command", ""), timeout_of(entry, "timeout", TIMEOUT)
+    command, timeout = command_of(entry, "command", default=""), timeout_of(entry, "timeout", TIMEOUT)
     if command and not every:
         entry.note("every", "is missing", 'Behind a command the query is repeated: every = "20 ms"')
     entry.finish()
@@ -159,4 +165,4 @@ def _status_bits(entry: TomlTable) -> tuple[int, str]:
     if not isinstance(bits, list) or not bits or any(type(bit) is not int or not 0 <= bit < 8 for bit in bits):
         entry.note("status_byte", "not some numbers of bits", "Write, for example: status_byte = [5]")
         bits = []
-    return sum(1 << bit for bit in set(bits)), entry.text("clearing")
+    return sum(1 << bit for bit in set(bits)), question_of(entry, "clearing")
