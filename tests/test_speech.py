@@ -10,6 +10,7 @@ from hypothesis import strategies as st
 from ibexite import units
 from ibexite.classes import Classes, classes_around, instrument_classes
 from ibexite.errors import MistakeError
+from ibexite.file_keys import file_keys
 from ibexite.instruments.profile import Profile, load_profile
 from ibexite.protocols.checksums import RULES, checked
 from ibexite.protocols.scpi import INFINITY, NOT_A_NUMBER
@@ -108,6 +109,10 @@ def test_on_and_off_in_replies(speech: Speech, reply: str, is_on: bool | None) -
 
 
 # Check values of the text 123456789, as catalogues of these algorithms print them.
+def test_each_rule_of_a_checksum_is_told() -> None:
+    assert all(rule in file_keys()["checksum"].text for rule in RULES)
+
+
 @pytest.mark.parametrize(("rule", "digits"), [
     ("crc-8", b"F4"), ("crc-16-ccitt", b"29B1"), ("crc-16-arc", b"BB3D"), ("xor-8", b"31"), ("sum-8", b"DD"), ("sum-16", b"01DD"), ("sum-8-complement", b"23")])  # fmt: skip
 def test_checksums_have_their_published_values(rule: str, digits: bytes) -> None:

@@ -12,8 +12,10 @@ from ibexite.toml_reader import TomlTable
 
 CHANNEL = ("channel",)
 _GAP = re.compile(r"\{(\w+)\}")
-_ODD = re.compile(r"[^\x20-\x7e\xa1-\xac\xae-\xff]")  # also what looks like a space or a hyphen and is none
-_LINE_ENDS = "\r\n"
+# What one byte cannot say, and what looks like a space or a hyphen and is none. Control characters come by no accident:
+# in a profile they stand as \u0002.
+_ODD = re.compile(r"[^\x00-\x7f\xa1-\xac\xae-\xff]")
+_ODD_IN_QUESTION = re.compile(r"[^\x00-\x09\x0b\x0c\x0e-\x7f\xa1-\xac\xae-\xff]")  # it is one line
 
 
 def command_of(
@@ -46,10 +48,9 @@ def check_command(table: TomlTable, key: str, text: str, gaps: Collection[str], 
             known = [f"{{{name}}}" for name in gaps]
             remedy = did_you_mean(f"{{{gap}}}", known) if known else "Nothing is filled in here."
             table.note(key, f"nothing is known of {{{gap}}}", remedy)
-    ends = "" if is_question else _LINE_ENDS
-    odd = next((one for one in _ODD.findall(text) if one not in ends), None)
+    odd = (_ODD_IN_QUESTION if is_question else _ODD).search(text)
     if odd is not None:
-        table.note(key, f"there is {odd!r} in it", "Plain characters are sent. Was it copied from a manual?")
+        table.note(key, f"there is {odd[0]!r} in it", "Plain characters are sent. Was it copied from a manual?")
     elif text and not text.strip():
         table.note(key, "is nothing but spaces", 'Write "" where there is none.')
 
