@@ -141,6 +141,9 @@ def test_durations_are_readable(seconds: float, text: str) -> None:
     (304.65, 303.15, 305.15, "K", "degC", ("31.50 degC", "30 to 32 degC", "+0.50 K")),
     (-39.2, None, -40.0, "dBm", "dBm", ("-39.20 dBm", "<= -40 dBm", "-0.80 dB")),
     (3.3000001, None, 3.3, "V", "V", ("3.3000001 V", "<= 3.3 V", "-0.0000001 V")),
+    (3.2e-9, None, 4.804e-9, "m^3/s", "", ("3.200e-9 m^3/s", "<= 4.804e-9 m^3/s", "+1.604e-9 m^3/s")),
+    (0.0, -2e-8, 2e-8, "m^3/s", "", ("0e-9 m^3/s", "-20e-9 to 20e-9 m^3/s", "+20e-9 m^3/s")),
+    (3.0, 2.999999, 3.000001, "Pa", "", ("3.000000 Pa", "2.999999 to 3.000001 Pa", "+0.000001 Pa")),
     (1.0, 1.0, 1.0, "", "", ("1.000", "1 to 1", "+0.000"))])  # fmt: skip
 def test_judged_values_share_unit_and_decimals(value, low, high, unit, shown_unit, expected) -> None:
     margins = [m for m in (value - low if low is not None else None, high - value if high is not None else None) if m is not None]

@@ -81,6 +81,9 @@ def judged_text(result: Fields) -> JudgedText:
         exact = next((x for x in (result["low"], result["high"]) if x is not None and is_equal(exact, x)), exact)
     value = None if exact is None else unit.from_base(exact)
     margin = None if result["margin"] is None else result["margin"] / float(unit.factor)
+    exponent = _exponent(*(abs(x) for x in (value, low, high) if x is not None))
+    value, low, high, margin = (None if x is None else x / 10.0**exponent for x in (value, low, high, margin))
+    ending = f"e{exponent}" if exponent else ""
     places = _decimals(value, low, high)
 
     def text(x: float | None) -> str:
@@ -92,13 +95,19 @@ def judged_text(result: Fields) -> JudgedText:
     share = percent_of_tolerance(result["margin"], result["low"], result["high"])
     said = str(result.get("said", ""))
     return JudgedText(
-        said.removesuffix(" " + unit.symbol) if said else text(value),
-        "" if low is None else _without_zeros(text(low)),
-        "" if high is None else _without_zeros(text(high)),
-        "" if margin is None else _margin_text(margin, places),
+        said.removesuffix(" " + unit.symbol) if said else text(value) and text(value) + ending,
+        "" if low is None else _without_zeros(text(low)) + ending,
+        "" if high is None else _without_zeros(text(high)) + ending,
+        "" if margin is None else _margin_text(margin, places) + ending,
         unit.symbol,
         percent="" if share is None else _percent_text(share, low is not None and high is not None),
     )
+
+
+def _exponent(*sizes: float) -> int:
+    """The power of ten that is written behind numbers whose unit has no prefix for them, 0 for none: 3.2e-9 m^3/s."""
+    largest = max((size for size in sizes if math.isfinite(size)), default=0.0)
+    return 0 if not largest or 1e-4 <= largest < 1e9 else 3 * math.floor(math.log10(largest) / 3)
 
 
 def fixed(value: float, places: int) -> str:
@@ -121,6 +130,8 @@ def _looks_right(value: float | None, low: float | None, high: float | None, tex
     if value is None:
         return True
     shown = float(text(value))
+    if low is not None and high is not None and low < high and text(low) == text(high):
+        return False
     is_below = low is not None and value < low
     is_above = high is not None and value > high
     return (low is None or (shown < float(text(low))) == is_below) and (
