@@ -1,6 +1,7 @@
 """An instrument that writes and answers in words of its own all through: questions without a question mark, a decimal
 comma, hexadecimal settings, replies of several lines. Its server stands here and knows nothing of profiles."""
 
+import contextlib
 import json
 import re
 import socket
@@ -8,6 +9,7 @@ import subprocess
 import threading
 import time
 from pathlib import Path
+from typing import BinaryIO
 
 import pytest
 from hypothesis import given
@@ -137,15 +139,18 @@ class SealTester(threading.Thread):
                 client, _ = self.listener.accept()
             except OSError:
                 return
-            with client, client.makefile("rwb") as stream:
+            with client, client.makefile("rwb") as stream, contextlib.suppress(OSError):
+                self.talk(stream)
+
+    def talk(self, stream: BinaryIO) -> None:
+        text = b""
+        while byte := stream.read(1):
+            text += byte
+            if byte == b"\r":
+                self.heard.append(text.strip().decode())
+                stream.write(self.reply(self.heard[-1]).encode() + b"\r\n")
+                stream.flush()
                 text = b""
-                while byte := stream.read(1):
-                    text += byte
-                    if byte == b"\r":
-                        self.heard.append(text.strip().decode())
-                        stream.write(self.reply(self.heard[-1]).encode() + b"\r\n")
-                        stream.flush()
-                        text = b""
 
     def reply(self, line: str) -> str:
         known = {
@@ -350,3 +355,116 @@ def test_a_run_that_is_killed_leaves_no_output_of_them_on(two, tmp_path: Path) -
         time.sleep(0.05)
     safe = [json.loads(line) for line in journal.read_text().splitlines() if '"MadeSafe"' in line]
     assert {role["role"]: role["problem"] for role in safe[-1]["roles"]} == {"left": "", "right": ""} and safe[-1]["by"] == "guardian"
+
+
+# --- a console ----------------------------------------------------------------------------------------------------------
+
+CONSOLE = """class = "product"
+identity_query = "ver"
+identity_reply = "fw {value}"
+start          = ["test off"]
+error_query    = ""
+acknowledge    = ""
+complete       = { delay = "1 ms" }
+[settings.test_mode]
+write = "test {value}"
+ask   = "test"
+on    = "on"
+off   = "off"
+[settings.register]
+write  = "wr {channel} {value}"
+ask    = "rd {channel}"
+number = "hex"
+width  = 4
+range  = ["0", "65535"]
+reply  = "reg {channel} = {value}"
+[readings.version]
+query = "ver"
+reply = "fw {value}"
+[readings.counters]
+query = "stat"
+rows  = "\\r\\n"
+row   = "{counter}: {count:number}"
+[safe]
+test_mode = false
+[quirks]
+compound         = false
+reply_terminator = "> "
+greeting         = "> "
+"""
+ASKED = """sequence "Console"
+    product "Gauge"
+    serial "G[0-9]+"
+needs
+    gauge : product
+test t "T"
+    set gauge.test_mode = on
+    set gauge.register = 4096
+    read v = gauge.version
+    note "{v}"
+    check v matches ".+"
+after unit
+    set gauge.test_mode = off
+"""
+
+
+class Console(SealTester):
+    """The console of a product: a banner when it is connected, a prompt behind everything, nothing else behind a command."""
+
+    banner = b"FM-2 console\r\n> "
+
+    def talk(self, stream: BinaryIO) -> None:
+        state = {"test": "off", "1": "0000"}
+        stream.write(self.banner)
+        stream.flush()
+        while line := stream.readline().decode().strip():
+            self.heard.append(line)
+            word, *rest = line.split()
+            if word == "wr" or rest in (["on"], ["off"]):
+                state[rest[0] if word == "wr" else "test"] = rest[-1]
+                reply = ""
+            else:
+                known = {"ver": "fw 3.1.4", "test": state["test"], "rd": f"reg 1 = 0x{state['1']}", "stat": "crc: 3\r\nlost: 0"}
+                reply = known.get(word, "what?") + "\r\n"
+            stream.write(reply.encode() + b"> ")
+            stream.flush()
+
+
+@pytest.fixture
+def console(tmp_path: Path):
+    gauge = Console()
+    (tmp_path / "fm2.toml").write_text(CONSOLE)
+    (tmp_path / "bench.toml").write_text(
+        f'[bench]\nname = "console"\n[instruments.gauge]\nprofile = "fm2.toml"\naddress = "TCPIP::127.0.0.1::{gauge.port}::SOCKET"\n[roles.gauge]\ninstrument = "gauge"\n'
+    )
+    (tmp_path / "console.ibx").write_text(ASKED)
+    (tmp_path / "ibexite.toml").write_text('[project]\nbench = "bench.toml"\n')
+    gauge.start()
+    yield gauge
+    gauge.listener.close()
+
+
+def test_a_console_with_a_prompt_is_talked_to(console: Console, program) -> None:
+    done = program("run", "console.ibx", "--serial", "G1", "--no-report")
+    assert done.returncode == 0 and "3.1.4" in done.stdout, done
+    assert "wr 1 1000" in console.heard and "test off" in console.heard[-4:], console.heard
+    rows = json.loads(program("instruments", "verify", "gauge", "--exercise", "--with-outputs", "--format", "json").stdout)
+    assert {row["result"] for row in rows} == {"ok"} and ("counters", "2 rows of counter, count") in {(row["name"], row["value"]) for row in rows}
+
+
+@pytest.mark.parametrize(
+    ("banner", "told"), [(b"hello\r\n", "did not greet with '> '"), (b"", "did not greet with '> '"), (b"a > b", "did not greet with '> '")]
+)
+def test_a_console_that_does_not_greet_as_was_said_is_not_used(console: Console, program, tmp_path: Path, banner: bytes, told: str) -> None:
+    console.banner = banner
+    (tmp_path / "fm2.toml").write_text(CONSOLE + 'timeout = "300 ms"\n')
+    done = program("run", "console.ibx", "--serial", "G1", "--no-report")
+    assert done.returncode == 3 and told.replace("'> '", "b'> '") in done.stdout + done.stderr and console.heard == [], done
+
+
+@pytest.mark.parametrize("how", ["close", "reset", "cut"])
+def test_a_console_greets_again_when_its_link_is_opened_anew(console: Console, program, tmp_path: Path, how: str) -> None:
+    bench = tmp_path / "bench.toml"
+    bench.write_text(bench.read_text() + f'[instruments.gauge.simulated]\nidentity = "3.1.4"\ntrouble = [{{ query = "ver", how = "{how}", nth = 2 }}]\n')
+    done = program("run", "console.ibx", "--serial", "G1", "--simulate", "--no-report")
+    assert done.returncode == 5 and console.heard == [], done

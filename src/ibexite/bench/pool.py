@@ -31,7 +31,8 @@ def options_for(
     profile = fact.profile
     ends = profile.reply_terminator.encode("latin-1"), profile.terminator.encode("latin-1")
     waits = (timeout, timeout) if timeout else (profile.waits.connecting, profile.waits.sending)
-    return LinkOptions(fact.name, timeout or profile.timeout, ends[0], heed, ends[1], fact.link, *waits)
+    greeting = profile.greeting.encode("latin-1")
+    return LinkOptions(fact.name, timeout or profile.timeout, ends[0], heed, ends[1], fact.link, *waits, greeting)
 
 
 def is_stand_in(fact: InstrumentEntry) -> bool:

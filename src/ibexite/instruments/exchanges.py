@@ -112,11 +112,12 @@ class Exchanges:
         for command in text.split(self.profile.terminator):
             reply = self.link.exchange(self._encoded(command)).decode("latin-1")
             self._tell("<", reply)
-            if reply.strip().upper() not in (word.upper() for word in self.profile.acknowledge):
+            if reply.strip().upper() not in (word.strip().upper() for word in self.profile.acknowledge):
                 self.unproven.clear()
+                known = " or ".join(word or "an empty line" for word in self.profile.acknowledge)
                 raise InstrumentError(
                     f"answered {reply[:80]!r} to {command!r}", where=self.name,
-                    remedy=f"It acknowledges with {' or '.join(self.profile.acknowledge)} what it has carried out.",
+                    remedy=f"It acknowledges with {known} what it has carried out.",
                 )  # fmt: skip
         self.unproven.clear()
 

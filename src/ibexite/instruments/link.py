@@ -65,6 +65,7 @@ class LinkOptions:
     keys: Fields = {}  # never changed
     connecting: float = 0.0
     sending: float = 0.0
+    greeting: bytes = b""  # with which that ends what it says by itself when it is connected; empty: it says nothing
 
     @property
     def to_connect(self) -> float:
@@ -97,7 +98,7 @@ def plan_of(address: str, options: LinkOptions) -> Fields:
     return {
         "kind": "link", "address": address, "name": options.name, "timeout": options.timeout, "keys": options.keys,
         "end": options.command_end.decode("latin-1"), "terminator": options.terminator.decode("latin-1"),
-        "connecting": options.connecting, "sending": options.sending,
+        "connecting": options.connecting, "sending": options.sending, "greeting": options.greeting.decode("latin-1"),
     }  # fmt: skip
 
 
@@ -106,7 +107,7 @@ def options_of(plan: Fields) -> LinkOptions:
     ends = plan["terminator"].encode("latin-1"), plan["end"].encode("latin-1")
     return LinkOptions(
         plan["name"], plan["timeout"], ends[0], command_end=ends[1], keys=plan["keys"], connecting=plan["connecting"],
-        sending=plan["sending"],
+        sending=plan["sending"], greeting=plan["greeting"].encode("latin-1"),
     )  # fmt: skip
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
+from ibexite.frozen import replaced
 from ibexite.instruments.address import Hislip, Program, RawSocket, Serial, Usbtmc, Vxi11, parse_address
 from ibexite.instruments.failures import Failures
 from ibexite.instruments.link import Link, LinkOptions
@@ -34,6 +35,7 @@ def _serial(text: str, place: Serial, options: LinkOptions) -> Link:
     from ibexite.instruments.stream_link import StreamLink
 
     failures = Failures(options.name, text, options.timeout)
+    options = replaced(options, greeting=b"")  # a port is opened beside it: it knows nothing of that
     return StreamLink(text, options, SerialStream(text, place, options, failures), failures)
 
 

@@ -101,6 +101,7 @@ class Profile:
     limiting_read: str = "reading"  # when it is asked: with each reading line, or once a test
     safe_actions: tuple[str, ...] = ()  # commands that are sent first when all is made safe
     pace: float = 0.0  # s between two messages
+    greeting: str = ""  # with which that ends what it says by itself when a socket or a program is connected
 
     @property
     def has_safe_state(self) -> bool:
@@ -174,7 +175,7 @@ def _profile(path: Path, name: str, folder: Path) -> Profile:
         quirks.flag("compound", True),
         table.text("help", ""),
         Identity(question_of(table, "identity_query", default=IDN), _identity_reply(table)),
-        words_of(table, "acknowledge") if "acknowledge" in table else (),
+        words_of(table, "acknowledge", may_be_empty=True) if "acknowledge" in table else (),
         _checksum(table),
         commands_of(table, "local"),
         speech,
@@ -182,6 +183,7 @@ def _profile(path: Path, name: str, folder: Path) -> Profile:
         _limiting_read(table),
         _safe_actions(table, actions),
         _pace(quirks),
+        quirks.text("greeting", ""),
     )
     quirks.finish()
     try:

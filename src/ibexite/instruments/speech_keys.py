@@ -105,10 +105,10 @@ def units_of(table: TomlTable, speech: Speech) -> Speech:
     return speech.with_(units=words) if words else speech
 
 
-def words_of(table: TomlTable, key: str) -> tuple[str, ...]:
-    """One word, or a list of them: the first is sent, all are understood."""
+def words_of(table: TomlTable, key: str, *, may_be_empty: bool = False) -> tuple[str, ...]:
+    """One word, or a list of them: the first is sent, all are understood. `may_be_empty`: an empty word is one too."""
     words = tuple(table.texts(key)) if isinstance(table.value(key), list) else (table.text(key),)
-    if not words or not all(word.strip() for word in words):
+    if not words or not (may_be_empty or all(word.strip() for word in words)):
         table.note(key, "there is an empty word")
         return ("?",)
     check_words(table, key, words)

@@ -53,6 +53,8 @@ class Stream(Protocol):
         """What the guardian needs; `end` is that of commands."""
 
 
+MOST_GREETING = 65536  # bytes
+GREETING = "Check greeting in the quirks of its profile."
 TRIGGER, STATUS = b"*TRG", b"*STB?"  # IEEE 488.2, 10.37 and 10.36
 
 
@@ -63,6 +65,7 @@ class StreamLink:
         self.address, self.timeout = address, options.timeout
         self._stream, self._failures = stream, failures
         self._command_end, self._terminator = options.command_end, options.terminator
+        self._greeting = options.greeting
         self._terminator_length = len(options.terminator)
         self.before_reopening: Callable[[], None] = lambda: None
         self.after_reopening: Callable[[], None] = lambda: None
@@ -86,6 +89,29 @@ class StreamLink:
         self._take_over()
         self._framer = Framer(self._terminator)
         self.is_waiting = False
+        if self._greeting:
+            try:
+                self._pass_over(self._greeting)
+            except LinkError:
+                self.close()
+                raise
+
+    def _pass_over(self, ending: bytes) -> None:
+        """Takes what it says by itself when it is connected."""
+        deadline, said = time.monotonic() + self.timeout, b""
+        try:
+            while not said.endswith(ending):
+                data = self._stream.more(deadline)
+                if not data or len(said) > MOST_GREETING:
+                    raise self._failures.error(f"did not greet with {ending!r}: {said[:60]!r}", GREETING)
+                said += data
+        except TimeoutError:
+            raise self._failures.error(
+                f"did not greet with {ending!r} within {self.timeout:g} s" + (f": {said[:60]!r}" if said else ""),
+                GREETING,
+            ) from None
+        except OSError as error:
+            raise self._failures.broken(error, said) from None
 
     def reopen(self) -> None:
         """Closes and connects anew. Whoever holds a copy of the connection is told before and after."""

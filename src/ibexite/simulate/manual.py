@@ -199,7 +199,8 @@ class Manual:
         self.settings = {entry["name"]: _setting(entry) for entry in data["settings"]}
         self.readings = {entry["name"]: _reading(entry) for entry in data["readings"]}
         self.speech = speech_from(data["speech"])
-        self.acknowledge, self.is_compound = data["acknowledge"], data["compound"]
+        self.acknowledge: str | None = data["acknowledge"]
+        self.is_compound: bool = data["compound"]
         self._entries = list(self._all())
 
     def _all(self) -> Iterator[Entry]:
@@ -245,7 +246,7 @@ class Manual:
         speeches = [one.speech for one in self.settings.values()] + [one.speech for one in self.readings.values()]
         speeches += [entry.subject.speech for entry in self._entries if isinstance(entry.subject, CurveFact)]
         return bool(
-            self.acknowledge or data["checksum"] or self.speech.channels or not data["errors"]["is_scpi"]
+            self.acknowledge is not None or data["checksum"] or self.speech.channels or not data["errors"]["is_scpi"]
             or (data["identity"]["query"], data["identity"]["reply"]) != ("*IDN?", "{value}")
             or any(not s.is_plain or s.separator != "," for s in speeches)
         )  # fmt: skip

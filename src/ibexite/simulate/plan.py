@@ -49,6 +49,7 @@ class StandIn:
     overlapped: bool = False  # a HiSLIP server that prefers this mode
     command_end: str = "\n"  # what ends a command, and a reply
     reply_end: str = "\n"
+    greeting: str = ""  # what it says by itself when a socket is connected
     manual: Fields | None = None  # what it understands, as ibexite.simulate.manual has it
 
 

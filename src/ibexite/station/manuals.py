@@ -32,7 +32,7 @@ def manual_of(profile: Profile) -> Fields:
                      "no": complete.status.answer(False) if complete.status is not None and complete.every else ""},
         "halts": list(profile.safe_actions),
         "states": [_state(status) for status in (*profile.tripped, profile.limiting) if status is not None],
-        "acknowledge": profile.acknowledge[0] if profile.acknowledge else "",
+        "acknowledge": profile.acknowledge[0] if profile.acknowledge else None,
         "checksum": profile.checksum,
         "line_end": profile.reply_terminator or profile.terminator,
         "accepts": [

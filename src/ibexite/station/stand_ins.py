@@ -188,6 +188,7 @@ def _stand_in(
         bool(fact.link.get("overlapped")),
         fact.profile.terminator,
         fact.profile.reply_terminator,
+        fact.profile.greeting,
         manual_of(fact.profile),
     )
 

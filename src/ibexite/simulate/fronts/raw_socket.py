@@ -34,6 +34,8 @@ class _Lines:
         self._framer = Framer(instrument.stand_in.command_end.encode("latin-1"))
         self._connection = Connection(loop, connection, self._hear, self._gone)
         self._conversation = Conversation(loop, instrument, self)
+        if instrument.stand_in.greeting:
+            self._connection.send(instrument.stand_in.greeting.encode("latin-1"), briefly=False)
 
     def send(self, data: bytes, number: int, *, briefly: bool = False) -> None:
         """Sends a reply or a part of one."""

@@ -114,7 +114,7 @@ class DescribedDevice(ScpiDevice):
         if setting.takes_time:
             self._moving.go((setting.name, channel), float(value), setting.high - setting.low)
         self._applied.changed(setting.name, channel)
-        return self.manual.acknowledge or None
+        return self.manual.acknowledge
 
     def _about_itself(self, entry: Entry, parts: dict[str, str], channel: int) -> str | None:
         data = self.manual.data
@@ -146,7 +146,7 @@ class DescribedDevice(ScpiDevice):
                 self.reset()
             case "clears":
                 self._clear()
-        return self.manual.acknowledge or None
+        return self.manual.acknowledge
 
     def _complete(self) -> str:
         """Whether all is carried out. Where one answer says so, it comes when it is."""
@@ -166,7 +166,7 @@ class DescribedDevice(ScpiDevice):
 
     def _refuse(self, number: str, text: str) -> str | None:
         self.report_text(f'{number},"{text}"' if self.manual.data["errors"]["is_scpi"] else text)
-        return "ERROR" if self.manual.acknowledge else None
+        return None if self.manual.acknowledge is None else "ERROR"
 
     # --- errors ------------------------------------------------------------------------------------------------------
 
