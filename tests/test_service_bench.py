@@ -100,3 +100,18 @@ def test_a_record_waits_for_its_trigger(ibexite, project: Path, trigger: str, bu
     (project / "echo.ibx").write_text(ECHO % (trigger, burst, do, limits))
     done = ibexite("run", "echo.ibx", "--bench", "service.toml", "--simulate", "--serial", UNITS[""])
     assert done.returncode == code and ("silent" in done.stdout + done.stderr) == (code == 3), done.stdout + done.stderr
+
+
+@pytest.mark.parametrize("wired", [True, False])
+def test_where_nothing_is_connected_a_level_is_that_of_noise(ibexite, project: Path, wired: bool) -> None:
+    """And not 0 dBm, which would pass every demand for a level: behind an open relay, or wired to nothing."""
+    bench = project / "service.toml"
+    text = bench.read_text()
+    if not wired:
+        text = re.sub(r'wiring = \{ 1 = "radio" \}', "wiring = {}", text)
+        assert text != bench.read_text()
+        bench.write_text(text)
+    done = ibexite("instruments", "read", "spectrum.trace", "--bench", "service.toml", "--simulate", "--format", "json")
+    assert max(json.loads(done.stdout)["value"]["values"]) < -100, done
+    vna = json.loads(ibexite("instruments", "read", "vna.s21", "--bench", "service.toml", "--simulate", "--format", "json").stdout)
+    assert len(vna["value"]["values"]) == 201 and vna["value"]["axes"]["freq"][-1] == 6e9, "after a reset it sweeps over all that it can"

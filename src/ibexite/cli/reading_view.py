@@ -65,9 +65,10 @@ def read_and_show_whole(
 
 def whole_lines(asked: Asked, value: Any, reason: str) -> list[str]:
     """What is shown of a reading that is no single number; a picture is written into the present folder."""
-    if value is None or (reason and not isinstance(value, dict)):
+    is_curve = isinstance(value, dict)
+    if value is None or (reason and not (is_curve and any(number is not None for number in value["values"]))):
         return [f"{asked.name} is bad: {reason}"]
-    if isinstance(value, dict):
+    if is_curve:
         return _curve_lines(asked, value, reason)
     if isinstance(asked.kind, Picture):
         path = keep_picture(asked.name.rpartition(".")[2], value, Path.cwd())

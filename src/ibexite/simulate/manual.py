@@ -14,6 +14,7 @@ from ibexite.protocols.scpi import INFINITY
 from ibexite.protocols.speech import NUMBER_FORMS, Speech, command_pattern, speech_from
 from ibexite.untyped import Fields
 
+AFTER_RESET = {"points": 201.0}  # of settings, where that is not 0
 _WORD = r"\S.*?"
 _CHANNELS = r"[\d:,\s]+"
 
@@ -50,10 +51,13 @@ class Setting:
 
     @property
     def first(self) -> float | str:
-        """What it has behind a reset: off, the first choice, 0 or what is nearest to it."""
+        """What it has behind a reset: off, the first choice, 0 or what is nearest to it; of a sweep all of it."""
         if self.kind == "choice":
             return self.choices[0]
-        return 0.0 if self.kind == "yes_no" else min(max(0.0, self.low), self.high)
+        if self.name == "highest" and self.high < inf:
+            return self.high
+        wanted = AFTER_RESET.get(self.name, 0.0)
+        return 0.0 if self.kind == "yes_no" else min(max(wanted, self.low), self.high)
 
     def taken(self, text: str) -> float | str:
         """The value of a command. Raises ValueError: it is none, or beyond its range (a Beyond)."""

@@ -157,13 +157,14 @@ class World:
         self._relays.setdefault(name, {})[relay] = is_closed
         self.changed()
 
-    def _is_cut(self, name: str) -> bool:
+    def is_cut(self, name: str) -> bool:
+        """Whether what stands for a name is behind an open relay."""
         return name in self._relays and not any(self._relays[name].values())
 
     def _operating_point(self) -> dict[str, float]:
         """That of the product, as what is behind open relays were off."""
         cut = [s for kind in ("source", "sink", "tone", "carrier", "climate")
-               for name, s in getattr(self.stimuli, kind).items() if self._is_cut(name) and s.is_on]  # fmt: skip
+               for name, s in getattr(self.stimuli, kind).items() if self.is_cut(name) and s.is_on]  # fmt: skip
         for stimulus in cut:
             stimulus.is_on = False
         try:
@@ -196,7 +197,7 @@ class World:
 
     def value(self, name: str) -> float:
         """The present value of a quantity, in base SI units."""
-        if name.startswith(UNWIRED) or self._is_cut(name):
+        if name.startswith(UNWIRED) or self.is_cut(name):
             return 0.0
         if name in self._alone:
             return self._alone[name]()
@@ -210,7 +211,7 @@ class World:
         """What has several parts, such as the `wires` that a tester of connections reads of a thing of the product, as
         programs give them; None where the product has no such thing."""
         made = getattr(self.product, "parts", None)
-        if made is None or name.startswith(UNWIRED) or self._is_cut(name):
+        if made is None or name.startswith(UNWIRED) or self.is_cut(name):
             return None
         return made(name, reading, self.clock())
 
@@ -218,7 +219,7 @@ class World:
         """A curve that an instrument reads of a thing of the product, at the points of its axes in base units, the last
         axis running first; None where the product has no such thing."""
         made = getattr(self.product, "curve", None)
-        if made is None or name.startswith(UNWIRED) or self._is_cut(name):
+        if made is None or name.startswith(UNWIRED) or self.is_cut(name):
             return None
         found: Sequence[complex] | None = made(name, reading, axes, self.stimuli, self.clock())
         return found
@@ -227,7 +228,7 @@ class World:
         """Whether the product, or what is applied to it, triggers an instrument that is wired to a thing of it; one
         that is wired to nothing, or to a product that knows of no triggers, always is."""
         made = getattr(self.product, "triggers", None)
-        if self._is_cut(name):
+        if self.is_cut(name):
             return False
         return made is None or name.startswith(UNWIRED) or bool(made(name, self.stimuli))
 

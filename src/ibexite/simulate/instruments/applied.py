@@ -70,11 +70,13 @@ class Applied:
             self.changed(name, channel)
         self._touched.clear()
 
-    def measured(self, name: str, channel: int, idle: float = 0.0) -> float:
+    def measured(self, name: str, channel: int, idle: float = 0.0, nothing: float = 0.0) -> float:
         """The present value of a reading: of the terminal or quantity that its channel is wired to, else of the setting
-        of the same name while that is switched on, else `idle`."""
+        of the same name while that is switched on, else `idle`; `nothing` behind an open relay."""
         target = self._wiring.get(channel)
         if target is not None and not target.startswith(UNWIRED):
+            if self._world.is_cut(target):
+                return nothing
             known = self._world.quantities()
             for quantity in (f"{target}_{name}", target):
                 if quantity in known:

@@ -23,7 +23,7 @@ from ibexite.simulate.instruments.moving import Moving
 from ibexite.simulate.instruments.several_parts import prepared, reply_of
 from ibexite.simulate.instruments.traces import axis_of
 from ibexite.simulate.manual import QUESTIONS, Beyond, CurveFact, Entry, Manual, Reading, Setting
-from ibexite.simulate.nature import ROOM, UNWIRED
+from ibexite.simulate.nature import NO_LEVEL, ROOM, UNWIRED
 from ibexite.simulate.world import World
 
 NOISE = 2e-6  # RMS of a reading, as a share of its range or value, within one period of the mains
@@ -270,8 +270,7 @@ class DescribedDevice(ScpiDevice):
             return str(self.values.get((reading.name, channel), f"{self.manual.data['class']} {reading.name}"))
         if reading.name == "moving":
             return float(self._moving.is_moving(channel))
-        idle = ROOM if reading.unit.symbol == "degC" else 0.0
-        value = self._moving.place((reading.name, channel), self._applied.measured(reading.name, channel, idle))
+        value = self._moving.place((reading.name, channel), self._wired(reading, channel))
         if reading.kind == "yes_no":
             return float(value > 0.5)
         size = arguments.get("range", 0.0)
@@ -279,6 +278,11 @@ class DescribedDevice(ScpiDevice):
             return math.copysign(math.inf, value)
         quiet = math.sqrt(max(arguments.get("integration", 1.0), 0.02))
         return value + random.gauss(0, NOISE * (size or abs(value)) / quiet) if value or size else value
+
+    def _wired(self, reading: Reading, channel: int) -> float:
+        nothing = NO_LEVEL.get(reading.unit.symbol, 0.0)
+        idle = ROOM if reading.unit.symbol == "degC" else nothing
+        return self._applied.measured(reading.name, channel, idle, nothing)
 
     def _about_curve(self, fact: object, channel: int) -> str:
         assert isinstance(fact, CurveFact)
@@ -302,7 +306,7 @@ class DescribedDevice(ScpiDevice):
             axes["time"] = [begin + t for t in axes["time"]]
         values = self.world.curve(self.wiring.get(channel, UNWIRED), reading.name, axes)
         if values is None:
-            values = [self._applied.measured(reading.name, channel)] * math.prod(map(len, axes.values()))
+            values = [self._wired(reading, channel)] * math.prod(map(len, axes.values()))
         numbers = [number for value in values for number in self._points_of(reading, value, channel)]
         count = len(numbers)
         form = reading.curve["numbers"]
