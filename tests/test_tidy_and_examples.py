@@ -8,10 +8,12 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from ibexite.classes import InstrumentClass, instrument_classes, lines_of_use
 from ibexite.cli.explain import all_words, explain
 from ibexite.cli.make_editor_grammar import editor_grammar
 from ibexite.errors import MistakeError
 from ibexite.language import words
+from ibexite.language.check import vet
 from ibexite.language.layout import read_layout
 from ibexite.language.source import Source
 from ibexite.language.tidy import tidy
@@ -170,6 +172,17 @@ def test_every_word_is_explained_with_an_example() -> None:
     assert 'set x.mode = "current"' in explain("electronic_load")
     assert "Did you mean sweep?" in str(pytest.raises(MistakeError, explain, "swep").value)
     assert set(words.VERBS) | set(words.TOP_USAGE) - {"needs"} <= {w for known in all_words().values() for w in known}
+
+
+@pytest.mark.parametrize("known", instrument_classes().values(), ids=lambda known: known.name)
+def test_the_lines_on_the_page_of_a_class_can_be_written_so(known: InstrumentClass) -> None:
+    lines = lines_of_use(known)
+    on = f"set x.{known.switch} = on"
+    lines += [on] if known.switch and on not in lines else []
+    off = f"set x.{known.switch} = off" if known.switch else 'note "nothing was switched on"'
+    head = f'sequence "S"\n    product "P"\n    serial "S"\nneeds\n    x : {known.name}\ntest t "T"\n'
+    source = vet(Source("t.ibx", head + "".join(f"    {line}\n" for line in lines) + f"after unit\n    {off}\n")).source
+    assert not source.has_mistakes, [source.render(one) for one in source.findings]
 
 
 def test_the_grammar_for_editors_is_made_from_the_words_of_the_language() -> None:
