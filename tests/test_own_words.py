@@ -22,6 +22,7 @@ from ibexite.instruments.profile import load_profile
 from ibexite.protocols.scpi import INFINITY, NOT_A_NUMBER
 from ibexite.protocols.speech import Speech, Template
 from tests.conftest import IBEXITE
+from tests.press import press_folder
 
 CLASS = """
 help   = "fills a housing with air and tells what leaks"
@@ -229,6 +230,20 @@ def test_what_is_a_question_and_what_is_more(seal: SealTester, tmp_path: Path) -
     asked = {text: own_reply(profile, text) for text in ("LK", "STEP", "HOW", "WHO", "FAULT", "STATE", " V ", "LOG", "V=open", "STOP", "LK?", "X", "PR=0001")}
     assert [text for text, reply in asked.items() if reply is not None] == ["LK", "STEP", "HOW", "WHO", "FAULT", "STATE", " V ", "LOG"]
     assert isinstance(asked["LOG"], Lines) and asked["LK"] is Reply.MESSAGE
+
+
+def test_behind_a_question_no_command_goes_past_the_rule_of_raw_ones(tmp_path: Path, program) -> None:
+    """What is filled into a question of the profile is one word: a channel, a number. More would be sent unseen."""
+    press_folder(tmp_path)
+    profile = load_profile("press.toml", tmp_path)
+    fits = {
+        text: own_reply(profile, text) is not None for text in ("U? 5", "U? AUTO", "U? 5;HOLD YES", "U? 5 HOLD YES", "U? 5\nHOLD YES", "U? 5,HOLD", "HOLD YES")
+    }
+    assert [text for text, is_own in fits.items() if is_own] == ["U? 5", "U? AUTO"]
+    done = program("instruments", "send", "press", "U? 5;HOLD YES", "--simulate")
+    assert done.returncode == 2 and "raw commands are not allowed" in done.stderr, done
+    (tmp_path / "press.toml").write_text((tmp_path / "press.toml").read_text().replace('query = "SN?"', 'query = "M{channel}"'))
+    assert [own_reply(load_profile("press.toml", tmp_path), text) is not None for text in ("M12", "MRST", "M1;HOLD YES")] == [True, False, False]
 
 
 @pytest.mark.parametrize(("old", "new", "told"), [

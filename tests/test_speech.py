@@ -173,6 +173,8 @@ def own(tmp_path: Path, text: str) -> Profile:
     ('class = "power_supply"', 'class = "power_supply"\ncomplete = "B{channel}?"', "complete: nothing is known of {channel}"), ('class = "power_supply"', 'class = "power_supply"\ntripped = ["T{ch}?"]', "tripped: nothing is known of {ch}"),
     ('query = "MV?"', 'query = "MV \u2013 ?"', "readings.voltage.query: there is '\u2013' in it|copied"), ('query = "MV?"', 'query = "MV\\n?"', "readings.voltage.query: there is '\\n' in it"),
     ('"V {value}"', '"V\u00a0{value}"', "settings.voltage.write: there is '\\xa0' in it"), ('"V {value}"', '""', "settings.voltage.write: does not say where the value goes"), ('query = "MV?"', 'query = " "', "readings.voltage.query: is nothing but spaces"),
+    *(("output = false", f'output = false\n[quirks]\n{key} = "{end}"', f"quirks.{key}: '{end}' ends nothing") for key in ("terminator", "reply_terminator", "greeting") for end in ("", "\u2192")),
+    ('query = "MV?"', 'query = "MV? {r}"\narguments = { r = { unit = "V", default = "\u2013" } }', "arguments.r: there is"),
     # words of which nobody could tell which they mean
     ('ask = "O?"', 'ask = "O?"\non = "1"\noff = ["0", "1"]', "settings.output.off: the same word says on"), ('class = "power_supply"', 'class = "power_supply"\nlimiting = { query = "M?", yes = "CC", no = ["CV", "cc"] }', "limiting.no: the same word says yes"),
     ("[readings.voltage]", '[settings.sense]\nwrite = "S {value}"\nask = "S?"\nwords = { local = "L", remote = "l" }\n[readings.voltage]', "settings.sense.words: 'l' stands for local and for remote"),

@@ -41,6 +41,15 @@ def commands_of(table: TomlTable, key: str) -> tuple[str, ...]:
     return texts
 
 
+def ending_of(table: TomlTable, key: str, default: str) -> str:
+    """What ends something: any bytes, one at least."""
+    text = table.text(key, default)
+    if not text or max(text) > "\xff":
+        table.note(key, f"{text!r} ends nothing", 'Write what ends it, as "\\n" or "\\r\\n".')
+        return "\n"
+    return text
+
+
 def check_command(table: TomlTable, key: str, text: str, gaps: Collection[str], *, is_question: bool = False) -> None:
     """Notes what is wrong with a command; `gaps` are those that are filled in it, as {channel}."""
     for gap in _GAP.findall(text):

@@ -196,6 +196,8 @@ def _arguments(table: TomlTable, feature: Feature, base: Speech) -> dict[str, Ar
         if known is not None and (known.dimension, known.choices) != (argument.dimension, argument.choices):
             given.note(name, f"{feature.name} takes {known.unit or ', '.join(known.choices)} for it")
         default = entry.text("default") if entry is not None and "default" in entry else None
+        if default:
+            check_words(given, name, [default])
         words = _argument_words(entry, argument) if entry is not None else {}
         speech = base.with_(decimals=None, digits=ALL_DIGITS)
         speech = speech if entry is None else speech_of(entry, speech)

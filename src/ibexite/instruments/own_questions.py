@@ -9,21 +9,23 @@ from ibexite.instruments.profile import Profile
 from ibexite.instruments.readings import ReadingCommands
 from ibexite.protocols.speech import command_pattern
 
-_CHANNELS = {"channel": r"[^\s,;]+", "channels": r"[^;]+"}
+_ARGUMENT = r"[\w.+-]*"  # one number or word: behind it nothing else can be said in the same text
 
 
 def own_reply(profile: Profile, text: str) -> Reply | Lines | None:
     """How a text is answered that is a question of the profile and no command of it; None for all others."""
-    if any(_fits(command, ["value"], text) for command in _commands(profile)):
+    channel = profile.speech.channel_pattern
+    if any(_fits(command, {"channel": channel, "value": ".*?"}, text) for command in _commands(profile)):
         return None
     for question, reading in _questions(profile):
-        if question and _fits(question, [] if reading is None else list(reading.arguments), text):
+        arguments = {} if reading is None else dict.fromkeys(reading.arguments, _ARGUMENT)
+        if question and _fits(question, {"channel": channel} | arguments, text):
             return Reply.MESSAGE if reading is None or reading.lines is None else reading.lines
     return None
 
 
-def _fits(template: str, parts: list[str], text: str) -> bool:
-    return command_pattern(template, _CHANNELS | dict.fromkeys(parts, ".*?")).fullmatch(text.strip()) is not None
+def _fits(template: str, parts: dict[str, str], text: str) -> bool:
+    return command_pattern(template, parts).fullmatch(text.strip()) is not None
 
 
 def _questions(profile: Profile) -> Iterator[tuple[str, ReadingCommands | None]]:

@@ -13,7 +13,7 @@ from ibexite import units
 from ibexite.classes import InstrumentClass, classes_around, instrument_classes
 from ibexite.errors import MistakeError, did_you_mean
 from ibexite.frozen import frozen
-from ibexite.instruments.command_keys import CHANNEL, command_of, commands_of, question_of
+from ibexite.instruments.command_keys import CHANNEL, command_of, commands_of, ending_of, question_of
 from ibexite.instruments.feature_keys import reading_of, setting_of
 from ibexite.instruments.readings import ReadingCommands
 from ibexite.instruments.settings import SettingCommands
@@ -167,8 +167,8 @@ def _profile(path: Path, name: str, folder: Path) -> Profile:
         timeout_of(quirks, "timeout", TIMEOUT),
         quirks.quantity("settling", units.SECOND, 0.0),
         quirks.quantity("answer_time", units.SECOND, 0.0),
-        end := quirks.text("terminator", "\n"),
-        quirks.text("reply_terminator", end),
+        end := ending_of(quirks, "terminator", "\n"),
+        ending_of(quirks, "reply_terminator", end),
         path,
         _digest(files, instrument_class),
         waits_of(quirks),
@@ -183,7 +183,7 @@ def _profile(path: Path, name: str, folder: Path) -> Profile:
         _limiting_read(table),
         _safe_actions(table, actions),
         _pace(quirks),
-        quirks.text("greeting", ""),
+        ending_of(quirks, "greeting", "") if "greeting" in quirks else "",
     )
     quirks.finish()
     try:

@@ -22,13 +22,11 @@ def speech_of(table: TomlTable, base: Speech, *, is_number: bool = True) -> Spee
     Args:
         is_number: it is a number that is written or read; else what is for numbers alone is refused.
     """
-    changes: dict[str, object] = {}
-    for key in _WORDS:
-        if key in table:
-            changes[key] = words_of(table, key)
-    words = {key: {word.upper() for word in words_of(table, key)} for key in ("on", "off") if key in table}
-    if words.get("on", set()) & words.get("off", set()):
+    words = {key: words_of(table, key) for key in _WORDS if key in table}
+    on, off = ({word.upper() for word in words.get(key, ())} for key in ("on", "off"))
+    if on & off:
         table.note("off", "the same word says on", "Nobody could tell whether it is off.")
+    changes: dict[str, object] = dict(words)
     if ("on" in changes) != ("off" in changes):
         missing = "off" if "on" in changes else "on"
         table.note(missing, "is missing", "on and off are named together.")
