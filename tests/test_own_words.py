@@ -327,6 +327,9 @@ def test_channels_are_called_as_the_instrument_calls_them(two, program, tmp_path
         assert any(text in one for one in said), (text, said)
     assert not [one for one in said if re.search("SOUR[12]|OUTP[12]|MEAS[12]", one)]
     assert "SOURB:VOLT?" in program("instruments", "explain", "right", "voltage").stdout
+    (tmp_path / "two.toml").write_text((tmp_path / "two.toml").read_text() + '[readings.current]\nquery = "MEAS{channel}:CURR? (@{channel})"\n')
+    profile = load_profile("two.toml", tmp_path)
+    assert [text for text in ("MEASB:CURR? (@B)", "MEASA:CURR?", "B:CURR? (@A", "MEASC:CURR? (@C)") if own_reply(profile, text)] == ["MEASB:CURR? (@B)"]
     assert program("instruments", "set", "right", "voltage", "5.5", "V", "--simulate").returncode == 0
     beyond = program("instruments", "set", "left", "voltage", "5.5", "V", "--simulate")
     assert beyond.returncode == 3 and "beyond" in beyond.stderr, "A has the ceiling of A"

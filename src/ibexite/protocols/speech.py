@@ -93,7 +93,7 @@ class Template:
             "value": f"(?P<value>{value})",
             "unit": r"(?P<unit>[^\s\d]\S*?)",
             "any": ".*?",
-            "channel": f"(?:{self._channel})",
+            "channel": self._channel,
         }
         return "".join(
             parts[name] if name else (_LINE_END if "\n" in space else _SPACE) if space else re.escape(text)
@@ -241,7 +241,7 @@ class Speech:
     @property
     def channel_pattern(self) -> str:
         """A regular expression for any of its channels."""
-        return "|".join(map(re.escape, self.channels.values())) or r"\d+"
+        return f"(?:{'|'.join(map(re.escape, self.channels.values()))})" if self.channels else r"\d+"
 
     def of_channel(self, channel: int) -> Speech:
         """The same for one channel: a reply that names its channel must name this one, or it belongs to another

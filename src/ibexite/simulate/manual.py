@@ -304,10 +304,8 @@ class Manual:
 
 def _channels(speech: Speech) -> dict[str, str]:
     """Patterns for one channel and for several, as they are written."""
-    if not speech.channels:
-        return {"channel": r"\d+", "channels": _CHANNELS}
-    one = "|".join(map(re.escape, speech.channels.values()))
-    return {"channel": one, "channels": f"(?:{one})(?:,(?:{one}))*"}
+    one = speech.channel_pattern
+    return {"channel": one, "channels": f"{one}(?:,{one})*" if speech.channels else _CHANNELS}
 
 
 def _curve_facts(curve: Fields | None) -> Iterator[tuple[str, CurveFact]]:

@@ -276,6 +276,8 @@ class Troubles:
         refuse: Callable[[float], None],
     ) -> Iterator[float] | None:  # fmt: skip
         """The trouble with a message, begun; None if there is none this time."""
+        if not self._troubles:
+            return None
         trouble = self.at(message, is_question=device.is_question(message))
         if trouble is not None and trouble.longest is not None:
             trouble = replace(trouble, pause=self._random.uniform(trouble.pause or 0.0, trouble.longest))
