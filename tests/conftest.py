@@ -176,11 +176,15 @@ def perform(serve: Callable[..., BenchFile], project: Path) -> Callable[..., Rec
 @pytest.fixture
 def rehearse(tmp_path: Path) -> Callable[..., Recorded]:
     """Runs the lines of a test `a` on a bench from memory, by a clock that does not wait; `head` comes before the sequence,
-    `before` before the test."""
+    `before` before the test, `files` lie in the folder of the project."""
 
-    def run(lines: str, head: str = "", link: type[MemoryLink] = MemoryLink, before: str = "", **services: object) -> Recorded:
+    def run(lines: str, head: str = "", link: type[MemoryLink] = MemoryLink, before: str = "", files: dict[str, str] | None = None,
+            **services: object) -> Recorded:  # fmt: skip
         text = head + state.HEAD.format(prot=16, volts=9, load="off", output="on") + before + 'test a "A"\n' + lines
-        program = vet(Source("t.ibx", text))
+        for name, content in (files or {}).items():
+            (tmp_path / name).parent.mkdir(exist_ok=True)
+            (tmp_path / name).write_text(content)
+        program = vet(Source("t.ibx", text), None, Files(tmp_path) if files else None)
         assert not program.has_mistakes, [program.source.render(finding) for finding in program.source.findings]
         events: list = []
         file = memory_bench(tmp_path)

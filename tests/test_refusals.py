@@ -240,8 +240,8 @@ def test_what_a_branch_that_was_not_taken_would_have_made_was_never_measured(reh
     ("sweep n over 1, 2, 3\n        let y = x * n\n    check y >= 6 V where y within 10 V +/- 5 V", "fail", 3), ("check x >= 1 V where x between 1 V and 9 V", "pass", 1),
     ("check number(x, mV) == 5000", "pass", 1), ("let z = complex(x, x)\n    check abs(z) within 7.0711 V +/- 1 mV", "pass", 1),
     ("let z = complex(x, x)\n    check phase(z) within 45 deg +/- 0.001 deg", "pass", 1),
-    ("let same = x == 5.00000000000001 V\n    check same is yes", "pass", 1), ("let other = x != 4 V\n    check other is yes", "pass", 1), ("let same = x == 5 V\n    check same is yes", "pass", 1), ("let other = x != 5 V\n    check other is no", "pass", 1),
-    ("let inside = x > 4 V and x < 6 V\n    check inside is no", "fail", 1), ("let t = 23 degC + 2 K\n    check t within 25 degC +/- 1 mK", "pass", 1)])  # fmt: skip
+    ("let alike = x == 5.00000000000001 V\n    check alike is yes", "pass", 1), ("let other = x != 4 V\n    check other is yes", "pass", 1), ("let alike = x == 5 V\n    check alike is yes", "pass", 1), ("let other = x != 5 V\n    check other is no", "pass", 1),
+    ("let within_it = x > 4 V and x < 6 V\n    check within_it is no", "fail", 1), ("let t = 23 degC + 2 K\n    check t within 25 degC +/- 1 mK", "pass", 1)])  # fmt: skip
 def test_formulas_of_every_kind_are_carried_out(rehearse, lines: str, verdict: str, judged: int) -> None:
     run = rehearse(f"    read x = v_ok\n    {lines}\n")
     assert run.tests == {"a": verdict} and [e.judged for e in run.of(events.Judged)] == [judged]

@@ -23,7 +23,7 @@ LOOPS = """test t "T"
         ask word = text "Word?"
         read who = query(supply, "*IDN?") as text
         call "marks.py" with n = name gives mark as text timeout 20 s
-        let same = name
+        let twin = name
         if name != "odd"
             let seldom = mark
         sweep u over 1 V, 2 V
@@ -56,7 +56,7 @@ def read_back(run: Recorded, folder: Path) -> RunRows:
     ('check mark matches "m-[lh].*"', "", "fail", [1]),
     ("", 'check mark matches "m-.*"', "pass", [0]),
     ("", 'check who matches "Firnline,.*"', "pass", [0]),
-    ("", "check same == name", "pass", [0]),
+    ("", "check twin == name", "pass", [0]),
     ("", "check mark == name", "fail", [3]),
     ("", 'check name == "low" where name != "odd"', "fail", [1]),
     ("", 'check mark == "m-odd" where name == "odd"', "pass", [0]),
@@ -91,7 +91,7 @@ def test_texts_are_stored_as_words(perform, tmp_path: Path) -> None:
     labels = {c["name"]: json.loads(c["labels"]) for c in rows.tests[0].curves if c["kind"] == "text"}
     assert labels == {
         "name": ["low", "high", "odd"], "word": ["x", "y"], "who": labels["who"], "inner": ["x", "y"],
-        "mark": ["m-low", "m-high", "m-odd"], "same": ["low", "high", "odd"], "seldom": ["m-low", "m-high"],
+        "mark": ["m-low", "m-high", "m-odd"], "twin": ["low", "high", "odd"], "seldom": ["m-low", "m-high"],
         "again": ["m-low", "m-high", "m-odd"]}  # fmt: skip
     assert len([row for row in run.of(events.Row) if "y" in row.v]) == 6  # two turns outside, two within each
 

@@ -44,7 +44,7 @@ def read_columns(path: Path, *, what: str) -> list[NumberColumn]:
     rows = [(n, row) for n, row in enumerate(csv.reader(io.StringIO(text)), 1) if _has_content(row)]
     if len(rows) < 2:
         raise MistakeError("there are no values", where=name, remedy="Write a heading with units, and a row for each.")
-    headings = [_heading(cell, f"{name}:{rows[0][0]}") for cell in rows[0][1]]
+    headings = [heading_of(cell, f"{name}:{rows[0][0]}") for cell in rows[0][1]]
     columns: list[list[float]] = [[] for _ in headings]
     for line, row in rows[1:]:
         if len(row) != len(headings):
@@ -61,10 +61,11 @@ def _has_content(row: list[str]) -> bool:
     return any(cell.strip() for cell in row) and not row[0].lstrip().startswith("#")
 
 
-def _heading(cell: str, where: str) -> tuple[str, Unit]:
+def heading_of(cell: str, where: str, remedy: str = "Write, for example: freq [Hz],loss [dB]") -> tuple[str, Unit]:
+    """The name and the unit of a heading. Raises MistakeError: it is none."""
     found = _HEADING.fullmatch(cell)
     if found is None:
-        raise MistakeError(f"{cell!r} is no heading", where=where, remedy="Write, for example: freq [Hz],loss [dB]")
+        raise MistakeError(f"{cell!r} is no heading", where=where, remedy=remedy)
     symbol = found[2] or found[3] or ""
     try:
         return found[1], units.parse_unit(symbol) if symbol else units.NO_UNIT

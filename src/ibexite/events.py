@@ -201,13 +201,15 @@ class Point(NamedTuple):
 class Limits(NamedTuple):
     """What was demanded: `demand` in words of what is no number. The limits stand by `guard` inside those that were
     written, by `rule`; `origin` is where they come from, if from a limit table. `each` holds axis values, low and high
-    of each judged point (the first MOST_LIMITS), where limits are no constants."""
+    of each judged point (the first MOST_LIMITS), where limits are no constants. `moved` tells in words by how much they
+    were moved onto what is judged; all of them are told as they were then."""
 
     demand: str = ""
     guard: float = 0.0
     rule: str = ""
     origin: str = ""
     each: list[list[float | str | None]] = []
+    moved: str = ""
 
 
 class Points(NamedTuple):

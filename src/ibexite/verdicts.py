@@ -78,6 +78,7 @@ FAULTS: dict[str, str] = {
     "undecided": "a value that the check stands on could not be computed or read",
     "nothing": "nothing was judged",
     "no_limit": "no limit has been set yet",
+    "mask": "what was judged does not cover its mask as it must, or nothing says where the mask belongs",
     "watch": "a watch saw a value beyond its limits, or could not see",
     "limiting": "a source was at its limit: its set points were not true",
     "tripped": "a protection tripped",

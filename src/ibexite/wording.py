@@ -104,6 +104,16 @@ def judged_text(result: Fields) -> JudgedText:
     )
 
 
+def limits_told(result: Fields) -> list[str]:
+    """What happened to the limits of a result before it was judged, in words: moved onto it, guarded by a rule."""
+    told = [str(result["moved"])] if result["moved"] else []
+    if result["guard"]:
+        unit = result_unit(result)
+        guard = f"{units.plain_number(result['guard'] / float(unit.factor), 4)} {unit.symbol}".strip()
+        told.append(f"guarded by {guard}: {result['rule']}")
+    return told
+
+
 def _exponent(*sizes: float) -> int:
     """The power of ten that is written behind numbers whose unit has no prefix for them, 0 for none: 3.2e-9 m^3/s."""
     largest = max((size for size in sizes if math.isfinite(size)), default=0.0)

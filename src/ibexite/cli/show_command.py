@@ -16,7 +16,7 @@ from ibexite.instruments.traffic_file import shown
 from ibexite.records.grids import Grid
 from ibexite.records.stored_run import RunRecord, TestRecord
 from ibexite.untyped import Fields
-from ibexite.wording import duration_text, judged_text, place_text, single_text
+from ibexite.wording import duration_text, judged_text, limits_told, place_text, single_text
 
 
 @click.command("show")
@@ -117,6 +117,8 @@ def _show_test(test: TestRecord) -> None:
             f"{result['label'][:40]:<29} {text.value_with_unit or '-':>12}   {text.limits:<20} {margin:<17} {where}"
         )
         click.echo(f"    {word} {columns}".rstrip())
+        for told in limits_told(result):
+            click.echo(f"           {told}")
     for line in _values(test.grids):
         click.echo(line)
     for bad in test.bad_readings:

@@ -255,6 +255,7 @@ class RunView:
                 parts.append(f"at {at}")
             if result["judged"] != 1:
                 parts.append(f"({result['failed']} of {result['judged']} points)")
+            parts += [f"with {result['moved']}"] if result["moved"] else []
         self.line("         " + " ".join(parts))
 
     def _madesafe(self, event: events.MadeSafe) -> None:

@@ -23,15 +23,21 @@ from ibexite.values import Quantity, Type
 
 if TYPE_CHECKING:
     from ibexite.companions.limits import LimitSheet
+    from ibexite.mask import Mask
 
 ENTRY_POINTS = "ibexite.measurements"
+MASKS, MASK_ENDS = "masks", (".csv", ".xlsx")
+_NO_MASK = "Put it there: a row for each point, with the headings piece, freq [kHz], low [dB], high [dB]."
 
 
 class Files:
     """Companions in the folder of a sequence; `measurement_folders` hold measurements that a team shares."""
 
-    def __init__(self, folder: Path, measurement_folders: tuple[Path, ...] = ()) -> None:
-        self.folder, self._folders = folder, measurement_folders
+    def __init__(
+        self, folder: Path, measurement_folders: tuple[Path, ...] = (), project: Path | None = None
+    ) -> None:  # fmt: skip
+        self.folder, self._folders, self._project = folder, measurement_folders, project or folder
+        self.mask_files: dict[str, str] = {}  # SHA-256 by path
         self._shared: dict[Path, Source] = {}
         self.python_files: list[tuple[str, str]] = []
         self.limit_file: tuple[str, str] | None = None
@@ -66,6 +72,22 @@ class Files:
         found = read_limits(path)
         self.limit_file = (found.path, hashlib.sha256(path.read_bytes()).hexdigest())
         return found
+
+    def mask(self, name: str, variant: str) -> Mask:
+        """A mask of the project: masks/NAME.csv or .xlsx, for a variant masks/NAME.VARIANT.csv where that is there."""
+        from ibexite.companions.masks import read_mask
+
+        folder = self._project / MASKS
+        stems = ([f"{name}.{variant}"] if variant else []) + [name]
+        found = next((path for stem in stems for end in MASK_ENDS if is_file(path := folder / (stem + end))), None)
+        if found is None or "/" in name or "\\" in name:
+            known = [p.name.partition(".")[0] for p in sorted(folder.iterdir())] if is_folder(folder) else []
+            raise MistakeError(
+                f"there is no mask {name!r}", where=str(folder), remedy=did_you_mean(name, known) or _NO_MASK
+            )
+        mask = read_mask(found, name)
+        self.mask_files[mask.path] = mask.sha256
+        return mask
 
     def functions(self, name: str) -> tuple[dict[str, PythonFunction], dict[str, MeasurementFacts]]:
         """What a Python file offers."""

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import re
 from decimal import Decimal
 from pathlib import Path
 
 from ibexite import units
-from ibexite.companions.sheet import Row, Sheet, read_sheet
+from ibexite.companions.sheet import Row, Sheet, decimal_text, read_sheet
 from ibexite.errors import MistakeError, UnitError, did_you_mean
 from ibexite.language.program import LimitRow
 from ibexite.values import Type
@@ -96,12 +95,7 @@ class LimitSheet:
 
     def _parsed(self, row: Row, column: str, text: str, unit: str, dimension: units.Dimension) -> Decimal:
         where = f"{self.path}: row {row.number}, {column}"
-        if re.match(r"[+-]?[1-9][0-9]{0,2},[0-9]{3}(?![0-9])", text):
-            raise MistakeError(
-                f"{text!r} may be a number of thousands, or one with a decimal comma", where=where,
-                remedy="Write it with a decimal point and without separators of thousands.",
-            )  # fmt: skip
-        bare = text.replace(",", ".") if text.count(",") == 1 and "." not in text else text
+        bare = decimal_text(text, where)
         try:
             quantity = units.parse_quantity(bare)
             if not quantity.unit.symbol and unit:

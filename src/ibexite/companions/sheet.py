@@ -71,6 +71,20 @@ def read_sheet(path: Path, *, what: str) -> Sheet:
     return Sheet(name, columns, rows)
 
 
+def decimal_text(text: str, where: str) -> str:
+    """A number as a text with a decimal point, where it may have a decimal comma.
+
+    Raises:
+        MistakeError: the comma may as well be a separator of thousands.
+    """
+    if re.match(r"[+-]?[1-9][0-9]{0,2},[0-9]{3}(?![0-9])", text):
+        raise MistakeError(
+            f"{text!r} may be a number of thousands, or one with a decimal comma", where=where,
+            remedy="Write it with a decimal point and without separators of thousands.",
+        )  # fmt: skip
+    return text.replace(",", ".") if text.count(",") == 1 and "." not in text else text
+
+
 def _csv_rows(data: bytes) -> list[tuple[int, list[str]]]:
     text = data.decode("utf-8-sig")
     first = next((line for line in text.splitlines() if line.strip() and not line.startswith("#")), "")

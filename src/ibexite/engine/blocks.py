@@ -87,6 +87,7 @@ def _bound(frame: Frame) -> Bindings:
     bound: Bindings = {
         "result_of": runtime.result_of,
         "call_python": frame.call_python,
+        "from_file": runtime.from_file,
         "wait": runtime.wait,
         "tick": runtime.tick,
         "heed": runtime.stop.check,

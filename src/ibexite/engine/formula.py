@@ -128,6 +128,8 @@ class Formulas:
                 return f"{name}({expr.op!r}, {operands})"
             case nodes.Call():
                 return self._call(expr)
+            case nodes.FromFile(kind=kind, name=name):
+                return f"from_file({kind!r}, {name!r})"
         raise AssertionError(f"no source for {expr!r}")
 
     def _any_axes(self, *exprs: nodes.Expr) -> bool:
@@ -154,6 +156,9 @@ class Formulas:
 
     def limits(self, criterion: nodes.Criterion, tolerance_kind: str | None) -> tuple[str, str]:
         """The source of the lower and the upper limit; exact where both parts are known."""
+        if criterion.kind == "inside":
+            assert isinstance(criterion.a, nodes.FromFile)
+            return f"from_file('low', {criterion.a.name!r})", f"from_file('high', {criterion.a.name!r})"
         a = self.source(criterion.a)
         if criterion.kind in (">=", ">"):
             return a, "INF"

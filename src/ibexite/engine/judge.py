@@ -46,6 +46,8 @@ class Tally:
     high: float = math.inf
     at: At = ()
     bound: str = ""  # below, above, at most or at least when the worst value is only known to lie there
+    moved: str = ""  # how its limits were moved onto what is judged, in words
+    trouble: Reason | None = None  # why it cannot pass, whatever the numbers say
     failing: list[At] = field(default_factory=list)
     least: list[Measured] = field(default_factory=list)  # of each axis
     most: list[Measured] = field(default_factory=list)
@@ -223,6 +225,8 @@ class Tally:
         )
         if self.failed:
             return verdict, Reason("limit", "")
+        if self.trouble is not None:
+            return Verdict.ERROR, self.trouble
         if verdict == Verdict.PASS and not bad:
             return verdict, NO_REASON
         if self.judged == 0:

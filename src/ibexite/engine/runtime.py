@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 from ibexite import events
 from ibexite.bench.interface import BenchLike, Timed
+from ibexite.engine.files import ProjectFiles
 from ibexite.engine.formula import as_time
 from ibexite.engine.services import Halts, Services
 from ibexite.errors import SequenceError
@@ -63,6 +64,7 @@ class Runtime:
         self.debugger = self._debugger(services.halts) if services.halts is not None else None
         self.outside: Outside | None = None  # runs programs and Python functions
         self.curves_used: dict[str, list[frozenset[str]]] | None = None  # made by the first frame
+        self.from_file = ProjectFiles(program)
         self._tables = 0
 
     def _debugger(self, halts: Halts) -> Debugger:

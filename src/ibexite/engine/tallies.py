@@ -7,10 +7,11 @@ import re
 
 from ibexite import events, units
 from ibexite.engine.frame_base import FrameBase
-from ibexite.engine.judge import Tally
+from ibexite.engine.judge import At, Tally
 from ibexite.holes import BAD, hole_of
 from ibexite.language import nodes
 from ibexite.language.carrying import is_by_accuracy
+from ibexite.mask import Mask
 from ibexite.untyped import Fields, Measured
 from ibexite.values import Words, YesNo
 from ibexite.verdicts import FAULTS, Found, Reason
@@ -36,6 +37,28 @@ class ReportedTally(Tally):
         super().__init__(is_strict=is_strict, allowed=statement.allowing, is_fixed=is_fixed)
         self._frame, self._statement, self._axes, self._readings = frame, statement, axes, readings
         self.rule = BY_ACCURACY if is_by_accuracy(statement, frame.names) else RULE
+        self._mask = _mask_of(frame, statement)
+
+    def judge_curve(self, value: Measured, low: Measured, high: Measured, where: Measured, at: At = ()) -> None:
+        """Judges a curve; one that does not cover its mask cannot pass, and where limits may be moved onto it they
+        are."""
+        if not isinstance(value, float) and (self._mask is not None or self._statement.aligned):
+            from ibexite.engine import aligning
+
+            if self._mask is not None:
+                self.trouble = self.trouble or aligning.not_covered(self._mask, value)
+            if self._statement.aligned:
+                how = aligning.how_of(self._statement, self._frame.runtime.program, self._mask)
+                moved = aligning.moved_limits(value, low, high, where, self.guard, self._mask, how)
+                if isinstance(moved, Reason):
+                    self.trouble = self.trouble or moved
+                    return
+                before = self.margin
+                super().judge_curve(value, moved.low, moved.high, where, at)
+                move = moved.move_at(self.at[len(at) :]) if self.margin < before else None
+                self.moved = how.told(move) if move is not None else self.moved
+                return
+        super().judge_curve(value, low, high, where, at)
 
     def close_early(self) -> None:
         """The loop around it was left by something else than its end: what was judged by then counts."""
@@ -56,7 +79,7 @@ class ReportedTally(Tally):
         if isinstance(kind, YesNo):
             said = "" if self.value != self.value else "yes" if self.value else "no"
             demand = "is yes" if self.high else "is no"
-        origin = row.origin if row is not None else ""
+        origin = row.origin if row is not None else self._mask.path if self._mask is not None else ""
         axes = [frame.axis_meta(axis) for axis in self._axes]
         subject = _subject(frame, statement)
         runtime.judged(
@@ -91,7 +114,7 @@ def judged(
         ),
         events.Limits(
             demand, tally.told_guard, tally.rule if tally.told_guard else "", origin,
-            [[or_none(x) for x in point] for point in tally.limits],
+            [[or_none(x) for x in point] for point in tally.limits], tally.moved,
         ),
         events.Points(
             tally.judged, tally.failed, tally.bad + tally.behind, [list(point) for point in tally.failing], extent,
@@ -145,6 +168,13 @@ class TextTally(ReportedTally):
         """Emits the result; a text has no number, and no margin."""
         self.value, self.low, self.high, self.margin = math.nan, -math.inf, math.inf, math.inf
         self._close(self._said, self._demand)
+
+
+def _mask_of(frame: FrameBase, statement: nodes.Check) -> Mask | None:
+    criterion = statement.criterion
+    if criterion is None or criterion.kind != "inside" or not isinstance(criterion.a, nodes.FromFile):
+        return None
+    return frame.program.masks[criterion.a.name]
 
 
 def _subject(frame: FrameBase, statement: nodes.Check) -> events.Subject:

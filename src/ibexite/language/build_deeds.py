@@ -20,6 +20,13 @@ _SPACINGS = {
 }  # fmt: skip
 
 
+# The clauses of a check line in their order, with how they are written.
+_CHECK_CLAUSES = {
+    "where": "where", "aligned": "aligned by", "guarded": "guarded by", "not_older": "not older than",
+    "allowing": "allowing", "label": "as",
+}  # fmt: skip
+
+
 class DeedBuilder(ExprBuilder):
     """Builds the lines of a block."""
 
@@ -171,34 +178,47 @@ class DeedBuilder(ExprBuilder):
 
     def _check(self, line: Line, tree: Tree) -> nodes.Check:
         value, demand, *clauses = tree.children
-        if demand is not None and demand.data in ("where", "guarded", "allowing", "label"):
+        if demand is not None and demand.data in _CHECK_CLAUSES:
             clauses, demand = [demand, *clauses], None
-        found: Fields = {}
-        order = ["where", "guarded", "allowing", "label"]
-        last = -1
-        for clause in clauses:
-            place = order.index(clause.data)
-            if clause.data in found:
-                self.source.report(
-                    self._span(clause),
-                    f"two '{clause.data}' clauses",
-                    "",
-                    words.usage_for(words.USAGE["check"], line.text),
-                )
-            elif place < last:
-                self.source.report(
-                    self._span(clause), "clauses out of order", "", "Their order is: where, guarded by, allowing, as."
-                )
-            last = max(last, place)
-            first = clause.children[0]
-            found[clause.data] = (
-                string(first) if clause.data == "label"
-                else self._count(first, "allowing", least=0) if clause.data == "allowing"
-                else self.expr(first)
-            )  # fmt: skip
+        found = self._check_clauses(line, clauses)
         criterion = self.criterion(demand) if demand is not None else None
-        return nodes.Check(line.span, self.expr(value), criterion, found.get("where"), found.get("label"),
-                           found.get("guarded"), found.get("allowing", 0))  # fmt: skip
+        return nodes.Check(
+            line.span, self.expr(value), criterion, found.get("where"), found.get("label"), found.get("guarded"),
+            found.get("allowing", 0), tuple(found[name] for name in ("aligned", "along") if name in found),
+            found.get("not_older"),
+        )  # fmt: skip
+
+    def _check_clauses(self, line: Line, clauses: list[Tree]) -> Fields:
+        """What the clauses of a check line say; that limits may be moved along an axis is a clause of its own."""
+        found: Fields = {}
+        order, last = list(_CHECK_CLAUSES), -1
+        for clause in clauses:
+            place, name = order.index(clause.data), str(clause.data)
+            if name == "aligned" and clause.children[1] is not None:
+                name = "along"
+            if name in found:
+                self.source.report(
+                    self._span(clause), f"two {_CHECK_CLAUSES[str(clause.data)]!r} clauses", "",
+                    words.usage_for(words.USAGE["check"], line.text),
+                )  # fmt: skip
+            elif place < last:
+                told = ", ".join(_CHECK_CLAUSES.values())
+                self.source.report(self._span(clause), "clauses out of order", "", f"Their order is: {told}.")
+            last = max(last, place)
+            found[name] = self._check_clause(clause)
+        return found
+
+    def _check_clause(self, clause: Tree) -> object:
+        first = clause.children[0]
+        match clause.data:
+            case "label":
+                return string(first)
+            case "allowing":
+                return self._count(first, "allowing", least=0)
+            case "aligned":
+                along = clause.children[1]
+                return nodes.Aligned(self._span(clause), self.expr(first), str(along) if along is not None else None)
+        return self.expr(first)
 
     def _plot(self, line: Line, tree: Tree) -> nodes.Plot:
         *curves, by, title = tree.children

@@ -11,6 +11,8 @@ from ibexite.language.parser import Token, Tree
 from ibexite.language.source import Source, Span
 
 MOST_DEPTH = 60  # of a formula; each term of a sum is one deeper than the one before
+FILE_WORDS = ("mask", "mask_low", "mask_high", "golden")  # they look like functions and name files
+_NAMED = '"name"'
 CRITERIA = {"at_least": ">=", "at_most": "<=", "above": ">", "below": "<", "equal": "==", "is_word": "is"}
 
 
@@ -71,9 +73,17 @@ class ExprBuilder:
 
     def _x_call(self, tree: Tree, span: Span) -> nodes.Expr:
         name, *arguments, along = tree.children
+        if str(name) in FILE_WORDS:
+            return self._from_file(str(name), arguments, along, span)
         named = tuple((str(a.children[0]), self.expr(a.children[1])) for a in arguments if a.data == "named_argument")
         plain = tuple(self.argument(a) for a in arguments if a.data != "named_argument")
         return nodes.Call(span, str(name), plain, named, str(along) if along else None)
+
+    def _from_file(self, kind: str, arguments: list[Tree], along: Token | None, span: Span) -> nodes.Expr:
+        if len(arguments) == 1 and arguments[0].data == "text" and along is None:
+            return nodes.FromFile(span, kind, string(arguments[0].children[0]))
+        self.source.report(span, f"'{kind}' is called otherwise", "", f"Write {kind}({_NAMED}), a file of the project.")
+        return nodes.Name(span, nodes.REPORTED)
 
     def _x_field_of(self, tree: Tree, span: Span) -> nodes.Expr:
         call = self.expr(tree.children[0])

@@ -9,13 +9,13 @@ from ibexite import units
 from ibexite.errors import MistakeError
 from ibexite.language import constants, nodes
 from ibexite.language.carrying import is_by_accuracy, made_of
-from ibexite.language.check_names import NameChecker
+from ibexite.language.check_files import FileChecker
 from ibexite.language.program import AccuracyUse
 from ibexite.language.source import Span
 from ibexite.values import Quantity, Text, Type, YesNo
 
 
-class JudgingChecker(NameChecker):
+class JudgingChecker(FileChecker):
     """The verbs check, watch, skip, stop, expect."""
 
     def check_block(self, body: tuple[nodes.Statement, ...]) -> None:
@@ -39,6 +39,7 @@ class JudgingChecker(NameChecker):
             self._demanded(statement, statement.criterion, kind)
         if statement.where is not None:
             self._where(kind, statement.where)
+        self._aligned(statement, kind)
         if statement.guard is not None:
             self._guard(statement, kind)
 

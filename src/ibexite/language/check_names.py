@@ -32,8 +32,9 @@ class NameChecker:
         self.program, self.scope, self.source, self.block = program, scope, scope.source, block
         self.companions, self.limit_table = companions, limits
         self.typer = Typer(
-            scope.source, program.types, program.tolerances, scope.functions, known=scope.known, axis_of=self.axis_of
-        )
+            scope.source, program.types, program.tolerances, scope.functions, known=scope.known, axis_of=self.axis_of,
+            from_file=self.from_file,
+        )  # fmt: skip
         self.names: dict[str, Binding] = {}
         self.body: tuple[nodes.Statement, ...] = ()  # the whole block
         self.loops: list[nodes.Loop] = []
@@ -43,6 +44,10 @@ class NameChecker:
         home = measurement if measurement is not None else program
         self.set_points: list[SetPoint] = home.set_points
         self.uses: list[RoleUse] = home.uses
+
+    def from_file(self, expr: nodes.FromFile) -> Type | None:
+        """The type of what a file holds."""
+        raise NotImplementedError
 
     @property
     def here(self) -> tuple[str, ...]:

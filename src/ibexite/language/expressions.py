@@ -141,9 +141,18 @@ class Inside:
 
 
 @node
+class FromFile:
+    """What lies in a file of its own: kind is mask (only in `inside`), mask_low, mask_high or golden."""
+
+    span: Span
+    kind: str
+    name: str
+
+
+@node
 class Criterion:
-    """What a check demands: kind is >=, <=, >, <, ==, between (a, b), within (a +/- b), is (a Word) or matches (a
-    Text)."""
+    """What a check demands: kind is >=, <=, >, <, ==, between (a, b), within (a +/- b), is (a Word), matches (a Text),
+    inside (a mask) or same_as."""
 
     span: Span
     kind: str
@@ -151,5 +160,5 @@ class Criterion:
     b: Expr | None
 
 
-Expr = Literal | Text | Word | Name | ResultOf | Call | Arithmetic | Minus | Compare | Logic | Inside
+Expr = Literal | Text | Word | Name | ResultOf | Call | Arithmetic | Minus | Compare | Logic | Inside | FromFile
 Argument = Expr | Pair | Window | UnitArgument

@@ -21,6 +21,7 @@ from ibexite.language.expressions import (
     Compare,
     Criterion,
     Expr,
+    FromFile,
     Inside,
     Literal,
     Logic,
@@ -34,6 +35,7 @@ from ibexite.language.expressions import (
     Word,
 )
 from ibexite.language.statements import (
+    Aligned,
     Ask,
     Assignment,
     Attach,
@@ -79,10 +81,12 @@ __all__ = [
     "Attach",
     "Call",
     "CallExecutable",
+    "Aligned",
     "Check",
     "Compare",
     "Connect",
     "Criterion",
+    "FromFile",
     "Do",
     "Expect",
     "Expr",

@@ -13,6 +13,7 @@ from ibexite.language import nodes
 from ibexite.language.constants import Value
 from ibexite.language.python_function import PythonFunction
 from ibexite.language.source import Source, Span
+from ibexite.mask import Mask
 from ibexite.values import Type
 
 
@@ -166,6 +167,9 @@ class Companions(Protocol):
     def limits(self, name: str) -> LimitTable:
         """A limit table."""
 
+    def mask(self, name: str, variant: str) -> Mask:
+        """A mask of the project; for a variant its own, if there is one."""
+
     def points(self, name: str, column: str) -> tuple[list[Decimal], Type]:
         """The values of a column of a file."""
 
@@ -217,6 +221,8 @@ class Program:
         default_factory=dict
     )  # signals and role.reading that must say how exact they are
     limits: dict[nodes.Check, LimitRow] = field(default_factory=dict)
+    masks: dict[str, Mask] = field(default_factory=dict)  # by the names that lines call them by
+    bounds: dict[nodes.Aligned, tuple[float, bool]] = field(default_factory=dict)  # how far; whether it is a factor
     limits_file: str = ""
     placeholders: list[str] = field(default_factory=list)  # rows of the limit table that nobody has approved
     shared: list[Source] = field(default_factory=list)  # all files of the language besides the sequence
@@ -282,6 +288,8 @@ class Program:
         self.tolerances |= home.tolerances
         self.measures |= home.measures
         self.limits |= home.limits
+        self.masks |= home.masks
+        self.bounds |= home.bounds
 
     @property
     def sources(self) -> list[Source]:

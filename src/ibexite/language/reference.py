@@ -235,6 +235,18 @@ CLAUSES = {
         "`guarded by accuracy` by what the accuracies of its signals come to through all formulas.",
         "check rail within 3.3 V +/- 2 % guarded by 4 mV",
     ),
+    "inside": Entry(
+        '`inside mask("name")` judges a curve by the lines of a file of the project, masks/name.csv, along its axis; '
+        "beside its pieces nothing is judged. What is judged must have been measured from end to end of each piece, "
+        "unless the file says that a part is enough.",
+        'check response inside mask("response")',
+    ),
+    "aligned": Entry(
+        "`aligned by t` moves both limits up or down by at most so much (or by a factor, in %), as they fit best: so "
+        "that the worst point is as far from its limits as it can be. `along axis` moves a mask along its axis. Both "
+        "may stand in one line, each once. The result says by how much they were moved.",
+        'check response inside mask("response") aligned by 3 dB aligned by 2 % along freq',
+    ),
     "allowing": Entry(
         "`allowing N bad` lets a check pass although so many values are bad; values that were left out of a statistic "
         "count. In a watch `allowing N bad in a row` lets so many bad readings follow one another.",

@@ -94,8 +94,18 @@ class Let:
 
 
 @node
+class Aligned:
+    """By how much the limits of a check may be moved onto what is judged: up or down, or along an axis."""
+
+    span: Span
+    by: Expr
+    along: str | None
+
+
+@node
 class Check:
-    """A judgement. Without a criterion its limits come from the limit table."""
+    """A judgement. Without a criterion its limits come from the limit table. `not_older` is a time that references may
+    be old."""
 
     span: Span
     value: Expr
@@ -104,6 +114,8 @@ class Check:
     label: str | None
     guard: Expr | None = None
     allowing: int = 0
+    aligned: tuple[Aligned, ...] = ()
+    not_older: Expr | None = None
 
 
 @node

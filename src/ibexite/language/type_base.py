@@ -25,12 +25,13 @@ class TyperBase:
         *,
         known: Mapping[str, constants.Value] | None = None,
         axis_of: Callable[[str], Type | None] = lambda name: None,
+        from_file: Callable[[nodes.FromFile], Type | None] = lambda expr: None,
     ) -> None:
         """`known` are values known before the run, to refuse limits that leave no room; `axis_of` tells the type of an
-        axis, as the present block knows it."""
+        axis, as the present block knows it; `from_file` that of what a file holds."""
         self.source, self.types, self.tolerances, self.functions = source, types, tolerances, functions
         self.known: Mapping[str, constants.Value] = known or {}
-        self.axis_of = axis_of
+        self.axis_of, self.from_file = axis_of, from_file
         self.is_in_wait = False  # within the condition of a wait, where drift() may be used
 
     def type_of(self, expr: nodes.Expr, lookup: Lookup) -> Type | None:

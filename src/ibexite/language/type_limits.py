@@ -13,6 +13,8 @@ class LimitTyper(TyperBase):
 
     def demand(self, kind: Type | None, criterion: nodes.Criterion, lookup: Lookup) -> Type | None:
         """The type of a condition "x between a and b": yes/no over the axes of x; None after a mistake."""
+        if criterion.kind == "inside":
+            return self._inside_mask(kind, criterion)
         parts = [criterion.a] if criterion.kind == "within" else [e for e in (criterion.a, criterion.b) if e]
         found = [self._limit(kind, limit, lookup) for limit in parts]  # all of them: each has its own mistakes
         is_right = all(found)
@@ -20,6 +22,26 @@ class LimitTyper(TyperBase):
             is_right = self._tolerance(kind, criterion, lookup) and is_right
         is_right = bool(is_right) and self._leaves_room(criterion)
         return YesNo(kind.axes) if kind is not None and is_right else None
+
+    def _inside_mask(self, kind: Type | None, criterion: nodes.Criterion) -> Type | None:
+        expr = criterion.a
+        if not isinstance(expr, nodes.FromFile) or expr.kind != "mask":
+            self.source.report(expr.span, "not a mask", "", 'Write: check x inside mask("name")')
+            return None
+        found = self.from_file(expr)
+        if kind is None or found is None:
+            return None
+        self.types[expr] = found
+        if not found.compares(kind):
+            self.source.report(expr.span, "wrong unit", f"a mask of {found}", f"The value to be judged is {kind}.")
+            return None
+        if not set(found.axes) <= set(kind.axes):
+            self.source.report(
+                expr.span, f"a mask along {found.axes[0]}", "",
+                f"The value to be judged is {kind}. A curve of a sweep is judged after it.",
+            )  # fmt: skip
+            return None
+        return YesNo(kind.axes)
 
     def _leaves_room(self, criterion: nodes.Criterion) -> bool:
         """Whether limits that are known before the run can be met at all; reports those that cannot."""

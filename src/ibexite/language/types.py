@@ -40,3 +40,9 @@ class Typer(OperatorTyper, LimitTyper, CallTyper):
                 return self.demand(operand, expr.criterion, lookup) if operand else None
             case nodes.Call():
                 return self._call(expr, lookup)
+            case nodes.FromFile(kind="mask"):
+                what = f'Write: check x inside mask("{expr.name}"); its lines are mask_low, mask_high.'
+                self.source.report(expr.span, "a mask is no value", "", what)
+            case nodes.FromFile():
+                return self.from_file(expr)
+        return None

@@ -15,7 +15,7 @@ import sqlalchemy as sa
 from sqlalchemy.dialects import sqlite
 from sqlalchemy.schema import CreateColumn, CreateIndex, CreateTable
 
-VERSION = 9  # an older store gets the columns it lacks and goes through named steps, a newer one is refused
+VERSION = 10  # an older store gets the columns it lacks and goes through named steps, a newer one is refused
 METADATA = sa.MetaData()
 TEXT, WHOLE, BYTES = sa.Text(), sa.Integer(), sa.LargeBinary()
 REAL: sa.Double[float] = sa.Double()
@@ -145,6 +145,7 @@ _table(
     _column("origin", TEXT, "file and row, for limits from a limit table", default=""),
     _column("limits", TEXT, "JSON: axis values, low, high of each point, if they vary", default="[]"),
     _column("n", TEXT, 'of how many values it was made, "14 of 15"; empty: of one', default=""),
+    _column("moved", TEXT, "by how much the limits were moved onto what was judged, in words", default=""),
     indexes=(("test_id",), ("label", "value")),
 )
 

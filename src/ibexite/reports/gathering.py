@@ -18,8 +18,8 @@ from ibexite.wording import (
     column_text,
     duration_text,
     judged_text,
+    limits_told,
     place_text,
-    result_unit,
     single_text,
     worst_first,
 )
@@ -163,15 +163,6 @@ def _result(result: Fields) -> ResultLine:
         points,
         result["verdict"],
         result["reason"],
-        "; ".join(part for part in (_guard(result), result["origin"]) if part),
+        "; ".join(filter(None, (*limits_told(result), result["origin"]))),
         result["criterion"],
     )
-
-
-def _guard(result: Fields) -> str:
-    """The decision rule where the limits were guarded."""
-    if not result["guard"]:
-        return ""
-    unit = result_unit(result)
-    guard = f"{plain_number(result['guard'] / float(unit.factor), 4)} {unit.symbol}".strip()
-    return f"guarded by {guard}: {result['rule']}"

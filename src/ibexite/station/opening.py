@@ -118,7 +118,11 @@ def companions_of(sequence: Path, project: Project) -> Files:
     """The files that a sequence may name."""
     from ibexite.companions.files import Files
 
-    return Files(Path(shown_path(sequence.parent)), tuple(Path(shown_path(f)) for f in project.measurements))
+    return Files(
+        Path(shown_path(sequence.parent)),
+        tuple(Path(shown_path(f)) for f in project.measurements),
+        Path(shown_path(project.folder)),
+    )
 
 
 def declared_params(sequence: Path) -> list[str]:
