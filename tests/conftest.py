@@ -182,7 +182,7 @@ def rehearse(tmp_path: Path) -> Callable[..., Recorded]:
             **services: object) -> Recorded:  # fmt: skip
         text = head + state.HEAD.format(prot=16, volts=9, load="off", output="on") + before + 'test a "A"\n' + lines
         for name, content in (files or {}).items():
-            (tmp_path / name).parent.mkdir(exist_ok=True)
+            (tmp_path / name).parent.mkdir(exist_ok=True, parents=True)
             (tmp_path / name).write_text(content)
         program = vet(Source("t.ibx", text), None, Files(tmp_path) if files else None)
         assert not program.has_mistakes, [program.source.render(finding) for finding in program.source.findings]

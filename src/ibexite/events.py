@@ -174,6 +174,17 @@ class WholeCurve(NamedTuple):
     io: Said = NOTHING_SAID
 
 
+class Conditions(NamedTuple):
+    """Under which conditions values of a test came to be: `names` are readings and what is computed from them,
+    `conditions` what each setting, argument of a reading and parameter was, in words. One that changed meanwhile is
+    told with its least and its greatest value."""
+
+    t: float
+    test: str
+    names: list[str]
+    conditions: dict[str, str]
+
+
 class Subject(NamedTuple):
     """What was judged: by which line, under which label, in which unit."""
 
@@ -226,7 +237,8 @@ class Points(NamedTuple):
 
 
 class Judged(NamedTuple):
-    """The result of one check line, or of a watch."""
+    """The result of one check line, or of a watch. `differences` are kind and words of all that is otherwise in what
+    was to be the same as something else."""
 
     t: float
     test: str
@@ -237,6 +249,7 @@ class Judged(NamedTuple):
     axes: list[dict[str, str]]
     verdict: Verdict
     reason: Reason
+    differences: Sequence[tuple[str, str]] = ()
 
     def row(self) -> Fields:
         """All of it side by side, as the table of results of the store has it."""
@@ -245,7 +258,7 @@ class Judged(NamedTuple):
         return {
             "test": self.test, "axes": self.axes, "verdict": self.verdict, "reason": self.reason.text,
             "reason_code": self.reason.code, **self.subject._asdict(), **self.worst._asdict(), **limits,
-            **self.points._asdict(),
+            **self.points._asdict(), "differences": self.differences,
         }  # fmt: skip
 
 
@@ -400,6 +413,7 @@ Event = (
     | Row
     | Value
     | WholeCurve
+    | Conditions
     | Judged
     | Figure
     | Shown

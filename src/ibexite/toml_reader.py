@@ -9,6 +9,7 @@ before its `finish`, which raises what was noted.
 from __future__ import annotations
 
 import datetime
+import json
 import math
 import tomllib
 from collections.abc import Callable, Iterable, Iterator
@@ -23,14 +24,23 @@ from ibexite.untyped import Fields
 MAX_BYTES = 1_000_000
 
 
-def read_toml(path: Path, *, what: str) -> TomlTable:
+def quoted(text: str) -> str:
+    """A text as it is written in TOML.
+
+    >>> quoted('R. "Ray" Tamm')
+    '"R. \\\\"Ray\\\\" Tamm"'
+    """
+    return json.dumps(text, ensure_ascii=False).replace("\x7f", "\\u007f")
+
+
+def read_toml(path: Path, *, what: str, most: int = MAX_BYTES) -> TomlTable:
     """The top table of a file. `what` says what kind of file was expected, for the messages.
 
     Raises:
         MistakeError: missing, a folder, too large, not UTF-8, not TOML.
     """
     name = str(path)
-    data = read_plain(path, what=what, most=MAX_BYTES)
+    data = read_plain(path, what=what, most=most)
     try:
         text = data.decode("utf-8-sig")
         return TomlTable(tomllib.loads(text), name, "", _Lines(text))

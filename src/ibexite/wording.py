@@ -104,6 +104,15 @@ def judged_text(result: Fields) -> JudgedText:
     )
 
 
+def points_told(result: Fields) -> str:
+    """How many points of a result failed or were bad, and of how many values a single one was made, in words."""
+    told = []
+    if result["judged"] != 1:
+        told.append(f"{result['failed']} of {result['judged']} failed")
+        told += [f"{result['bad']} bad"] if result["bad"] else []
+    return ", ".join([*told, *([f"n = {result['n']}"] if result["n"] else [])])
+
+
 def limits_told(result: Fields) -> list[str]:
     """What happened to the limits of a result before it was judged, in words: moved onto it, guarded by a rule."""
     told = [str(result["moved"])] if result["moved"] else []

@@ -28,6 +28,7 @@ COMMANDS = {
     "runs": "list stored runs",
     "show": "show one run",
     "report": "write the report of a run",
+    "golden": "known good units as references: save, list, show, compare, approve",
     "export": "write the data of a run to files",
     "simulate": "serve the simulated stand-ins of a bench",
 }

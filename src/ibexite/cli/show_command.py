@@ -16,7 +16,7 @@ from ibexite.instruments.traffic_file import shown
 from ibexite.records.grids import Grid
 from ibexite.records.stored_run import RunRecord, TestRecord
 from ibexite.untyped import Fields
-from ibexite.wording import duration_text, judged_text, limits_told, place_text, single_text
+from ibexite.wording import duration_text, judged_text, limits_told, place_text, points_told, single_text
 
 
 @click.command("show")
@@ -104,10 +104,7 @@ def _show_test(test: TestRecord) -> None:
     click.echo("   ".join(part for part in head if part))
     for result in test.results:
         text = judged_text(result)
-        points = "" if result["judged"] == 1 else f"{result['failed']} of {result['judged']} failed"
-        if result["bad"]:
-            points += f", {result['bad']} bad"
-        points += f"{', ' if points else ''}n = {result['n']}" if result["n"] else ""
+        points = points_told(result)
         where = "   ".join(
             part for part in (place_text(result["at"], result["axes"]), points, result["reason"]) if part
         )
@@ -117,6 +114,8 @@ def _show_test(test: TestRecord) -> None:
             f"{result['label'][:40]:<29} {text.value_with_unit or '-':>12}   {text.limits:<20} {margin:<17} {where}"
         )
         click.echo(f"    {word} {columns}".rstrip())
+        for kind, text in result["differences"]:
+            click.echo(f"           {kind:<13} {text}")
         for told in limits_told(result):
             click.echo(f"           {told}")
     for line in _values(test.grids):

@@ -31,6 +31,7 @@ COLOURS = {
     Verdict.NO_CHECK: "cyan",
 }
 _PROGRESS_INTERVAL = 0.1  # s
+MOST_DIFFERENCES = 20
 MOST_KINDS = 3  # of bad readings that are told of a test; all are in the records
 _AT_ONCE = (events.MadeSafe, events.RunEnded, events.TestEnded)  # seen as soon as they are true
 
@@ -257,6 +258,11 @@ class RunView:
                 parts.append(f"({result['failed']} of {result['judged']} points)")
             parts += [f"with {result['moved']}"] if result["moved"] else []
         self.line("         " + " ".join(parts))
+        differences: list[tuple[str, str]] = list(result["differences"])  # type: ignore[call-overload]
+        for kind, text in differences[:MOST_DIFFERENCES]:
+            self.line(f"             {kind:<13} {text}")
+        if len(differences) > MOST_DIFFERENCES:
+            self.line(f"             and {len(differences) - MOST_DIFFERENCES} more")
 
     def _madesafe(self, event: events.MadeSafe) -> None:
         off = [role["role"] for role in event.roles if not role["problem"]]

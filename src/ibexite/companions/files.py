@@ -19,11 +19,13 @@ from ibexite.language.program import MeasurementFacts
 from ibexite.language.python_function import PythonFunction
 from ibexite.language.source import Source, read_source
 from ibexite.plain_file import is_file, is_folder
+from ibexite.reference import FOLDER, file_name, folder_of
 from ibexite.values import Quantity, Type
 
 if TYPE_CHECKING:
     from ibexite.companions.limits import LimitSheet
     from ibexite.mask import Mask
+    from ibexite.reference import Reference
 
 ENTRY_POINTS = "ibexite.measurements"
 MASKS, MASK_ENDS = "masks", (".csv", ".xlsx")
@@ -37,7 +39,6 @@ class Files:
         self, folder: Path, measurement_folders: tuple[Path, ...] = (), project: Path | None = None
     ) -> None:  # fmt: skip
         self.folder, self._folders, self._project = folder, measurement_folders, project or folder
-        self.mask_files: dict[str, str] = {}  # SHA-256 by path
         self._shared: dict[Path, Source] = {}
         self.python_files: list[tuple[str, str]] = []
         self.limit_file: tuple[str, str] | None = None
@@ -85,9 +86,30 @@ class Files:
             raise MistakeError(
                 f"there is no mask {name!r}", where=str(folder), remedy=did_you_mean(name, known) or _NO_MASK
             )
-        mask = read_mask(found, name)
-        self.mask_files[mask.path] = mask.sha256
-        return mask
+        return read_mask(found, name)
+
+    def golden(self, name: str, product: str, variant: str) -> Reference | None:
+        """A reference of the project: golden/PRODUCT/NAME.toml, for a variant NAME.VARIANT.toml where that is there."""
+        from ibexite.companions.references import read_reference
+
+        folder = self._project / FOLDER / folder_of(product)
+        paths = [folder / file_name(name, each) for each in dict.fromkeys((variant, ""))]
+        found = next((path for path in paths if is_file(path)), None)
+        if found is None:
+            return None
+        reference = read_reference(found, name)
+        if reference.product != product or reference.variant not in ("", variant):
+            whose = f"{reference.product}, variant {reference.variant}" if reference.variant else reference.product
+            raise MistakeError(
+                f"a reference of {whose}", where=str(found), remedy=f"Save one of {product}: ibexite golden save"
+            )
+        return reference
+
+    def objection(self, path: str, sha256: str) -> str:
+        """Why a file does not count as approved; "" if it is."""
+        from ibexite.companions.approvals import objection
+
+        return objection(self._project, Path(path), sha256)
 
     def functions(self, name: str) -> tuple[dict[str, PythonFunction], dict[str, MeasurementFacts]]:
         """What a Python file offers."""

@@ -99,7 +99,7 @@ def instruments_of(program: Program, bench: BenchFile) -> list[str]:
 
 
 def files_of(program: Program, bench: BenchFile) -> list[dict[str, str]]:
-    """The other files that take part: shared files, limit tables, Python files, programs, profiles."""
+    """The other files that take part: shared files, masks, references, Python files, programs, profiles."""
     found = {source.name: (_sha256(source.text.encode()), "") for source in program.shared}
     found |= {path: (digest, "") for path, digest in program.python_files}
     for use in program.measures.values():
@@ -114,6 +114,8 @@ def files_of(program: Program, bench: BenchFile) -> list[dict[str, str]]:
             found[str(path)] = (_sha256(path.read_bytes()) if path.is_file() else "", "")
     for name, path in _programs(program).items():
         found[name] = (_sha256(path.read_bytes()) if path.is_file() else "", "")
+    found |= {mask.path: (mask.sha256, "") for mask in program.masks.values()}
+    found |= {one.path: (one.sha256, "") for one in program.references.values() if one is not None}
     return [{"name": n, "sha256": digest, "version": version} for n, (digest, version) in sorted(found.items())]
 
 

@@ -119,9 +119,19 @@ class Compiler(LoopCompiler, CheckCompiler):
         else:
             teller = self._bind("told", self.frame.readings(tuple(names)))
             self._emit(f"{targets} = {teller}({call})", line)
+        changing = self._changed_around() if self._loops else set()
+        self._emit(f"{self._bind('noted', self.frame.conditions(statement, changing, self.behind))}()", line)
         self._accuracies(statement, line)
         for name in names:
             self._measured_of(name, line)
+
+    def _changed_around(self) -> set[tuple[str, str]] | None:
+        """The settings that lines of the loops around may change; None where measurements may change any."""
+        within = list(nodes.walk(self._loops[0].node.body))
+        if any(isinstance(statement, nodes.Measure) for statement in within):
+            return None
+        sets = [statement for statement in within if isinstance(statement, nodes.Set)]
+        return {(self.frame.played_by(a.role), a.setting) for s in sets for a in s.assignments}
 
     def _places_on(self, axes: list[str]) -> str:
         """Where sweeps over frequencies are that run just now."""

@@ -17,6 +17,11 @@ class CheckCompiler(AccuracyCompiler):
         axes = tuple(loop.axis for loop in self._loops)
         readings = readings_behind(statement.value, self.behind)
         at = "(" + "".join(f"v_{axis}, " for axis in axes) + ")"
+        if statement in self.program.without_reference:
+            tally = self._bind("check", self.frame.tally(statement, axes, readings, is_fixed=True))
+            self._emit(f"{tally}.judge(float('nan'), -INF, INF, {at})", line)
+            self._close(tally, line)
+            return
         where = self.formulas.source(statement.where) if statement.where is not None else "True"
         if isinstance(kind, Words):
             tally = self._bind("check", self.frame.text_tally(statement, axes + kind.axes, readings))

@@ -1,14 +1,18 @@
-"""What lines take from files of the project: the lines of masks."""
+"""What lines take from files of the project: the lines of masks, the values of references."""
 
 from __future__ import annotations
 
+from ibexite.holes import NEVER_MEASURED
+from ibexite.language.check_files import GOLDEN, value_in
 from ibexite.language.program import Program
+from ibexite.reference import ReferenceValue
 from ibexite.untyped import Measured
+from ibexite.values import YesNo
 
 
 class ProjectFiles:
-    """The values of a program that lie in files, by kind (mask_low, mask_high; limits of a mask: low, high) and name;
-    each made when it is first asked for."""
+    """The values of a program that lie in files, by kind (golden; mask_low, mask_high; limits of a mask: low, high) and
+    name; each made when it is first asked for."""
 
     def __init__(self, program: Program) -> None:
         self._program = program
@@ -22,7 +26,32 @@ class ProjectFiles:
         return self._made[key]
 
     def _make(self, kind: str, name: str) -> Measured:
+        if kind == GOLDEN:
+            reference = self._program.references[name.partition(".")[0]]
+            value = value_in(reference, name) if reference is not None else None
+            assert value is not None  # it was looked at when it was vetted
+            return made_of(value)
         from ibexite.analysis.masks import limit_of, line_of
 
         mask = self._program.masks[name]
         return line_of(mask, kind.removeprefix("mask_")) if kind.startswith("mask_") else limit_of(mask, kind)
+
+
+def made_of(value: ReferenceValue) -> Measured:
+    """The value of a reference as formulas have it."""
+    if not value.axes:
+        (one,) = value.values
+        return bool(one) if isinstance(value.type, YesNo) else NEVER_MEASURED if one is None else one
+    import numpy as np
+
+    from ibexite.analysis.curve import ArrayCurve, SampledCurve, Sampling, array_of
+
+    is_complex = any(isinstance(number, complex) for number in value.values)
+    hole = complex(NEVER_MEASURED, NEVER_MEASURED) if is_complex else NEVER_MEASURED
+    given: list[Measured] = [hole if number is None else number for number in value.values]
+    values = np.array(given) if is_complex else array_of(given)
+    first = value.axes[0]
+    if first.sampling is not None:
+        return SampledCurve(Sampling(first.name, *first.sampling), values)
+    shape = [len(axis.points) for axis in value.axes]
+    return ArrayCurve({axis.name: array_of(axis.points) for axis in value.axes}, values.reshape(shape))

@@ -14,7 +14,8 @@ from ibexite.engine.frame_loops import Loops
 from ibexite.engine.frame_texts import Texts
 from ibexite.engine.frame_values import Values
 from ibexite.engine.measuring import run_measurement
-from ibexite.engine.tallies import ReportedTally, TextTally
+from ibexite.engine.tallies import ReportedTally
+from ibexite.engine.text_tallies import ComparingTally, TextTally
 from ibexite.engine.watch import Waiting, Watching
 from ibexite.language import nodes
 from ibexite.untyped import Measured
@@ -54,7 +55,9 @@ class Frame(BenchLines, Values, Loops, Texts):
 
     def text_tally(self, statement: nodes.Check, axes: tuple[str, ...], readings: frozenset[str]) -> TextTally:
         """The tally of a check line that judges texts."""
-        tally = TextTally(self, statement, axes, readings, is_fixed=True)
+        criterion = statement.criterion
+        kind = ComparingTally if criterion is not None and criterion.kind == "same_as" else TextTally
+        tally = kind(self, statement, axes, readings, is_fixed=True)
         self._stateful.append(tally)
         return tally
 

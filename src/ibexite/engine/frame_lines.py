@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from functools import partial
 
-from ibexite.bench.interface import ItemLike
+from ibexite.bench.interface import ItemLike, Key
 from ibexite.compound import media_of, picture_text
+from ibexite.engine.conditions import ReadConditions
 from ibexite.engine.frame_gaps import Gaps
 from ibexite.engine.keeping import keep_bytes
 from ibexite.errors import SequenceError
@@ -51,6 +52,15 @@ class BenchLines(Gaps):
             return [value for part in parts for value in part(given or {})]
 
         return read
+
+    def conditions(
+        self, statement: nodes.Read, changing: set[Key] | None, behind: Mapping[str, frozenset[str]]
+    ) -> Callable[[], None]:  # fmt: skip
+        """Notes the conditions of a read line, each time when it has been carried out."""
+        found = ReadConditions(self, statement, None if self.caller is not None else changing, behind)
+        self.runtime.conditions.append(found)
+        self._stateful.append(found)
+        return found.note
 
     def corrected_at(self, statement: nodes.Read) -> list[str]:
         """The axes of sweeps at which signals of a line are corrected."""

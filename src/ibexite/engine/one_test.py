@@ -52,6 +52,7 @@ class OneTest:
             self._note(error)
             self._attempt(runtime.bench.settle_links)  # replies that nobody has taken any more
         runtime.watches.clear()
+        runtime.tell_conditions()
         self.duration = clock.now() - began
         if self.stopping is None or self.stopping.code != "bench":  # else nothing follows that could suffer from it
             self._attempt(self._look_at_instruments)

@@ -46,7 +46,8 @@ class Run:
         self.emit = self._teller.__call__
         earlier = self.orders.earlier
         self.runtime = Runtime(
-            program, self.bench, services, self.emit, serial=identity.serial, trial=self.outcome.trial,
+            program, self.bench, services, self.emit, serial=identity.serial, started=identity.started,
+            trial=self.outcome.trial,
             earlier_results=earlier.result if earlier is not None else None,
         )  # fmt: skip
         self._skipping = Skipping(program, self.orders, self.runtime, self.outcome.facts)
@@ -137,6 +138,9 @@ class Run:
         for text in program.overrides:
             if text.partition(" = ")[0] not in self.orders.variant_params:
                 mark("parameter", f"parameter set by hand: {text}")
+        for path, why in program.objections.items():
+            if why:
+                mark("unapproved", f"{path}: {why}")
         if program.placeholders:
             names = ", ".join(dict.fromkeys(program.placeholders))
             mark("placeholder", f"limits that nobody has approved: {names}")
@@ -176,6 +180,7 @@ class Run:
             block_of(runtime, block, body)()
         except UnitOver as over:
             raise SequenceError(f"{block} stopped: {over.reason}", remedy="No test was run.") from None
+        runtime.tell_conditions()
         if any(verdict != Verdict.PASS for verdict, _ in runtime.found):
             raise SequenceError(f"{block} did not pass: {runtime.failed_text}", remedy="No test was run.")
 
@@ -282,6 +287,10 @@ class Run:
         outcome, earlier = self.outcome, self.orders.earlier
         kept = earlier.reasons(self._taken_over(earlier)) if earlier is not None else []
         is_simulated = any(instrument.is_simulated for instrument in self.bench.connected().values())
+        for reference in self.program.references.values() if not (is_simulated or self.orders.is_simulated) else ():
+            if reference is not None and reference.origin.is_simulated:
+                text = f"the reference {reference.name} was measured on a simulated bench"
+                self.runtime.mark_trial("reference", text)
         outcome.trial[:] = verdicts.trial_of(
             outcome.trial, outcome.facts, is_simulated=is_simulated or self.orders.is_simulated, kept=kept
         )

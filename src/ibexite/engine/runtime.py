@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import datetime
 from collections.abc import Callable
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Protocol
 
 from ibexite import events
 from ibexite.bench.interface import BenchLike, Timed
@@ -25,6 +26,16 @@ if TYPE_CHECKING:
 SLICE = 0.25  # s; a wait is done in slices, so that whatever is watched is looked at
 
 
+class ReadLine(Protocol):
+    """What is known of a read line: under which conditions it was carried out, and what comes from it."""
+
+    def names(self) -> list[str]:
+        """Its readings, and what is computed from them."""
+
+    def present(self) -> dict[str, str]:
+        """What each condition was, in words; nothing as long as it was not carried out."""
+
+
 class Runtime:
     """What the blocks of a run share."""
 
@@ -37,13 +48,14 @@ class Runtime:
         *,
         serial: str,
         trial: list[Reason],
+        started: datetime.datetime,
         earlier_results: Callable[[str, str], Measured] | None,
     ) -> None:
         """`trial` takes the reasons why a pass would not count, as they are found; `earlier_results` gives those of
         tests that a retest takes over, None for one that is not known."""
         self.program, self.bench, self.emit, self.serial, self.trial = program, bench, emit, serial, trial
         self.clock, self.operator, self.stop = services.clock, services.operator, services.stop
-        self.earlier_results = earlier_results
+        self.started, self.earlier_results = started, earlier_results
         self.began = self.clock.now()
         self.folder = Path(program.source.name).absolute().parent  # programs and pictures are looked for there
         self.records = services.records  # where attached files are kept
@@ -64,6 +76,8 @@ class Runtime:
         self.debugger = self._debugger(services.halts) if services.halts is not None else None
         self.outside: Outside | None = None  # runs programs and Python functions
         self.curves_used: dict[str, list[frozenset[str]]] | None = None  # made by the first frame
+        self.told_conditions: dict[tuple[str, str], dict[str, str]] = {}  # of earlier blocks, by block and name
+        self.conditions: list[ReadLine] = []  # the read lines of this block
         self.from_file = ProjectFiles(program)
         self._tables = 0
 
@@ -135,12 +149,25 @@ class Runtime:
     def begin_block(self, block: str, corner_text: str) -> None:
         """A block begins; `corner_text` says in which corner of its group."""
         self.corner = f" [{corner_text}]" if corner_text else ""
+        self.conditions = []
         self.block, self.fresh, self.fresh_left_bad = block + self.corner, {}, {}
         self.bench.expects_limiting = False
 
     def expect_limiting(self) -> None:
         """The test says that a source may limit."""
         self.bench.expects_limiting = True
+
+    def tell_conditions(self) -> None:
+        """Tells under which conditions the values of this block came to be."""
+        for line in self.conditions:
+            found = line.present()
+            for name in line.names() if found else ():
+                known = self.told_conditions.setdefault((self.block, name), {})
+                for what, said in found.items():
+                    known[what] = said if known.get(what, said) == said else f"{known[what]}; {said}"
+            if found:
+                self.emit(events.Conditions(self.now(), self.block, line.names(), found))
+        self.conditions = []
 
     def keep_results(self) -> None:
         """The test has come to its end: from now on other tests may use its results."""

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-import math
 import re
+from collections.abc import Sequence
 
 from ibexite import events, units
+from ibexite.differences import Difference
 from ibexite.engine.frame_base import FrameBase
 from ibexite.engine.judge import At, Tally
-from ibexite.holes import BAD, hole_of
 from ibexite.language import nodes
 from ibexite.language.carrying import is_by_accuracy
+from ibexite.language.check_files import golden_in
 from ibexite.mask import Mask
 from ibexite.untyped import Fields, Measured
 from ibexite.values import Words, YesNo
@@ -38,6 +39,7 @@ class ReportedTally(Tally):
         self._frame, self._statement, self._axes, self._readings = frame, statement, axes, readings
         self.rule = BY_ACCURACY if is_by_accuracy(statement, frame.names) else RULE
         self._mask = _mask_of(frame, statement)
+        self._refers = bool(golden_in(statement))
 
     def judge_curve(self, value: Measured, low: Measured, high: Measured, where: Measured, at: At = ()) -> None:
         """Judges a curve; one that does not cover its mask cannot pass, and where limits may be moved onto it they
@@ -60,6 +62,24 @@ class ReportedTally(Tally):
                 return
         super().judge_curve(value, low, high, where, at)
 
+    def _trouble_with_references(self) -> Reason | None:
+        if not self._refers:
+            return None
+        from ibexite.engine.referring import trouble_with
+
+        found = trouble_with(self._frame, self._statement)
+        if found is not None:
+            self._frame.runtime.mark_trial("reference", found.text)
+        return found
+
+    def _origin(self) -> str:
+        """The file that its limits come from."""
+        if self._refers:
+            from ibexite.engine.referring import references_of
+
+            return "; ".join(reference.told for reference, _ in references_of(self._frame, self._statement))
+        return self._mask.path if self._mask is not None else ""
+
     def close_early(self) -> None:
         """The loop around it was left by something else than its end: what was judged by then counts."""
         if self.judged:
@@ -67,9 +87,10 @@ class ReportedTally(Tally):
 
     def close(self) -> None:
         """Emits the result."""
-        self._close()
+        self.tell()
 
-    def _close(self, said: str = "", demand: str = "") -> None:
+    def tell(self, said: str = "", demand: str = "", differences: Sequence[Difference] = ()) -> None:
+        """Emits the result; of what is no number the value and what was demanded in words, and the differences."""
         frame, statement, runtime = self._frame, self._statement, self._frame.runtime
         row = runtime.program.limits.get(statement)
         reasons = [r for name in self._readings for r in runtime.bad_reasons.get(frame.prefix + name, [])]
@@ -79,11 +100,14 @@ class ReportedTally(Tally):
         if isinstance(kind, YesNo):
             said = "" if self.value != self.value else "yes" if self.value else "no"
             demand = "is yes" if self.high else "is no"
-        origin = row.origin if row is not None else self._mask.path if self._mask is not None else ""
+        origin = row.origin if row is not None else self._origin()
         axes = [frame.axis_meta(axis) for axis in self._axes]
+        self.trouble = self.trouble or self._trouble_with_references()
         subject = _subject(frame, statement)
         runtime.judged(
-            judged(frame, subject, self, self.verdict(reasons), axes, said=said, demand=demand, origin=origin)
+            judged(frame, subject, self, self.verdict(reasons), axes, said=said, demand=demand, origin=origin)._replace(
+                differences=[(each.kind, each.text) for each in differences]
+            )
         )
 
 
@@ -124,52 +148,6 @@ def judged(
     )  # fmt: skip
 
 
-class TextTally(ReportedTally):
-    """Judges texts against a pattern or other texts: for each point whether it holds, as 1 or 0 of at least 1."""
-
-    _said = _demand = ""  # the text of the worst point, and what was demanded of it
-
-    def renew(self) -> None:
-        """As if nothing had been judged."""
-        super().renew()
-        self._said = self._demand = ""
-
-    def judge_text(self, value: Measured, wanted: Measured, where: Measured, at: tuple[float | str, ...]) -> None:
-        """Judges a text, or a curve of them point by point, where the condition holds."""
-        if all(isinstance(x, str | float | bool) for x in (value, wanted, where)):
-            self._judge_one(value, wanted, where, at)
-            return
-        from ibexite.analysis.curve import each_point
-
-        for place, (value_here, wanted_here, where_here) in each_point(value, wanted, where):
-            self._judge_one(value_here, wanted_here, where_here, at + place)
-
-    def _judge_one(self, value: Measured, wanted: Measured, where: Measured, at: tuple[Measured, ...]) -> None:
-        statement, before = self._statement, self.margin
-        assert statement.criterion is not None
-        is_pattern = statement.criterion.kind == "matches"
-        kind = self._frame.runtime.program.types[statement.value]
-        assert isinstance(kind, Words)
-        demand = f'matches "{wanted}"' if is_pattern else "the same" if wanted != wanted else kind.as_demanded(wanted)
-        if not isinstance(value, str) or not isinstance(wanted, str):
-            self.judge_where(where, hole_of(value, wanted), 1.0, math.inf, at)
-            self._demand = self._demand or demand
-            return
-        if kind.has_holes(value) or kind.has_holes(wanted):
-            self.judge_where(where, BAD, 1.0, math.inf, at)
-            self._said, self._demand = self._said or kind.said(value), self._demand or demand
-            return
-        holds = re.fullmatch(wanted, value) is not None if is_pattern else kind.is_same(value, wanted)
-        self.judge_where(where, float(holds), 1.0, math.inf, at)
-        if self.margin < before:
-            self._said, self._demand = kind.as_judged(value, wanted)[:200], demand
-
-    def close(self) -> None:
-        """Emits the result; a text has no number, and no margin."""
-        self.value, self.low, self.high, self.margin = math.nan, -math.inf, math.inf, math.inf
-        self._close(self._said, self._demand)
-
-
 def _mask_of(frame: FrameBase, statement: nodes.Check) -> Mask | None:
     criterion = statement.criterion
     if criterion is None or criterion.kind != "inside" or not isinstance(criterion.a, nodes.FromFile):
@@ -182,7 +160,7 @@ def _subject(frame: FrameBase, statement: nodes.Check) -> events.Subject:
     types = frame.runtime.program.types
     kind, shown = types[statement.value], ""
     if not isinstance(kind, Words):
-        limit = types[statement.criterion.a] if statement.criterion is not None else kind
+        limit = types.get(statement.criterion.a, kind) if statement.criterion is not None else kind
         shown = kind.shown or limit.shown or ""
     text, name = texts(frame, statement)
     return events.Subject(

@@ -142,6 +142,8 @@ class ExprBuilder:
             word = nodes.Word(self._span(tree.children[0]), str(tree.children[0]))
             return nodes.Criterion(span, "is", word, None)
         a, *b = (self.expr(child) for child in tree.children)
+        if tree.data == "same_as":
+            return nodes.Criterion(span, "same_as", a, None, tuple(b))
         return nodes.Criterion(span, CRITERIA.get(tree.data, str(tree.data)), a, b[0] if b else None)
 
     def _x_both(self, tree: Tree, span: Span) -> nodes.Expr:

@@ -7,9 +7,33 @@ from ibexite.errors import MistakeError
 from ibexite.language import constants, nodes
 from ibexite.language.check_names import NameChecker
 from ibexite.mask import Mask
+from ibexite.reference import Reference, ReferenceValue
 from ibexite.values import Quantity, Type
 
+GOLDEN = "golden"
+_SAVE_IT = "A run of a good unit becomes one: ibexite golden save RUN VALUE --as NAME"
 MOST_FACTOR = 0.5  # beyond that nothing is left of a shape
+
+
+def file_of(expr: nodes.FromFile) -> str:
+    """The name of a reference, without that of the value in it."""
+    return expr.name.partition(".")[0]
+
+
+def value_in(reference: Reference, word: str) -> ReferenceValue | None:
+    """The value of a reference that is meant by "reference.value", or by "reference" where it has one only."""
+    name = word.partition(".")[2]
+    if not name and len(reference.values) == 1:
+        return next(iter(reference.values.values()))
+    return reference.values.get(name)
+
+
+def golden_in(statement: nodes.Check) -> list[nodes.FromFile]:
+    """The references that a check takes values from."""
+    criterion = statement.criterion
+    limits = [criterion.a, criterion.b] if criterion is not None else []
+    parts = [part for part in (statement.value, *limits) if part is not None]
+    return [file for part in parts for file in constants.files_in(part) if file.kind == GOLDEN]
 
 
 class FileChecker(NameChecker):
@@ -17,6 +41,8 @@ class FileChecker(NameChecker):
 
     def from_file(self, expr: nodes.FromFile) -> Type | None:
         """The type of what a file holds; None after a mistake, and where nobody knows the files."""
+        if expr.kind == GOLDEN:
+            return self._golden(expr)
         mask = self._mask(expr)
         if mask is None:
             return None
@@ -38,13 +64,88 @@ class FileChecker(NameChecker):
     def _mask(self, expr: nodes.FromFile) -> Mask | None:
         masks = self.program.masks
         if expr.name not in masks and self.companions is not None:
-            variant = self.scope.known.get("variant")
             try:
-                masks[expr.name] = self.companions.mask(expr.name, variant if isinstance(variant, str) else "")
+                mask = masks[expr.name] = self.companions.mask(expr.name, self._variant())
+                self.program.objections[mask.path] = self.companions.objection(mask.path, mask.sha256)
             except MistakeError as error:
-                what = f"{error.where}: {error.what}" if error.where else error.what
-                self.source.report(expr.span, what, "", error.remedy)
+                self._report_error(expr, error)
         return masks.get(expr.name)
+
+    def _variant(self) -> str:
+        variant = self.scope.known.get("variant")
+        return variant if isinstance(variant, str) else ""
+
+    def _report_error(self, expr: nodes.Expr, error: MistakeError) -> None:
+        what = f"{error.where}: {error.what}" if error.where else error.what
+        self.source.report(expr.span, what, "", error.remedy)
+
+    # --- references --------------------------------------------------------------------------------------------------
+
+    def _golden(self, expr: nodes.FromFile) -> Type | None:
+        if not self.has_looked_for(expr):
+            return None
+        reference = self.program.references[file_of(expr)]
+        if reference is None:
+            self.source.report(expr.span, f"there is no reference {file_of(expr)!r} yet", "", _SAVE_IT)
+            return None
+        value = value_in(reference, expr.name)
+        if value is None:
+            known = ", ".join(f'golden("{file_of(expr)}.{name}")' for name in reference.values)
+            self.source.report(expr.span, "which of its values?", reference.path, f"It has: {known}.")
+            return None
+        for axis in value.axes:
+            here = self.axis_of(axis.name)
+            if here is None:
+                self.foreign_axes[axis.name] = self.program.axes[axis.name] = axis.type.over((axis.name,))
+            elif not here.compares(axis.type):
+                self.source.report(
+                    expr.span, f"its axis {axis.name} is {axis.type}", str(here), f"See {reference.path}."
+                )
+                return None
+        return value.type
+
+    def has_looked_for(self, expr: nodes.FromFile) -> bool:
+        """Whether it is known if there is a reference; a mistake was reported, or there are no files, if not."""
+        references, name = self.program.references, file_of(expr)
+        if name in references or self.companions is None:
+            return name in references
+        product = self.program.sequence.product
+        if not product:
+            self.source.report(
+                expr.span, "a reference belongs to a product", "", "Give it to the measurement as an input."
+            )
+            return False
+        try:
+            found = references[name] = self.companions.golden(name, product, self._variant())
+            if found is not None:
+                self.program.objections[found.path] = self.companions.objection(found.path, found.sha256)
+        except MistakeError as error:
+            self._report_error(expr, error)
+        return name in references
+
+    def _lacks_reference(self, statement: nodes.Check) -> bool:
+        """Whether a check needs a reference that is not there yet: it cannot be decided then, and is no mistake."""
+        is_mask = statement.criterion is not None and statement.criterion.kind == "inside"
+        for expr in golden_in(statement) if not is_mask else ():
+            if self.has_looked_for(expr) and self.program.references[file_of(expr)] is None:
+                self.source.report(
+                    expr.span, f"there is no reference {file_of(expr)!r} yet", "",
+                    f"Until there is, this check is an error. {_SAVE_IT}", level="warning",
+                )  # fmt: skip
+                self.program.without_reference[statement] = file_of(expr)
+        return statement in self.program.without_reference
+
+    def _age(self, statement: nodes.Check) -> None:
+        limit = statement.not_older
+        if limit is None:
+            return
+        kind, seconds = self.scalar(limit), constants.number(limit, self.scope.known)
+        if not golden_in(statement):
+            self.source.report(limit.span, "nothing that grows old", "", "References do: within golden(…) +/- t.")
+        elif kind is not None and kind.dimension != units.SECOND:
+            self.source.report(limit.span, "wrong unit", str(kind), "It takes a time, such as 24 h.")
+        elif kind is not None and (seconds is None or seconds <= 0):
+            self.source.report(limit.span, "not a time known before the run", "", "Write a number, such as 24 h.")
 
     # --- how limits may be moved -------------------------------------------------------------------------------------
 

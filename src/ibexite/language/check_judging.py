@@ -9,10 +9,10 @@ from ibexite import units
 from ibexite.errors import MistakeError
 from ibexite.language import constants, nodes
 from ibexite.language.carrying import is_by_accuracy, made_of
-from ibexite.language.check_files import FileChecker
+from ibexite.language.check_files import GOLDEN, FileChecker
 from ibexite.language.program import AccuracyUse
 from ibexite.language.source import Span
-from ibexite.values import Quantity, Text, Type, YesNo
+from ibexite.values import NUMBER, Quantity, Text, Type, Words, YesNo
 
 
 class JudgingChecker(FileChecker):
@@ -27,6 +27,11 @@ class JudgingChecker(FileChecker):
             self.source.report(
                 statement.span, "a check after the verdict", "", f"Judge in a test; {self.block} only cleans up."
             )
+        if self._lacks_reference(statement):
+            has_own = any(file.kind == GOLDEN for file in constants.files_in(statement.value))
+            kind = None if has_own else self.typer.type_of(statement.value, self.lookup)
+            self.program.types.setdefault(statement.value, kind or NUMBER)
+            return
         kind = self.typer.type_of(statement.value, self.lookup)
         if kind is not None and kind.is_complex:
             self.source.report(
@@ -40,11 +45,14 @@ class JudgingChecker(FileChecker):
         if statement.where is not None:
             self._where(kind, statement.where)
         self._aligned(statement, kind)
+        self._age(statement)
         if statement.guard is not None:
             self._guard(statement, kind)
 
     def _demanded(self, statement: nodes.Check, criterion: nodes.Criterion, kind: Type) -> None:
-        if criterion.kind == "matches":
+        if criterion.kind == "same_as":
+            self._same_as(statement, criterion, kind)
+        elif criterion.kind == "matches":
             assert isinstance(criterion.a, nodes.Text)
             self.pattern(criterion.a.value, criterion.a.span)
             if not isinstance(kind, Text):
@@ -66,6 +74,25 @@ class JudgingChecker(FileChecker):
         else:
             self.typer.demand(kind, criterion, self.lookup)
             self._constant(statement, criterion)
+
+    def _same_as(self, statement: nodes.Check, criterion: nodes.Criterion, kind: Type) -> None:
+        found = self.typer.type_of(criterion.a, self.lookup)
+        if not isinstance(kind, Words) or not kind.compares(kind):
+            self.source.report(
+                statement.value.span, "nothing to list differences of", str(kind),
+                "'same as' compares connections, tables and texts; numbers are judged within limits.",
+            )  # fmt: skip
+        elif found is not None and not found.compares(kind):
+            self.source.report(criterion.a.span, "these cannot be compared", str(found), f"The value is {kind}.")
+        elif found is not None and not set(found.axes) <= set(kind.axes):
+            self.source.report(criterion.a.span, "over other axes", str(found), f"The value is {kind}.")
+        for tolerance in criterion.tolerances:
+            size, known = constants.number(tolerance, self.scope.known), self.scalar(tolerance)
+            if known is not None and (size is None or size < 0 or known.dimension.kind != "linear"):
+                self.source.report(
+                    tolerance.span, "not a tolerance known before the run", str(known),
+                    "Write a part of the value or an amount: +/- 5 %, +/- 200 mohm.",
+                )  # fmt: skip
 
     def pattern(self, text: str, span: Span) -> None:
         """Reports a text that is no regular expression."""

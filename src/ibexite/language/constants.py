@@ -144,6 +144,23 @@ def calls_in(expr: nodes.Expr) -> list[nodes.Call]:
     return []
 
 
+def files_in(expr: nodes.Expr) -> list[nodes.FromFile]:
+    """All that an expression takes from files of the project."""
+    match expr:
+        case nodes.FromFile():
+            return [expr]
+        case nodes.Minus(operand=operand):
+            return files_in(operand)
+        case nodes.Arithmetic() | nodes.Compare():
+            return files_in(expr.left) + files_in(expr.right)
+        case nodes.Logic(operands=operands):
+            return [file for operand in operands for file in files_in(operand)]
+        case nodes.Call():
+            inner = [part for argument in expr.arguments for part in _parts_of(argument)]
+            return [file for part in [*inner, *(value for _, value in expr.named)] for file in files_in(part)]
+    return []
+
+
 def _parts_of(argument: nodes.Argument) -> list[nodes.Expr]:
     match argument:
         case nodes.Pair(x=x, y=y):

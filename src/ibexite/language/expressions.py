@@ -152,12 +152,13 @@ class FromFile:
 @node
 class Criterion:
     """What a check demands: kind is >=, <=, >, <, ==, between (a, b), within (a +/- b), is (a Word), matches (a Text),
-    inside (a mask) or same_as."""
+    inside (a mask) or same_as (within `tolerances`)."""
 
     span: Span
     kind: str
     a: Expr
     b: Expr | None
+    tolerances: tuple[Expr, ...] = ()
 
 
 Expr = Literal | Text | Word | Name | ResultOf | Call | Arithmetic | Minus | Compare | Logic | Inside | FromFile

@@ -14,6 +14,7 @@ from ibexite.language.constants import Value
 from ibexite.language.python_function import PythonFunction
 from ibexite.language.source import Source, Span
 from ibexite.mask import Mask
+from ibexite.reference import Reference
 from ibexite.values import Type
 
 
@@ -170,6 +171,13 @@ class Companions(Protocol):
     def mask(self, name: str, variant: str) -> Mask:
         """A mask of the project; for a variant its own, if there is one."""
 
+    def golden(self, name: str, product: str, variant: str) -> Reference | None:
+        """A reference of the project; for a variant its own, if there is one. None where none of this name has been
+        saved for the product."""
+
+    def objection(self, path: str, sha256: str) -> str:
+        """Why a file does not count as approved, in words; "" if it is."""
+
     def points(self, name: str, column: str) -> tuple[list[Decimal], Type]:
         """The values of a column of a file."""
 
@@ -222,6 +230,9 @@ class Program:
     )  # signals and role.reading that must say how exact they are
     limits: dict[nodes.Check, LimitRow] = field(default_factory=dict)
     masks: dict[str, Mask] = field(default_factory=dict)  # by the names that lines call them by
+    references: dict[str, Reference | None] = field(default_factory=dict)  # likewise; None where there is none yet
+    objections: dict[str, str] = field(default_factory=dict)  # by path, of masks, references and the limit table
+    without_reference: dict[nodes.Check, str] = field(default_factory=dict)  # checks that need one that is not there
     bounds: dict[nodes.Aligned, tuple[float, bool]] = field(default_factory=dict)  # how far; whether it is a factor
     limits_file: str = ""
     placeholders: list[str] = field(default_factory=list)  # rows of the limit table that nobody has approved
@@ -289,6 +300,9 @@ class Program:
         self.measures |= home.measures
         self.limits |= home.limits
         self.masks |= home.masks
+        self.references |= home.references
+        self.objections |= home.objections
+        self.without_reference |= home.without_reference
         self.bounds |= home.bounds
 
     @property

@@ -27,7 +27,7 @@ USAGE: dict[str, tuple[str, ...]] = {
         "check x is yes",
         'check x matches "regex"',
         'check x inside mask("name")',
-        'check x same as golden("name")',
+        'check x same as golden("name") [+/- t …]',
         "check x",
         "… [where condition] [aligned by t [along axis]] [guarded by t] [not older than t] [allowing N bad] "
         '[as "label"]',

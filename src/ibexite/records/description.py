@@ -145,6 +145,7 @@ _table(
     _column("origin", TEXT, "file and row, for limits from a limit table", default=""),
     _column("limits", TEXT, "JSON: axis values, low, high of each point, if they vary", default="[]"),
     _column("n", TEXT, 'of how many values it was made, "14 of 15"; empty: of one', default=""),
+    _column("differences", TEXT, "JSON: kind and words of each difference, of what was to be the same", default="[]"),
     _column("moved", TEXT, "by how much the limits were moved onto what was judged, in words", default=""),
     indexes=(("test_id",), ("label", "value")),
 )
@@ -176,6 +177,16 @@ _table(
     _column("side", TEXT, "file of folder curves with the values; empty: data has them", default=""),
     _column("side_begin", WHOLE, "number of the first value in it", default="0"),
     _column("place", TEXT, "JSON: of what came in one turn of loops their axes, and at: where", default=""),
+    indexes=(("test_id",),),
+)
+
+_table(
+    "conditions",
+    "under which conditions values of a test came to be: settings, ranges, parameters",
+    _column("id", WHOLE, "number of the row", key=True),
+    _column("test_id", WHOLE, "the test", of="tests.id"),
+    _column("names", TEXT, "JSON: names of readings, and of what is computed from them"),
+    _column("conditions", TEXT, "JSON: what each was, in words; of what changed the least and the greatest"),
     indexes=(("test_id",),),
 )
 

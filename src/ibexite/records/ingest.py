@@ -30,7 +30,7 @@ NOT_STORED = {
 }  # fmt: skip
 
 
-PARTS = ("results", "curves", "bad_readings", "figures", "calls")  # the tables of what belongs to a test
+PARTS = ("results", "curves", "conditions", "bad_readings", "figures", "calls")  # the tables of what belongs to a test
 
 
 @dataclass(slots=True)
@@ -41,6 +41,7 @@ class TestRows:
     test: Fields
     results: list[Fields] = field(default_factory=list)
     curves: list[Fields] = field(default_factory=list)
+    conditions: list[Fields] = field(default_factory=list)
     bad_readings: list[Fields] = field(default_factory=list)
     figures: list[Fields] = field(default_factory=list)
     calls: list[Fields] = field(default_factory=list)
@@ -252,12 +253,17 @@ class _Collector:
         rows.append(curve_row(column, grid, len(e.axes), e.v))
         test.curves += [row | {"place": place_of(e)} for row in rows]
 
+    def _conditions(self, e: events.Conditions) -> None:
+        test = self._part(e.test)
+        if test is not None:
+            test.conditions.append({"names": json.dumps(e.names), "conditions": json.dumps(e.conditions)})
+
     def _judged(self, e: events.Judged) -> None:
         test = self._part(e.test)
         if test is None:
             return
         row = {**e.row(), "percent": percent_of_tolerance(e.worst.margin, e.worst.low, e.worst.high)}
-        row |= {key: json.dumps(row[key]) for key in ("at", "axes", "extent", "failing", "limits")}
+        row |= {key: json.dumps(row[key]) for key in ("at", "axes", "extent", "failing", "limits", "differences")}
         test.results.append({**row, "n": _of_how_many(e.points.n)})
         if test.test["kind"] == "block":
             worst = max((r["verdict"] for r in test.results), key=(Verdict.PASS, Verdict.FAIL, Verdict.ERROR).index)

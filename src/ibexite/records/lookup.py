@@ -18,7 +18,9 @@ from ibexite.untyped import Fields
 
 # The tables of what belongs to a test, beside its curves, and their columns in JSON.
 _PARTS = {
-    "results": ("at", "axes", "extent", "failing", "limits"), "bad_readings": ("at",), "figures": ("ys",),
+    "results": ("at", "axes", "extent", "failing", "limits", "differences"), "bad_readings": ("at",),
+    "figures": ("ys",),
+    "conditions": ("names", "conditions"),
     "calls": ("given", "gave"),
 }  # fmt: skip
 

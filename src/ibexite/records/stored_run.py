@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from ibexite.records.grids import Grid
 from ibexite.untyped import Fields
@@ -22,6 +22,18 @@ class TestRecord:
     bad_readings: list[Fields]
     figures: list[Fields]
     calls: list[Fields]
+    conditions: list[Fields] = field(default_factory=list)
+
+    def conditions_of(self, name: str) -> dict[str, str]:
+        """Under which conditions a value came to be, in words, with all of them where its readings differ; of what was
+        not read nor computed from readings (the place that a search found) those of the whole test."""
+        found: dict[str, str] = {}
+        is_read = any(name in entry["names"] for entry in self.conditions)
+        for entry in self.conditions:
+            if name in entry["names"] or not is_read:
+                for what, said in entry["conditions"].items():
+                    found[what] = said if found.get(what, said) == said else f"{found[what]}; {said}"
+        return found
 
     def single_words(self) -> Iterator[tuple[str, Type, str]]:
         """The single values that are held as texts: name, type, text."""

@@ -20,6 +20,7 @@ from ibexite.wording import (
     judged_text,
     limits_told,
     place_text,
+    points_told,
     single_text,
     worst_first,
 )
@@ -151,18 +152,14 @@ def _holes(test: TestRecord) -> list[tuple[str, str]]:
 
 
 def _result(result: Fields) -> ResultLine:
-    points = ""
-    if result["judged"] != 1:
-        points = f"{result['failed']} of {result['judged']} failed"
-        points += f", {result['bad']} bad" if result["bad"] else ""
-    points += f"{', ' if points else ''}n = {result['n']}" if result["n"] else ""
     return ResultLine(
         result["label"],
         judged_text(result),
         place_text(result["at"], result["axes"]),
-        points,
+        points_told(result),
         result["verdict"],
         result["reason"],
         "; ".join(filter(None, (*limits_told(result), result["origin"]))),
         result["criterion"],
+        [(kind, text) for kind, text in result["differences"]],
     )

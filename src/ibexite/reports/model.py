@@ -85,6 +85,7 @@ class ResultLine:
     reason: str  # why, where the numbers do not say it
     rule: str  # the decision rule, and where the limits come from
     criterion: str
+    differences: list[tuple[str, str]]  # kind and words of each
 
 
 @dataclass(frozen=True, slots=True)

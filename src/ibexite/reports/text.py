@@ -85,6 +85,7 @@ def _result(result: ResultLine) -> Iterator[str]:
     told = "; ".join(filter(None, (result.place, result.points, result.reason, result.rule)))
     if told:
         yield f"           {told}"
+    yield from (f"           {kind:<13} {text}" for kind, text in result.differences)
 
 
 def _table(table: DataTable) -> str:

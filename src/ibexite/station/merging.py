@@ -5,8 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
-from ibexite.untyped import Fields, Measured
-from ibexite.values import YesNo, stored_type
+from ibexite.untyped import Measured
 from ibexite.verdicts import Judgement, Reason, Verdict
 
 if TYPE_CHECKING:
@@ -78,37 +77,8 @@ def _results(tests: dict[str, TestRecord]) -> Callable[[str, str], Measured]:
     """A function that gives a stored value or curve of a test, None if there is none."""
 
     def result(test: str, name: str) -> Measured:
-        record = tests.get(test)
-        if record is None:
-            return None
-        for grid in record.grids:
-            names = [c["name"] for c in grid.columns]
-            if name in names and grid.columns[names.index(name)]["origin"] != "sweep":
-                return _value(grid, name)
-            if f"{name}.re" in names:
-                return _complex(grid, name)
-        for grid in record.grids:  # an axis is a curve over itself
-            if name in grid.axes and len(grid.axes) == 1:
-                return _value(grid, name)
-        return None
+        from ibexite.records.stored_values import value_of
+
+        return value_of(tests[test], name) if test in tests else None
 
     return result
-
-
-def _value(grid: Measured, name: str) -> Measured:
-    column = next(c for c in grid.columns if c["name"] == name)
-    if not grid.axes:
-        value = grid.values(name)[0]
-        return bool(value) if _is_yes_no(column, value) else value
-    return grid.curve(name)
-
-
-def _is_yes_no(column: Fields, number: float) -> bool:
-    return isinstance(stored_type(column), YesNo) and number == number
-
-
-def _complex(grid: Measured, name: str) -> Measured:
-    from ibexite.analysis.pointwise import rectangular
-
-    re, im = (_value(grid, f"{name}.{part}") for part in ("re", "im"))
-    return rectangular(re, im)

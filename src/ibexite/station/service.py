@@ -165,6 +165,8 @@ class RunService:
         from ibexite.engine.services import Services
         from ibexite.records.gateway import open_store
         from ibexite.records.journal import SUFFIX, Journal, next_number
+        from ibexite.station.differences_file import DifferencesFile
+        from ibexite.station.project import shown_path
 
         journals = self.records / "journals"
         with contextlib.ExitStack() as stack:
@@ -192,8 +194,12 @@ class RunService:
             pool = stack.enter_context(self._pool(orders, identity))
             if simulated is not None:
                 readers = (simulated.hear, *readers)
+            found = DifferencesFile(self.records, Path(report_name(orders.serial, identity.run)).stem)
+            readers = (*readers, found)
             run = Run(orders.program, Bench(bench, pool), identity, services, journal, readers, orders.orders)
             outcome = run.carry_out()
+            if found.is_written:
+                self._tell(Notice(f"  to print: {shown_path(found.path)}"))
             if self._store(store, journal.path, outcome) and self._helper is not None:
                 report = self.records / "reports" / report_name(orders.serial, outcome.run)
                 self._helper.begin(self.records, outcome.run, report)
