@@ -269,6 +269,29 @@ def test_a_good_unit_becomes_a_reference_that_others_are_judged_by(project, ibex
     assert re.search(r"^loss   apart by at most \S+ m?dB at freq = \d+ MHz", compared, re.MULTILINE) and "wires   only in leads" in compared
 
 
+def test_a_sequence_may_teach_the_first_good_unit_and_is_a_trial_then(project, ibexite, leads) -> None:
+    taught = LEADS.replace("    check loss", '    golden save loss, s21, wires.wires as "leads"\n    check loss')
+    (project / "leads.ibx").write_text(taught)
+    run = lambda serial: ibexite("run", "leads.ibx", "--bench", "service.toml", "--serial", serial, "--simulate", "--yes")  # noqa: E731
+    first = run("FU0042")
+    assert "taught: golden/fm-2-leads/leads.toml, not approved yet" in first.stdout and "the unit is taught as the reference leads" in first.stdout
+    assert run("FU0042").returncode == 5
+    failed = run("FU0043")
+    assert failed.returncode == 1 and "not taught as leads: " in failed.stdout + failed.stderr and "wires failed" in failed.stdout + failed.stderr
+    assert 'unit = "FU0042"' in (project / "golden" / "fm-2-leads" / "leads.toml").read_text()
+
+
+@pytest.mark.parametrize(("line", "title"), [
+    ('golden save v as "Bad Name"', "this cannot be the name of a reference"), ('golden save w as "x"', "unknown name 'w'"), ('golden save t.q as "x"', "no test 't'"),
+    ('golden keep v as "x"', "")])  # fmt: skip
+def test_what_cannot_be_taught_is_told_before_the_run(line, title) -> None:
+    head = 'sequence "S"\n    product "P"\n    serial ".*"\nneeds\n    v : signal in V\ntest a "T"\n    read v\n'
+    source = Source("t.ibx", f'{head}    {line}\n    sweep k over 1 V, 2 V\n        golden save v as "x"\n')
+    vet(source)
+    titles = [finding.title for finding in source.findings if finding.level == "mistake"]
+    assert any(title in found for found in titles) and "not within a test and behind its loops" in titles
+
+
 @pytest.mark.parametrize(("arguments", "told"), [
     (["last", "los", "--as", "x"], "there is no value 'los'"), (["last", "loss", "--as", "X y"], "cannot be the name of a reference"),
     (["nothing", "loss", "--as", "x"], "there is no run 'nothing'"), (["last", "lead.loss", "loss", "--as", "x"], "two of the values have one name")])  # fmt: skip

@@ -293,6 +293,15 @@ class Attached(NamedTuple):
     size: int
 
 
+class Taught(NamedTuple):
+    """Values of the unit (test.name) that are to become a reference of this name."""
+
+    t: float
+    test: str
+    names: list[str]
+    reference: str
+
+
 class Tone(NamedTuple):
     """A tone for the operator: good or bad."""
 
@@ -418,6 +427,7 @@ Event = (
     | Figure
     | Shown
     | Attached
+    | Taught
     | Tone
     | Called
     | Answered

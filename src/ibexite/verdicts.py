@@ -45,6 +45,7 @@ TRIALS: dict[str, str] = {
     "simulated": "an instrument was a simulated stand-in, or the run was asked to simulate",
     "parameter": "a parameter was set by hand (unless the project calls it a variant)",
     "placeholder": "a limit that was used has no source or nobody has approved it",
+    "taught": "a value of the unit was made a reference by the sequence",
     "unapproved": "a mask, reference or limit table was used that nobody has approved as it is",
     "reference": "a reference was not there, too old, or measured under other conditions",
     "calibration": "the calibration of an instrument that was used is past its date",

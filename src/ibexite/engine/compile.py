@@ -245,6 +245,9 @@ class Compiler(LoopCompiler, CheckCompiler):
         attacher, names = self.frame.attachment(statement)
         self._emit(f"{self._bind('attach', attacher)}({', '.join(map(self._named, names))})", line)
 
+    def _teach(self, statement: nodes.Teach, line: int) -> None:
+        self._emit(f"{self._bind('teach', self.frame.teaching(statement))}()", line)
+
     def _tone(self, statement: nodes.Tone, line: int) -> None:
         self._emit(f"{self._bind('tone', self.frame.tone(statement))}()", line)
 

@@ -32,6 +32,18 @@ class Texts(Gaps):
 
         return tell, self.gap_names(statement.text)
 
+    def teaching(self, statement: nodes.Teach) -> Callable[[], None]:
+        """Tells what of this unit is to become a reference; whoever keeps the records makes it one."""
+        runtime, block = self.runtime, self.block
+
+        def tell() -> None:
+            runtime.mark_trial("taught", f"the unit is taught as the reference {statement.reference}")
+            names = [name if "." in name and name not in self.names else f"{block}.{self.prefix}{name}"
+                     for name, _ in statement.names]  # fmt: skip
+            runtime.emit(events.Taught(runtime.now(), block, names, statement.reference))
+
+        return tell
+
     def tone(self, statement: nodes.Tone) -> Callable[[], None]:
         """A tone."""
         runtime = self.runtime

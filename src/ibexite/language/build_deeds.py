@@ -365,6 +365,12 @@ class DeedBuilder(ExprBuilder):
     def _note(self, line: Line, tree: Tree) -> nodes.Show:
         return nodes.Show(self._span(tree.children[0]), string(tree.children[0]), "note")
 
+    def _teach(self, line: Line, tree: Tree) -> nodes.Teach:
+        *curves, name = tree.children
+        names = tuple((".".join(str(part) for part in curve.children if part is not None), self._span(curve))
+                      for curve in curves)  # fmt: skip
+        return nodes.Teach(self._span(name), names, string(name))
+
     def _attach(self, line: Line, tree: Tree) -> nodes.Attach:
         return nodes.Attach(self._span(tree.children[0]), string(tree.children[0]))
 

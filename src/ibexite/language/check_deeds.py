@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 from ibexite import units
 from ibexite.errors import UnitError, did_you_mean
 from ibexite.frozen import replaced
@@ -176,6 +178,20 @@ class DeedChecker(BenchLineChecker, LoopChecker, JudgingChecker):
 
     def _attach(self, statement: nodes.Attach) -> None:
         self._text(statement.file, statement.span, bare=True)
+
+    def _teach(self, statement: nodes.Teach) -> None:
+        if not re.fullmatch(r"[a-z_][a-z0-9_]*", statement.reference):
+            self.source.report(
+                statement.span, "this cannot be the name of a reference", "", "Small letters, digits and _, in quotes."
+            )
+        if self.loops or self.block in ("after unit", "after lot", "before lot"):
+            self.source.report(statement.span, "not within a test and behind its loops", "", "Save values there.")
+        for name, span in statement.names:
+            test, _, part = name.partition(".")
+            key = nodes.ResultOf(span, test, part) if part and test not in self.names else nodes.Name(span, name)
+            kind = self.typer.type_of(key, self.lookup)
+            if isinstance(kind, Picture):
+                self.source.report(span, "a picture", "", "It is looked at, not compared.")
 
     def _tone(self, statement: nodes.Tone) -> None:
         """Nothing can be wrong with it."""

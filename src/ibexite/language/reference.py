@@ -149,6 +149,13 @@ VERBS = {
     "show": Entry("Shows a text to the operator; `{name}` is replaced by the value.", 'show "Output at {v_out}"'),
     "note": Entry("Puts a text into the report.", 'note "Measured with the lid open, {t_board}."'),
     "attach": Entry("Puts a copy of a file beside the sequence into the records.", 'attach "setup_{serial}.png"'),
+    "golden": Entry(
+        "`golden save` makes values of this unit a reference of the project, once the run has ended and nothing of the "
+        'unit has failed; the run is a trial. In limits `golden("name")` is the value of a reference, '
+        '`golden("name.value")` where it has several. A check by a reference that was measured under other settings '
+        "or parameters is an error.",
+        'golden save s21 as "antenna_lead"',
+    ),
     "tone": Entry("Sounds a tone for the operator.", "tone good"),
     "ask": Entry(
         "Asks the operator: to confirm, to press a button (Enter, or that of the bench), yes or no, one of several "
@@ -246,6 +253,16 @@ CLAUSES = {
         "that the worst point is as far from its limits as it can be. `along axis` moves a mask along its axis. Both "
         "may stand in one line, each once. The result says by how much they were moved.",
         'check response inside mask("response") aligned by 3 dB aligned by 2 % along freq',
+    ),
+    "same": Entry(
+        "`same as` compares connections, tables and texts with others, a known good unit as a rule, and lists what is "
+        "missing, extra, swapped, reversed, changed beyond a tolerance, or comes and goes. `+/- 5 %` and "
+        "`+/- 200 mohm` say how far values may be apart; of two that hold for one value the larger counts.",
+        'check wires same as golden("sensor_lead") +/- 10 % +/- 200 mohm',
+    ),
+    "older": Entry(
+        "`not older than t`: a check by a reference that was measured longer ago is an error.",
+        'check s21 within golden("antenna_lead") +/- 0.3 dB not older than 24 h',
     ),
     "allowing": Entry(
         "`allowing N bad` lets a check pass although so many values are bad; values that were left out of a statistic "

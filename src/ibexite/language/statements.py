@@ -310,6 +310,16 @@ class Attach:
 
 
 @node
+class Teach:
+    """Makes values of this unit a reference once its run has ended well: their names (name, or test.name), each with
+    its place, and the name of the reference."""
+
+    span: Span
+    names: tuple[tuple[str, Span], ...]
+    reference: str
+
+
+@node
 class Tone:
     """A tone for the operator, good or bad."""
 
@@ -349,7 +359,7 @@ Loop = Sweep | Repeat | Search
 Statement = (
     Set | Read | Do | Send | Let | Check | Wait | WaitReading | Watch | Sweep | Repeat | Search | Leave | Skip | Stop
     | If
-    | Connect | Expect | Measure | CallExecutable | Show | Attach | Tone | Ask | Plot
+    | Connect | Expect | Measure | CallExecutable | Show | Attach | Teach | Tone | Ask | Plot
 )  # fmt: skip
 
 

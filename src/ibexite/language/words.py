@@ -60,6 +60,7 @@ USAGE: dict[str, tuple[str, ...]] = {
     "show": ('show "text with {names}"',),
     "note": ('note "text for the report"',),
     "attach": ('attach "file.png"',),
+    "golden": ('golden save name, … as "reference"',),
     "tone": ("tone good", "tone bad"),
     "ask": (
         'ask confirm "text"',

@@ -281,6 +281,9 @@ class _Collector:
         assert self.rows is not None
         self.rows.files.append({"test": e.test, "name": e.name, "path": e.path, "sha256": e.sha256, "size": e.size})
 
+    def _taught(self, e: events.Taught) -> None:
+        self._remark("taught", f"{', '.join(e.names)} as the reference {e.reference}")
+
     def _called(self, e: events.Called) -> None:
         test = self._part(e.test)
         if test is not None:

@@ -26,6 +26,7 @@ from ibexite.verdicts import Verdict
 if TYPE_CHECKING:
     from ibexite.analysis.curve import Curve
 
+_BEFORE_IT_IS_ONE = ("reference", "unapproved", "taught")  # why a run was a trial that made a reference
 _NAME = re.compile(r"[a-z_][a-z0-9_]*")
 
 
@@ -92,7 +93,7 @@ def _origin(record: RunRecord, by: str, although: str) -> Origin:
         "saved": datetime.datetime.now(datetime.UTC).isoformat(timespec="seconds"),
     }  # fmt: skip
     notes |= {"although": although} if although else {}
-    trial = tuple(reason["text"] for reason in row["trial"] if reason["code"] not in ("reference", "unapproved"))
+    trial = tuple(reason["text"] for reason in row["trial"] if reason["code"] not in _BEFORE_IT_IS_ONE)
     is_simulated = any(reason["code"] == "simulated" for reason in row["trial"])
     return Origin(row["id"], row["serial"], row["started"], row["verdict"], trial, is_simulated, notes)
 

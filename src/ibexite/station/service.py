@@ -167,6 +167,7 @@ class RunService:
         from ibexite.records.journal import SUFFIX, Journal, next_number
         from ibexite.station.differences_file import DifferencesFile
         from ibexite.station.project import shown_path
+        from ibexite.station.teaching import Taught
 
         journals = self.records / "journals"
         with contextlib.ExitStack() as stack:
@@ -195,12 +196,17 @@ class RunService:
             if simulated is not None:
                 readers = (simulated.hear, *readers)
             found = DifferencesFile(self.records, Path(report_name(orders.serial, identity.run)).stem)
-            readers = (*readers, found)
+            taught = Taught()
+            readers = (*readers, found, taught)
             run = Run(orders.program, Bench(bench, pool), identity, services, journal, readers, orders.orders)
             outcome = run.carry_out()
             if found.is_written:
                 self._tell(Notice(f"  to print: {shown_path(found.path)}"))
-            if self._store(store, journal.path, outcome) and self._helper is not None:
+            is_stored = self._store(store, journal.path, outcome)
+            sequence = Path(orders.program.source.name)
+            for told in taught.saved(self.records, outcome.run, sequence, orders.operator) if is_stored else ():
+                self._tell(Notice(*told))
+            if is_stored and self._helper is not None:
                 report = self.records / "reports" / report_name(orders.serial, outcome.run)
                 self._helper.begin(self.records, outcome.run, report)
         return outcome
