@@ -213,7 +213,8 @@ class Limits(NamedTuple):
     """What was demanded: `demand` in words of what is no number. The limits stand by `guard` inside those that were
     written, by `rule`; `origin` is where they come from, if from a limit table. `each` holds axis values, low and high
     of each judged point (the first MOST_LIMITS), where limits are no constants. `moved` tells in words by how much they
-    were moved onto what is judged; all of them are told as they were then."""
+    were moved onto what is judged; all of them are told as they were then. `uncertainty` is that of the worst point, by
+    which the rule judged, `risk` the probability that the verdict of it is wrong; None where nobody knows."""
 
     demand: str = ""
     guard: float = 0.0
@@ -221,6 +222,8 @@ class Limits(NamedTuple):
     origin: str = ""
     each: list[list[float | str | None]] = []
     moved: str = ""
+    uncertainty: float = 0.0
+    risk: float | None = None
 
 
 class Points(NamedTuple):

@@ -79,6 +79,7 @@ FAULTS: dict[str, str] = {
     "overload": "a value is an overload: a fact about the unit",
     "bad": "values that may not be used, of which the check allows fewer",
     "undecided": "a value that the check stands on could not be computed or read",
+    "guard_zone": "a value is nearer to a limit than its uncertainty, and the rule leaves it undecided then",
     "nothing": "nothing was judged",
     "no_limit": "no limit has been set yet",
     "no_reference": "a reference that the check needs has not been saved yet",

@@ -116,11 +116,23 @@ def points_told(result: Fields) -> str:
 def limits_told(result: Fields) -> list[str]:
     """What happened to the limits of a result before it was judged, in words: moved onto it, guarded by a rule."""
     told = [str(result["moved"])] if result["moved"] else []
-    if result["guard"]:
-        unit = result_unit(result)
-        guard = f"{units.plain_number(result['guard'] / float(unit.factor), 4)} {unit.symbol}".strip()
-        told.append(f"guarded by {guard}: {result['rule']}")
+    unit = result_unit(result) if result["rule"] else units.NO_UNIT
+    if result["rule"]:
+        size = result["guard"] or result["uncertainty"]
+        by = f" by {units.plain_number(size / float(unit.factor), 4)} {unit.symbol}".rstrip() if size else ""
+        told.append(f"{'guarded' if result['guard'] else 'uncertain'}{by}: {result['rule']}")
+    if result["risk"] is not None:
+        told.append(f"probability that the verdict is wrong: {risk_text(result['risk'])}")
     return told
+
+
+def risk_text(risk: float) -> str:
+    """A probability in words.
+
+    >>> risk_text(0.0228), risk_text(1e-9), risk_text(0.5)
+    ('2.3 %', 'below 0.01 %', '50 %')
+    """
+    return "below 0.01 %" if risk < 1e-4 else f"{100 * risk:.2g} %"
 
 
 def _exponent(*sizes: float) -> int:

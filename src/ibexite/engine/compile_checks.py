@@ -35,7 +35,7 @@ class CheckCompiler(AccuracyCompiler):
         is_fixed = all(map(_is_constant, (low, high, guard)))
         tally = self._bind("check", self.frame.tally(statement, axes + kind.axes, readings, is_fixed=is_fixed))
         if statement.guard is not None:
-            self._emit(f"{tally}.guard = {guard}", line)
+            self._emit(f"{tally}.guard_by({guard})", line)
         value = self._judged_value(statement, line)
         parts = [statement.value, statement.where, None if by_accuracy else statement.guard]
         parts += [statement.criterion.a, statement.criterion.b] if statement.criterion is not None else []

@@ -32,6 +32,9 @@ class Tally:
     is_strict: bool = False
     guard: Measured = 0.0  # the limits move inwards by so much: a number, or a curve over axes of what is judged
     worst_guard: float = math.nan  # that of the worst point
+    uncertainty: Measured = 0.0  # of what is judged, as `guard`
+    has_third_verdict: bool = False  # within the guard on both sides of a limit nothing is decided
+    undecided: int = 0  # points there
     rule: str = ""  # what is told of a guard
     allowed: int = 0  # bad values that do not matter
     is_fixed: bool = False  # all points have the same limits: they are constants
@@ -58,7 +61,8 @@ class Tally:
 
     def renew(self) -> None:
         """As if nothing had been judged."""
-        fresh = Tally(self.is_strict, allowed=self.allowed, is_fixed=self.is_fixed, rule=self.rule)
+        fresh = Tally(self.is_strict, allowed=self.allowed, is_fixed=self.is_fixed, rule=self.rule,
+                      has_third_verdict=self.has_third_verdict)  # fmt: skip
         for name in Tally.__dataclass_fields__:
             setattr(self, name, getattr(fresh, name))
 
@@ -91,9 +95,12 @@ class Tally:
             if margin < 0 or self.is_strict:
                 if low > high:
                     raise wrong_way_round(low, high)
-                self.failed += 1
-                if len(self.failing) < MAX_FAILING_KEPT:
-                    self.failing.append(at)
+                if self.has_third_verdict and margin >= -2 * self.guard:
+                    self.undecided += 1
+                else:
+                    self.failed += 1
+                    if len(self.failing) < MAX_FAILING_KEPT:
+                        self.failing.append(at)
         if margin < self.margin:
             self.margin, self.value, self.low, self.high, self.at = margin, value, low, high, at
             self.bound, self.worst_guard = "", self.guard
@@ -163,6 +170,9 @@ class Tally:
             self.bad += 1
             return
         margin = (place - far) if fails else (near - place)
+        if fails and self.has_third_verdict:
+            self.undecided += 1
+            fails = False
         self.failed += fails
         if fails and len(self.failing) < MAX_FAILING_KEPT:
             self.failing.append(at)
@@ -189,6 +199,10 @@ class Tally:
         margins = block.margins()
         good, holes = block.good(margins)
         fails = good[(margins[good] <= 0) if self.is_strict else (margins[good] < 0)]
+        if self.has_third_verdict:
+            is_open = margins[fails] >= -2 * points.guards_at(block.places[fails])
+            self.undecided += int(is_open.sum())
+            fails = fails[~is_open]
 
         def at_point(i: int) -> At:
             return at + points.place(block.places[i])
@@ -227,6 +241,9 @@ class Tally:
             return verdict, Reason("limit", "")
         if self.trouble is not None:
             return Verdict.ERROR, self.trouble
+        if self.undecided:
+            many = f"{self.undecided} of {self.judged} points lie" if self.judged > 1 else "it lies"
+            return Verdict.ERROR, Reason("guard_zone", f"undecided: {many} nearer to a limit than the uncertainty")
         if verdict == Verdict.PASS and not bad:
             return verdict, NO_REASON
         if self.judged == 0:

@@ -79,6 +79,10 @@ class JudgedPoints:
             guard = self._guard[block.places]
             yield block._replace(lows=block.lows + guard, highs=block.highs - guard)
 
+    def guards_at(self, places: Array) -> Array:
+        """The guards of some points."""
+        return self._guard[places]
+
     def guard_at(self, place: int) -> float:
         """By how much the limits of a point stand inside."""
         return float(self._guard[place])

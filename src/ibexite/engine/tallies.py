@@ -5,11 +5,13 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 
-from ibexite import events, units
+from ibexite import decision_rules, events, units
+from ibexite.analysis.risk import specific_risk
 from ibexite.differences import Difference
 from ibexite.engine.frame_base import FrameBase
 from ibexite.engine.judge import At, Tally
-from ibexite.language import nodes
+from ibexite.engine.limit_errors import negative_guard
+from ibexite.language import constants, nodes
 from ibexite.language.carrying import is_by_accuracy
 from ibexite.language.check_files import golden_in
 from ibexite.mask import Mask
@@ -17,8 +19,7 @@ from ibexite.untyped import Fields, Measured
 from ibexite.values import Words, YesNo
 from ibexite.verdicts import FAULTS, Found, Reason
 
-BY_ACCURACY = "the worst that its signals come to (first order); guarded acceptance (JCGM 106:2012, 8.3.2)"
-RULE = "guarded acceptance: both limits moved inwards by the guard (JCGM 106:2012, 8.3.2)"
+BY_ACCURACY = "the uncertainty is the worst that its signals come to (first order)"
 
 
 class ReportedTally(Tally):
@@ -37,9 +38,45 @@ class ReportedTally(Tally):
         is_strict = criterion is not None and criterion.kind in ("<", ">")
         super().__init__(is_strict=is_strict, allowed=statement.allowing, is_fixed=is_fixed)
         self._frame, self._statement, self._axes, self._readings = frame, statement, axes, readings
-        self.rule = BY_ACCURACY if is_by_accuracy(statement, frame.names) else RULE
+        self._is_by_accuracy = is_by_accuracy(statement, frame.names)
+        risk = constants.number(statement.risk, frame.known) if statement.risk is not None else None
+        self._factor = self._guard_factor(statement, float(risk or 0))
+        self.rule = decision_rules.told(statement.rule, float(risk or 0))
+        self.rule += f"; {BY_ACCURACY}" if self._is_by_accuracy else ""
+        self.has_third_verdict = statement.rule == decision_rules.UNDECIDED
         self._mask = _mask_of(frame, statement)
         self._refers = bool(golden_in(statement))
+
+    def _guard_factor(self, statement: nodes.Check, risk: float) -> float:
+        """By which part of its uncertainty the limits of a value are moved."""
+        if statement.rule == decision_rules.SIMPLE:
+            return 0.0
+        if statement.rule != decision_rules.RISK:
+            return 1.0
+        return decision_rules.guard_factor(risk) / self._standards
+
+    @property
+    def _standards(self) -> float:
+        """How many standard uncertainties an uncertainty is."""
+        return decision_rules.LIMITS_TO_STANDARD if self._is_by_accuracy else decision_rules.COVERAGE
+
+    def guard_by(self, uncertainty: Measured) -> None:
+        """What is judged next has this uncertainty: a number, or a curve over axes of it."""
+        self.uncertainty = uncertainty
+        self.guard = uncertainty * self._factor if self._factor != 1.0 else uncertainty
+        if isinstance(uncertainty, float) and uncertainty < 0:
+            raise negative_guard()
+
+    def _risk(self) -> tuple[float, float | None]:
+        """The uncertainty of the worst point, and the probability that its verdict is wrong."""
+        if self._statement.guard is None or self.value != self.value or self.bound:
+            return 0.0, None
+        guard = self.told_guard
+        size = guard / self._factor if self._factor else self.uncertainty
+        if not isinstance(size, float) or not size > 0:
+            return 0.0, None
+        beyond = specific_risk(self.value, self.low - guard, self.high + guard, size / self._standards)
+        return size, beyond if self.margin >= 0 else 1 - beyond
 
     def judge_curve(self, value: Measured, low: Measured, high: Measured, where: Measured, at: At = ()) -> None:
         """Judges a curve; one that does not cover its mask cannot pass, and where limits may be moved onto it they
@@ -104,11 +141,12 @@ class ReportedTally(Tally):
         axes = [frame.axis_meta(axis) for axis in self._axes]
         self.trouble = self.trouble or self._trouble_with_references()
         subject = _subject(frame, statement)
-        runtime.judged(
-            judged(frame, subject, self, self.verdict(reasons), axes, said=said, demand=demand, origin=origin)._replace(
-                differences=[(each.kind, each.text) for each in differences]
-            )
-        )
+        event = judged(frame, subject, self, self.verdict(reasons), axes, said=said, demand=demand, origin=origin)
+        uncertainty, risk = self._risk()
+        rule = self.rule if statement.guard is not None else ""
+        limits = event.limits._replace(uncertainty=uncertainty, risk=risk, rule=rule)
+        listed = [(each.kind, each.text) for each in differences]
+        runtime.judged(event._replace(limits=limits, differences=listed))
 
 
 def judged(

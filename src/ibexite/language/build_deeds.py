@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 from typing import Any
 
+from ibexite.decision_rules import GUARDED, RISK, SIMPLE, UNDECIDED
 from ibexite.errors import did_you_mean
 from ibexite.language import nodes, words
 from ibexite.language.build_expr import ExprBuilder, string
@@ -20,10 +21,13 @@ _SPACINGS = {
 }  # fmt: skip
 
 
-# The clauses of a check line in their order, with how they are written.
+# The clauses of a check line in their order, with how they are written; and those that are one of several forms.
 _CHECK_CLAUSES = {
     "where": "where", "aligned": "aligned by", "guarded": "guarded by", "not_older": "not older than",
     "allowing": "allowing", "label": "as",
+}  # fmt: skip
+_RULE_CLAUSES = {
+    "guarded": GUARDED, "guarded_or_undecided": UNDECIDED, "guarded_for_a_risk": RISK, "uncertain": SIMPLE,
 }  # fmt: skip
 
 
@@ -178,14 +182,14 @@ class DeedBuilder(ExprBuilder):
 
     def _check(self, line: Line, tree: Tree) -> nodes.Check:
         value, demand, *clauses = tree.children
-        if demand is not None and demand.data in _CHECK_CLAUSES:
+        if demand is not None and demand.data in (*_CHECK_CLAUSES, *_RULE_CLAUSES):
             clauses, demand = [demand, *clauses], None
         found = self._check_clauses(line, clauses)
         criterion = self.criterion(demand) if demand is not None else None
         return nodes.Check(
             line.span, self.expr(value), criterion, found.get("where"), found.get("label"), found.get("guarded"),
             found.get("allowing", 0), tuple(found[name] for name in ("aligned", "along") if name in found),
-            found.get("not_older"),
+            found.get("not_older"), found.get("rule", GUARDED), found.get("risk"),
         )  # fmt: skip
 
     def _check_clauses(self, line: Line, clauses: list[Tree]) -> Fields:
@@ -193,12 +197,13 @@ class DeedBuilder(ExprBuilder):
         found: Fields = {}
         order, last = list(_CHECK_CLAUSES), -1
         for clause in clauses:
-            place, name = order.index(clause.data), str(clause.data)
+            name = "guarded" if clause.data in _RULE_CLAUSES else str(clause.data)
+            place = order.index(name)
             if name == "aligned" and clause.children[1] is not None:
                 name = "along"
             if name in found:
                 self.source.report(
-                    self._span(clause), f"two {_CHECK_CLAUSES[str(clause.data)]!r} clauses", "",
+                    self._span(clause), f"two '{_CHECK_CLAUSES.get(name, 'aligned by')}' clauses", "",
                     words.usage_for(words.USAGE["check"], line.text),
                 )  # fmt: skip
             elif place < last:
@@ -206,6 +211,9 @@ class DeedBuilder(ExprBuilder):
                 self.source.report(self._span(clause), "clauses out of order", "", f"Their order is: {told}.")
             last = max(last, place)
             found[name] = self._check_clause(clause)
+            if name == "guarded":
+                found["rule"] = _RULE_CLAUSES[str(clause.data)]
+                found["risk"] = self.expr(clause.children[1]) if len(clause.children) > 1 else None
         return found
 
     def _check_clause(self, clause: Tree) -> object:

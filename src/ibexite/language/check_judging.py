@@ -6,6 +6,7 @@ import re
 from decimal import Decimal
 
 from ibexite import units
+from ibexite.decision_rules import COVERAGE, SIMPLE, guard_factor
 from ibexite.errors import MistakeError
 from ibexite.language import constants, nodes
 from ibexite.language.carrying import is_by_accuracy, made_of
@@ -172,6 +173,7 @@ class JudgingChecker(FileChecker):
     def _guard(self, statement: nodes.Check, kind: Type | None) -> None:
         guard = statement.guard
         assert guard is not None
+        self._risk(statement)
         if is_by_accuracy(statement, self.names):
             self._by_accuracy(statement, guard)
             return
@@ -189,10 +191,30 @@ class JudgingChecker(FileChecker):
         width = constants.as_difference(guard, width)
         if width < 0:
             self.source.report(guard.span, "a negative guard", "", "It is the uncertainty of the measurement.")
-        elif limits is not None and limits[1] - limits[0] < 2 * width:
+        elif (
+            limits is not None and statement.rule != SIMPLE and limits[1] - limits[0] < 2 * self._wide(statement, width)
+        ):
             self.source.report(
                 guard.span, "the guard is wider than the tolerance", "", "Nothing could pass. Measure more exactly."
             )
+
+    def _risk(self, statement: nodes.Check) -> None:
+        if statement.risk is None:
+            return
+        kind, risk = self.scalar(statement.risk), constants.number(statement.risk, self.scope.known)
+        if kind is None:
+            return
+        if not kind.dimension.is_plain or risk is None or not 0 < risk < Decimal("0.5"):
+            self.source.report(
+                statement.risk.span, "not a risk", str(kind), "It is a probability above 0 and below 50 %: risk 1 %."
+            )
+
+    def _wide(self, statement: nodes.Check, width: Decimal) -> Decimal:
+        """How far limits are moved by an uncertainty."""
+        risk = constants.number(statement.risk, self.scope.known) if statement.risk is not None else None
+        if risk is None or not 0 < risk < Decimal("0.5"):
+            return width
+        return width * Decimal(guard_factor(float(risk))) / Decimal(COVERAGE)
 
     def _by_accuracy(self, statement: nodes.Check, guard: nodes.Expr) -> None:
         """What is judged must be made of signals and readings of single numbers, and formulas of them."""

@@ -238,9 +238,17 @@ CLAUSES = {
         "check eff >= 81 % where iload >= 600 mA",
     ),
     "guarded": Entry(
-        "`guarded by t` moves both limits inwards by the uncertainty of the measurement (JCGM 106:2012, 8.3.2); "
-        "`guarded by accuracy` by what the accuracies of its signals come to through all formulas.",
+        "`guarded by t` moves both limits inwards by the expanded uncertainty (k = 2) of the measurement; "
+        "`guarded by accuracy` by what the accuracies of its signals come to through all formulas. `risk 1 %` behind "
+        "it moves them only so far that a value that is accepted is beyond its limit with such a probability at most. "
+        "With `or undecided` a value fails only beyond the uncertainty, and is undecided (an error) between. The rule "
+        "and the probability that the verdict is wrong are told.",
         "check rail within 3.3 V +/- 2 % guarded by 4 mV",
+    ),
+    "uncertain": Entry(
+        "`uncertain by t` judges by the limits as they are (simple acceptance) and tells the probability that the "
+        "verdict is wrong; t is the expanded uncertainty (k = 2), or `accuracy`.",
+        "check rail within 3.3 V +/- 2 % uncertain by 4 mV",
     ),
     "inside": Entry(
         '`inside mask("name")` judges a curve by the lines of a file of the project, masks/name.csv, along its axis; '

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from ibexite.decision_rules import GUARDED
 from ibexite.frozen import node
 from ibexite.language.expressions import Criterion, Expr
 from ibexite.language.source import Span
@@ -104,8 +105,9 @@ class Aligned:
 
 @node
 class Check:
-    """A judgement. Without a criterion its limits come from the limit table. `not_older` is a time that references may
-    be old."""
+    """A judgement. Without a criterion its limits come from the limit table. `guard` is the uncertainty, by which it is
+    judged as a `rule` of decision_rules.py says, `risk` what that one takes; `not_older` a time that references may be
+    old."""
 
     span: Span
     value: Expr
@@ -116,6 +118,8 @@ class Check:
     allowing: int = 0
     aligned: tuple[Aligned, ...] = ()
     not_older: Expr | None = None
+    rule: str = GUARDED
+    risk: Expr | None = None
 
 
 @node

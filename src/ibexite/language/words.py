@@ -29,8 +29,8 @@ USAGE: dict[str, tuple[str, ...]] = {
         'check x inside mask("name")',
         'check x same as golden("name") [+/- t …]',
         "check x",
-        "… [where condition] [aligned by t [along axis]] [guarded by t] [not older than t] [allowing N bad] "
-        '[as "label"]',
+        "… [where condition] [aligned by t [along axis]] [guarded by t [or undecided]] [not older than t] "
+        '[allowing N bad] [as "label"]',
     ),
     "wait": ("wait 200 ms", "wait reading signal, … every t until condition [for N readings] timeout t"),
     "watch": ("watch signal between a and b every t [allowing N bad in a row] [else stop]",),
@@ -142,8 +142,8 @@ _CLAUSES = (
     "unit lot gate together averaging tries settled where between within and or not as in to from step points log "
     "then over "
     "against by along on off yes no signal of every until for readings timeout guarded allowing matches is refine "
-    "inside aligned same older than resolution verified picture tags with gives pass keeps inputs outputs reading "
-    "python"
+    "inside aligned same older than risk undecided uncertain resolution verified picture tags with gives pass keeps "
+    "inputs outputs reading python"
 )
 LATER = frozenset(["record", "stimulus", "play"])  # words that are kept for what is to come
 
