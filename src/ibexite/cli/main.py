@@ -29,6 +29,7 @@ COMMANDS = {
     "show": "show one run",
     "report": "write the report of a run",
     "golden": "known good units as references: save, list, show, compare, approve",
+    "limits": "limits proposed from many units, and who has approved them",
     "export": "write the data of a run to files",
     "simulate": "serve the simulated stand-ins of a bench",
 }

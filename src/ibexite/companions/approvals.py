@@ -70,11 +70,12 @@ def _from_project(project: Path, path: Path) -> str:
         ) from None
 
 
-def objection(project: Path, path: Path, sha256: str) -> str:
+def objection(project: Path, path: Path, sha256: str, *, is_needed: bool = True) -> str:
     """Why a file does not count as approved, in words; "" if the last approval of it is of what it is now.
 
     Args:
         sha256: of the file as it is used.
+        is_needed: False if a file that nobody has ever approved has no objection.
 
     Raises:
         MistakeError: approvals.toml is wrong.
@@ -82,6 +83,6 @@ def objection(project: Path, path: Path, sha256: str) -> str:
     name = _from_project(project, path)
     mine = [approval for approval in read_approvals(project) if approval.file == name]
     if not mine:
-        return "nobody has approved it"
+        return "nobody has approved it" if is_needed else ""
     last = mine[-1]
     return "" if last.sha256 == sha256 else f"edited since {last.by} approved it on {last.when[:10]}"

@@ -71,7 +71,7 @@ class Files:
 
         path = self._path(name)
         found = read_limits(path)
-        self.limit_file = (found.path, hashlib.sha256(path.read_bytes()).hexdigest())
+        self.limit_file = (found.path, found.sha256)
         return found
 
     def mask(self, name: str, variant: str) -> Mask:
@@ -105,11 +105,11 @@ class Files:
             )
         return reference
 
-    def objection(self, path: str, sha256: str) -> str:
-        """Why a file does not count as approved; "" if it is."""
+    def objection(self, path: str, sha256: str, *, is_needed: bool = True) -> str:
+        """Why a file does not count as approved; "" if it does."""
         from ibexite.companions.approvals import objection
 
-        return objection(self._project, Path(path), sha256)
+        return objection(self._project, Path(path), sha256, is_needed=is_needed)
 
     def functions(self, name: str) -> tuple[dict[str, PythonFunction], dict[str, MeasurementFacts]]:
         """What a Python file offers."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 from decimal import Decimal
 from pathlib import Path
 
@@ -9,7 +10,7 @@ from ibexite import units
 from ibexite.companions.sheet import Row, Sheet, decimal_text, read_sheet
 from ibexite.errors import MistakeError, UnitError, did_you_mean
 from ibexite.language.program import LimitRow
-from ibexite.values import Type
+from ibexite.values import Quantity, Type
 
 NEEDED = ("test", "name")
 COLUMNS = (
@@ -20,8 +21,8 @@ COLUMNS = (
 class LimitSheet:
     """A limit table that was read."""
 
-    def __init__(self, sheet: Sheet) -> None:
-        self.path, self._sheet = sheet.path, sheet
+    def __init__(self, sheet: Sheet, sha256: str = "") -> None:
+        self.path, self.sha256, self._sheet = sheet.path, sha256, sheet
         self._asked: set[tuple[str, str]] = set()
         for column in sheet.columns:
             if column not in COLUMNS:
@@ -77,6 +78,15 @@ class LimitSheet:
         source, approved = row.cells.get("source", ""), row.cells.get("approved", "")
         told = "; ".join([where, *([source] if source else []), *([f"approved {approved}"] if approved else [])])
         return LimitRow(low, high, bool(source and approved), told)
+
+    def check(self) -> None:
+        """Raises MistakeError: a row whose numbers and units are not limits of anything."""
+        for row in self._sheet.rows:
+            units_of = [units.parse_unit(u).dimension for u in (row.cells.get("unit", ""),) if u]
+            try:
+                self._limits(row, Quantity((), units_of[0] if units_of else units.PLAIN))
+            except UnitError as error:
+                raise MistakeError(error.what, where=f"{self.path}: row {row.number}", remedy=error.remedy) from None
 
     def unused(self) -> list[str]:
         """The rows that no check has asked for: a misspelt name, or a check that is missing."""
@@ -139,4 +149,5 @@ class LimitSheet:
 
 def read_limits(path: Path) -> LimitSheet:
     """Reads a limit table (CSV or workbook). Raises MistakeError."""
-    return LimitSheet(read_sheet(path, what="limit table"))
+    sheet = read_sheet(path, what="limit table")
+    return LimitSheet(sheet, hashlib.sha256(path.read_bytes()).hexdigest())

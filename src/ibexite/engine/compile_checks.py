@@ -39,6 +39,9 @@ class CheckCompiler(AccuracyCompiler):
         value = self._judged_value(statement, line)
         parts = [statement.value, statement.where, None if by_accuracy else statement.guard]
         parts += [statement.criterion.a, statement.criterion.b] if statement.criterion is not None else []
+        row = self.program.limits.get(statement)
+        if row is not None and row.low is None and row.high is None and not axes and not kind.axes:
+            self._emit(f"{tally}.without_limits = {value}", line)
         counts = self._stands_on(*parts)
         if counts:
             self._emit(f"{tally}.stands_on({counts})", line)

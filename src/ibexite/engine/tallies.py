@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import re
 from collections.abc import Sequence
 
@@ -117,6 +118,8 @@ class ReportedTally(Tally):
             return "; ".join(reference.told for reference, _ in references_of(self._frame, self._statement))
         return self._mask.path if self._mask is not None else ""
 
+    without_limits: float = math.nan  # a single value for which nobody has set limits yet: it is told all the same
+
     def close_early(self) -> None:
         """The loop around it was left by something else than its end: what was judged by then counts."""
         if self.judged:
@@ -142,6 +145,8 @@ class ReportedTally(Tally):
         self.trouble = self.trouble or self._trouble_with_references()
         subject = _subject(frame, statement)
         event = judged(frame, subject, self, self.verdict(reasons), axes, said=said, demand=demand, origin=origin)
+        if self.without_limits == self.without_limits:
+            event = event._replace(worst=event.worst._replace(value=or_none(self.without_limits)))
         uncertainty, risk = self._risk()
         rule = self.rule if statement.guard is not None else ""
         limits = event.limits._replace(uncertainty=uncertainty, risk=risk, rule=rule)

@@ -154,7 +154,7 @@ class JudgingChecker(FileChecker):
                 statement.span, "its limits are not set yet", row.origin, "Until they are, this check is an error.",
                 level="warning",
             )  # fmt: skip
-        if not row.is_approved:
+        if not row.is_approved and not self.program.is_table_approved:
             self.program.placeholders.append(f"{self.block}.{name}")
         self.program.limits[statement] = row
 

@@ -21,7 +21,10 @@ class TestChecker(DeclarationChecker):
             return
         try:
             self.limit_table = self.companions.limits(sequence.limits)
-            self.program.limits_file = self.limit_table.path
+            self.program.limits_file, digest = self.limit_table.path, self.limit_table.sha256
+            self.program.is_table_approved = not self.companions.objection(self.limit_table.path, digest)
+            edited = self.companions.objection(self.limit_table.path, digest, is_needed=False)
+            self.program.objections[self.limit_table.path] = edited
         except MistakeError as error:
             what = f"{error.where}: {error.what}" if error.where else error.what
             self.program.source.report(sequence.limits_span, what, "", error.remedy)

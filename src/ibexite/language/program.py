@@ -175,8 +175,9 @@ class Companions(Protocol):
         """A reference of the project; for a variant its own, if there is one. None where none of this name has been
         saved for the product."""
 
-    def objection(self, path: str, sha256: str) -> str:
-        """Why a file does not count as approved, in words; "" if it is."""
+    def objection(self, path: str, sha256: str, *, is_needed: bool = True) -> str:
+        """Why a file does not count as approved, in words; "" if it does. Where an approval `is_needed` not, one that
+        nobody has ever approved has no objection either."""
 
     def points(self, name: str, column: str) -> tuple[list[Decimal], Type]:
         """The values of a column of a file."""
@@ -198,6 +199,7 @@ class LimitTable(Protocol):
     """A table of limits, kept apart from the sequence."""
 
     path: str
+    sha256: str
 
     def row(self, test: str, name: str, variant: str, revision: str, kind: Type) -> LimitRow | None:
         """The limits of a value; None if there are none. Raises MistakeError: wrong unit, two rows fit."""
@@ -235,6 +237,7 @@ class Program:
     without_reference: dict[nodes.Check, str] = field(default_factory=dict)  # checks that need one that is not there
     bounds: dict[nodes.Aligned, tuple[float, bool]] = field(default_factory=dict)  # how far; whether it is a factor
     limits_file: str = ""
+    is_table_approved: bool = False  # the limit table as a whole; else each row says it
     placeholders: list[str] = field(default_factory=list)  # rows of the limit table that nobody has approved
     shared: list[Source] = field(default_factory=list)  # all files of the language besides the sequence
     python_files: list[tuple[str, str]] = field(default_factory=list)  # path and SHA-256

@@ -46,6 +46,10 @@ class Lookup:
                 remedy="Is another program writing it, or is the file damaged? The journals of its runs are kept.",
             ) from None  # fmt: skip
 
+    def select(self, query: str, *values: object) -> list[Fields]:
+        """The rows of a query over the tables of the store; see docs/data-model.md."""
+        return self._rows(query, *values)
+
     def runs(self, *, serial: str = "", verdict: str = "", limit: int = 50) -> list[Fields]:
         """Runs, the newest first, with serial, product, and how many tests passed."""
         return self._rows(

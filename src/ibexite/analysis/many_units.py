@@ -1,0 +1,147 @@
+"""What many units have in common: centre and spread of a value or a curve over them, those that are like no other, and
+the limits that can be proposed from them. Plain functions on arrays of shape (units, points); a value has one point."""
+
+from __future__ import annotations
+
+import math
+from typing import NamedTuple
+
+import numpy as np
+
+from ibexite.analysis.curve import Array
+
+MAD_TO_SIGMA = 1.4826  # 1 / (the upper quartile of the standard normal distribution)
+OUTLYING = 3.5  # Iglewicz and Hoaglin, How to Detect and Handle Outliers (1993), section 3.5
+
+
+class Spread(NamedTuple):
+    """Of each point, shape (points,): how many units, their mean and sample standard deviation (n - 1; NaN for one)."""
+
+    n: Array
+    mean: Array
+    deviation: Array
+
+
+def spread_of(values: Array) -> Spread:
+    """Mean and spread over units; NaN is left out.
+
+    Args:
+        values: shape (units, points).
+
+    The deviations are summed from the mean, in a second pass: sums of squares lose all digits where the mean is large.
+    """
+    good = ~np.isnan(values)
+    n = good.sum(axis=0)
+    with np.errstate(all="ignore"):
+        mean = np.where(good, values, 0.0).sum(axis=0) / n
+        square = np.zeros(values.shape[1])
+        for row, is_good in zip(values, good, strict=True):
+            apart = np.where(is_good, row - mean, 0.0)
+            square += apart * apart
+        deviation = np.sqrt(square / (n - 1))
+    return Spread(n, mean, np.where(n > 1, deviation, math.nan))
+
+
+def robust_spread(values: Array) -> tuple[Array, Array]:
+    """Median over units and their median absolute deviation, scaled to a standard deviation; NaN is left out.
+
+    Args:
+        values: shape (units, points).
+
+    Source: F. R. Hampel, J. Amer. Statist. Assoc. 69 (1974), 383.
+    """
+    median = np.nanmedian(values, axis=0)
+    return median, MAD_TO_SIGMA * np.nanmedian(np.abs(values - median), axis=0)
+
+
+def distances(values: Array) -> Array:
+    """How far each unit is from the middle one, in robust standard deviations: for a value the distance itself (the
+    modified z), for curves the root mean square over all their points.
+
+    Args:
+        values: shape (units, points); NaN is left out.
+
+    Returns:
+        Shape (units,). A point at which most units are alike counts only for units that are not: as infinitely far.
+
+    Source: Iglewicz and Hoaglin, as OUTLYING; for curves the L2 distance from the pointwise median.
+
+    >>> distances(np.array([[1.0], [2.0], [3.0], [4.0], [50.0]])).round(2)
+    array([ 1.35,  0.67,  0.  ,  0.67, 31.7 ])
+    """
+    median, sigma = robust_spread(values)
+    with np.errstate(all="ignore"):
+        apart = np.where(values == median, 0.0, np.abs(values - median) / sigma)
+    found: Array = np.sqrt(np.nanmean(apart**2, axis=1))
+    return found
+
+
+def outlying(values: Array) -> Array:
+    """The numbers of the units that are like no other: those whose distance is beyond OUTLYING; of curves the distance
+    is judged among those of all units.
+
+    Args:
+        values: shape (units, points).
+    """
+    if len(values) < 3:
+        return np.empty(0, dtype=int)
+    found = distances(values)
+    if values.shape[1] == 1:
+        return np.flatnonzero(found > OUTLYING)
+    middle, sigma = (float(x[0]) for x in robust_spread(found[:, None]))
+    room = OUTLYING * sigma if sigma > 0 else max(OUTLYING - middle, 0.0)
+    return np.flatnonzero(~(found <= middle + room))
+
+
+def aligned_levels(values: Array) -> tuple[Array, Array]:
+    """Curves moved up or down onto their common mean, each by the mean distance from it; and by how much.
+
+    Args:
+        values: shape (units, points).
+
+    Returns:
+        The moved curves, and their moves, shape (units,).
+    """
+    common = spread_of(values).mean
+    moves = np.nanmean(common - values, axis=1)
+    return values + moves[:, None], moves
+
+
+class Proposal(NamedTuple):
+    """Limits of each point, shape (points,)."""
+
+    low: Array
+    high: Array
+
+
+def by_sigma(spread: Spread, factor: float) -> Proposal:
+    """The mean and so many standard deviations to both sides."""
+    return Proposal(spread.mean - factor * spread.deviation, spread.mean + factor * spread.deviation)
+
+
+def by_tolerance(spread: Spread, amount: Array | float) -> Proposal:
+    """The mean and a fixed amount to both sides."""
+    return Proposal(spread.mean - amount, spread.mean + amount)
+
+
+def by_percentile(values: Array, percent: float) -> Proposal:
+    """What so many per cent of the units are below of, and as many above; interpolated between neighbours in rank.
+
+    Args:
+        values: shape (units, points); percent: above 0 and below 50.
+    """
+    low, high = np.nanpercentile(values, [percent, 100 - percent], axis=0)
+    return Proposal(low, high)
+
+
+def within(values: Array, low: Array, high: Array) -> Array:
+    """Which units lie within limits at all points, shape (units,); one of which a point is missing does not.
+
+    Args:
+        values: shape (units, points); low, high: shape (points,), NaN where there is no limit.
+    """
+    is_limited = ~(np.isnan(low) & np.isnan(high))
+    with np.errstate(invalid="ignore"):
+        beyond = (values < low) | (values > high) | (np.isnan(values) & is_limited)
+    found: Array = np.logical_not(beyond.any(axis=1))
+    return found

@@ -1,0 +1,199 @@
+"""Limits from many units: statistics against independent ones, who is left out and named, proposals and their approval."""
+
+import csv
+import math
+import re
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from scipy.stats import beta, median_abs_deviation
+
+from ibexite.analysis import many_units
+from ibexite.analysis.proportions import confidence_interval, incomplete_beta
+from ibexite.companions.limits import read_limits
+from ibexite.companions.masks import read_mask
+
+NAN = math.nan
+ROWS = st.integers(1, 4).flatmap(lambda n: st.lists(st.lists(st.floats(-1e6, 1e6) | st.just(NAN), min_size=n, max_size=n), min_size=2, max_size=8))
+
+
+@given(ROWS)
+def test_spread_is_that_of_the_values_that_are_there(rows) -> None:
+    found = many_units.spread_of(np.array(rows))
+    for column, n, mean, deviation in zip(zip(*rows, strict=True), *found, strict=True):
+        good = [x for x in column if x == x]
+        assert n == len(good)
+        assert (mean != mean) == (not good) and (deviation != deviation) == (len(good) < 2)
+        if len(good) > 1:
+            assert mean == pytest.approx(math.fsum(good) / n, rel=1e-9, abs=1e-9)
+            assert deviation == pytest.approx(np.std(good, ddof=1), rel=1e-6, abs=1e-6)
+
+
+def test_the_spread_of_values_with_a_large_mean_keeps_its_digits() -> None:
+    values = 32768 + 1e-3 * np.array([[-1.0], [0.0], [1.0]])
+    assert many_units.spread_of(values).deviation[0] == pytest.approx(1e-3, rel=1e-6)
+
+
+@given(st.lists(st.floats(-100, 100), min_size=3, max_size=30))
+def test_robust_spread_is_that_of_scipy(values) -> None:
+    median, sigma = many_units.robust_spread(np.array(values)[:, None])
+    assert median[0] == np.median(values)
+    assert sigma[0] == pytest.approx(1.4826 * median_abs_deviation(values), abs=1e-9)
+
+
+@pytest.mark.parametrize(("values", "outliers"), [
+    ([1, 2, 3, 4, 5], []), ([1, 2, 3, 4, 50], [4]), ([5, 5, 5, 5, 6], [4]), ([1, 100], []), ([10.0, 10.1, 9.9, 10.05, 9.95, 12.0, 8.0], [5, 6]), ([3, 3, 3], [])])  # fmt: skip
+def test_units_like_no_other_are_found(values, outliers) -> None:
+    assert many_units.outlying(np.array(values, dtype=float)[:, None]).tolist() == outliers
+
+
+def test_a_curve_is_like_no_other_over_all_of_its_points() -> None:
+    rng = np.random.default_rng(7)
+    curves = np.sin(np.linspace(0, 6, 200)) + rng.normal(0, 0.01, (40, 200))
+    curves[3] += 0.03  # nowhere far out, everywhere a little
+    curves[9, 50] += 0.035  # once, as others by chance
+    assert many_units.outlying(curves).tolist() == [3]
+
+
+def test_curves_are_brought_to_one_level() -> None:
+    shape = np.array([0.0, 1.0, 0.5])
+    moved, moves = many_units.aligned_levels(shape + np.array([[0.0], [2.0], [-2.0]]))
+    assert np.allclose(moved, shape) and np.allclose(moves, [0, -2, 2])
+
+
+@given(st.floats(0.001, 0.999), st.floats(0.5, 200), st.floats(0.5, 200))
+def test_the_incomplete_beta_function(x, a, b) -> None:
+    assert incomplete_beta(x, a, b) == pytest.approx(beta.cdf(x, a, b), rel=1e-9, abs=1e-13)
+
+
+@given(st.integers(1, 400).flatmap(lambda n: st.tuples(st.integers(0, n), st.just(n))), st.sampled_from([0.9, 0.95, 0.99]))
+def test_confidence_intervals_are_those_of_clopper_and_pearson(counts, confidence) -> None:
+    k, n = counts
+    low, high = confidence_interval(k, n, confidence)
+    tail = (1 - confidence) / 2
+    assert low == pytest.approx(0.0 if k == 0 else beta.ppf(tail, k, n - k + 1), abs=1e-9)
+    assert high == pytest.approx(1.0 if k == n else beta.ppf(1 - tail, k + 1, n - k), abs=1e-9)
+
+
+# --- proposals -------------------------------------------------------------------------------------------------------
+
+LOT = """sequence "Lot"
+    product "P"
+    serial ".*"
+    limits "lot.csv"
+params
+    level = 5 V
+    tilt = 1 V
+    scale = 1 V
+test dc "DC"
+    let v_out = level
+    check v_out
+    let lower = tilt
+    check lower
+    check level - 1 V >= 0 V
+test shape "Shape"
+    sweep freq from 100 Hz to 10 kHz at 2 per decade
+        let y = level + tilt * freq / 10 kHz
+    check y >= -100 V
+    sweep x over scale, scale * 2, scale * 3
+        let z = level * 1
+    check z >= 0 V
+"""
+HEAD = "test,name,variant,low,high,unit,source,approved\n"
+
+
+@pytest.fixture
+def lot(project, ibexite):
+    """Runs units of a lot, of which the table says level, tilt and scale."""
+    (project / "lot.ibx").write_text(LOT)
+    (project / "lot.csv").write_text(HEAD + "dc,v_out,,,,V,,\ndc,lower,,0,,V,drawing,R. Tamm\n")
+
+    def run(rows: str, name: str = "L7"):
+        (project / "units.csv").write_text("serial,level,tilt,scale\n" + rows)
+        return ibexite("run", "lot.ibx", "--table", "units.csv", "--lot", name, "--simulate", "--yes")
+
+    return run
+
+
+ROWS_OF_LOT = "".join(f"U{n},{5 + 0.01 * (n % 5 - 2)} V,{1 + 0.002 * n} V,1 V\n" for n in range(20)) + "ODD,6.5 V,1.01 V,1 V\nAPART,5 V,1 V,2 V\n"
+
+
+def test_a_lot_gives_limits_that_are_trials_until_somebody_approves_them(project, ibexite, lot) -> None:
+    assert "no limit has been set yet" in lot(ROWS_OF_LOT).stdout
+    proposed = ibexite("limits", "from", "--lot", "L7", "--sigma", "4", "--out", "lot.csv", "--replace", "--without-outliers")
+    assert proposed.returncode == 0, proposed.stderr
+    assert "like no other: ODD (dc.v_out)" in proposed.stdout and "expected yield: 95.5 % (21 of 22 units" in proposed.stdout
+    assert "dc: level - 1 V >= 0 V: a formula" in proposed.stdout and (project / "lot.png").read_bytes().startswith(b"\x89PNG")
+    rows = {row["name"]: row for row in csv.DictReader((project / "lot.csv").read_text().splitlines())}
+    kept = [5 + 0.01 * (n % 5 - 2) for n in range(20)] + [5.0]
+    mean, sigma = np.mean(kept), np.std(kept, ddof=1)
+    assert 0 <= float(rows["v_out"]["high"]) - (mean + 4 * sigma) < 2e-3 and 0 <= (mean - 4 * sigma) - float(rows["v_out"]["low"]) < 2e-3
+    assert rows["lower"]["high"] == "" and "of lot L7, mean +/- 4 sigma" in rows["lower"]["source"]  # one-sided as it was
+    read_limits(project / "lot.csv").check()
+    assert "limits that nobody has approved: dc.v_out, dc.lower" in lot("N1,5 V,1 V,1 V\n", "L8").stdout
+    done = ibexite("limits", "approve", "lot.csv", "--by", "R. Tamm", "--reason", "lot L7")
+    assert done.returncode == 0 and "lot.csv approved by R. Tamm: lot L7" in done.stdout
+    used = lot("N2,5 V,1 V,1 V\n", "L8").stdout
+    assert "approved" not in used and "PASS" in used
+    (project / "lot.csv").write_text((project / "lot.csv").read_text().replace("dc,v_out,,4.", "dc,v_out,,3."))
+    assert "lot.csv: edited since R. Tamm approved it" in lot("N3,5 V,1 V,1 V\n", "L8").stdout
+    assert "edited since R. Tamm approved it" in ibexite("limits", "list").stdout
+
+
+def test_a_curve_gives_a_mask(project, ibexite, lot) -> None:
+    lot(ROWS_OF_LOT)
+    done = ibexite("limits", "from", "--lot", "L7", "--curve", "shape.y", "--sigma", "3", "--as", "shape", "--without", "ODD")
+    assert done.returncode == 0, done.stderr
+    assert "from 21 units" in done.stdout and "left out: ODD (left out on demand)" in done.stdout and 'check y inside mask("shape")' in done.stdout
+    mask = read_mask(project / "masks" / "shape.csv", "shape")
+    assert mask.axis == "freq" and mask.is_log_axis and len(mask.pieces[0].low) == 5
+    assert mask.pieces[0].low[0][1] < 5.01 < mask.pieces[0].high[0][1]
+    text = (project / "lot.ibx").read_text().replace("    check y >= -100 V\n", '    check y inside mask("shape")\n')
+    lot_of = lambda rows: (project / "lot.ibx").write_text(text) and lot_again(project, ibexite, rows)  # noqa: E731
+    assert "masks/shape.csv: nobody has approved it" in lot_of("N1,5 V,1.02 V,1 V\n").stdout
+    assert "y fail" in lot_of("N2,5.4 V,1.02 V,1 V\n").stdout
+    shaped = ibexite("limits", "from", "--lot", "L7", "--curve", "shape.y", "--tolerance", "0.3 V", "--aligned", "--as", "flat", "--smooth", "3/octave")
+    assert re.search(r'check y inside mask\("flat"\) aligned by 1\.[45]\d* V', shaped.stdout), shaped.stdout
+    other = ibexite("limits", "from", "--lot", "L7", "--curve", "shape.z", "--sigma", "3")
+    assert "left out: APART (other points of x)" in other.stdout or "left out: APART (measured otherwise" in other.stdout
+
+
+def lot_again(project, ibexite, rows):
+    (project / "units.csv").write_text("serial,level,tilt,scale\n" + rows)
+    return ibexite("run", "lot.ibx", "--table", "units.csv", "--lot", "L9", "--simulate", "--yes")
+
+
+@pytest.mark.parametrize(("arguments", "told"), [
+    (["--lot", "none"], "there are no such runs"), ([], "which runs?"), (["--lot", "L7", "--sigma", "3", "--percentile", "1"], "--sigma and --percentile"),
+    (["--lot", "L7", "--percentile", "60"], "--percentile 60 makes no limits"), (["--lot", "L7", "--tolerance", "3 A"], "a tolerance in a current (A)"),
+    (["--lot", "L7", "--curve", "shape.q"], "no unit has a curve shape.q"), (["--lot", "L7", "--curve", "shape"], "is not TEST.NAME"), (["--where", "colour=red"], "runs cannot be chosen by 'colour'"),
+    (["--where", "lot"], "is not KEY=VALUE"), (["--lot", "L7", "--smooth", "3"], "--aligned, --smooth and --as are for a curve"), (["--lot", "L7", "--out", "lot.csv"], "there is such a file"),
+    (["--lot", "L7", "--curve", "shape.y", "--smooth", "three"], "--smooth 'three'"), (["--lot", "L7", "--tolerance", "-1 V"], "makes no limits"), (["U1", "U2"], "too few to propose limits from"),
+    (["nobody"], "there is no run 'nobody'")])  # fmt: skip
+def test_what_no_limits_can_be_made_from_is_told(ibexite, lot, arguments, told) -> None:
+    lot("U1,5 V,1 V,1 V\nU2,5.1 V,1 V,1 V\nU3,5.2 V,1 V,1 V\n")
+    done = ibexite("limits", "from", *arguments)
+    assert done.returncode == 2 and told in done.stderr, done.stderr
+
+
+def test_broken_runs_older_ones_and_units_without_values_are_named(project, ibexite, lot) -> None:
+    lot(ROWS_OF_LOT)
+    lot("U1,5 V,1 V,1 V\n")
+    text = (project / "lot.ibx").read_text()
+    (project / "lot.ibx").write_text(text.replace("    let v_out = level\n", '    if level > 4.9 V\n        skip "bad day"\n    let v_out = level\n'))
+    lot("NEW,5 V,1 V,1 V\n")
+    done = ibexite("limits", "from", "--lot", "L7", "--capability", "1.33").stdout
+    assert re.search(r"left out: U1 \(run \S+: a later one counts\)", done) and "not whole: NEW (2 of its values are missing)" in done
+    assert "expected yield: 91.3 % (21 of 23 units" in done and "for a Cpk of 1.33" in (project / "proposed_limits.csv").read_text()
+
+
+@pytest.mark.parametrize(
+    ("file", "told"), [("none.csv", "there is no such file"), ("README.md", "more cells than columns"), ("masks/bad.csv", "there is no column of a line")]
+)
+def test_only_limits_can_be_approved(project, ibexite, file, told) -> None:
+    (project / "masks").mkdir()
+    (project / "masks" / "bad.csv").write_text("a,b\n1,2\n")
+    done = ibexite("limits", "approve", file, "--by", "R", "--reason", "x")
+    assert done.returncode == 2 and told in done.stderr
