@@ -99,8 +99,14 @@ help = "h"
 {class reading}
 """
 MODEL = "{model}\n"
+PROJECT = """[project]
+name = "p"
+{project}
+[retest]
+{retest}
+"""
 FILES = {"bench": BENCH, "instrument": BENCH, "simulated": BENCH, "role": BENCH, "signal": BENCH, "route": BENCH, "simulation": BENCH, "profile": PROFILE, "speech": PROFILE, "setting": PROFILE,
-         "reading": PROFILE, "curve": PROFILE, "table": PROFILE, "connections": PROFILE, "quirks": PROFILE, "class": CLASS, "class setting": CLASS, "class reading": CLASS, "model": MODEL}  # fmt: skip
+         "reading": PROFILE, "curve": PROFILE, "table": PROFILE, "connections": PROFILE, "quirks": PROFILE, "class": CLASS, "class setting": CLASS, "class reading": CLASS, "model": MODEL, "project": PROJECT, "retest": PROJECT}  # fmt: skip
 
 OF_PLACE = {"curve": ("oscilloscope", "full_scale", "wave"), "table": ("product", "mode", "counters"), "connections": ("connection_tester", "voltage", "wires")}
 NEEDED = {"table": 'row = "{{counter}},{{delay:us}}"', "connections": 'connection = "{{first}},{{second}}"'}  # without these there is no such reading
@@ -162,10 +168,12 @@ def load(folder: Path, place: str, text: str) -> object:
     (folder / "sensor.csv").write_text("u [V],d [m]\n0,0\n1,1\n")
     (folder / "loss.csv").write_text("f [Hz],loss [dB]\n1,0\n2,1\n")
     (folder / "classes").mkdir(exist_ok=True)
-    path = folder / ("classes/own.toml" if kind is CLASS else "file.toml")
+    path = folder / ("classes/own.toml" if kind is CLASS else "ibexite.toml" if kind is PROJECT else "file.toml")
     path.write_text(text)
     if kind is BENCH:
         return read_bench(path)
+    if kind is PROJECT:
+        return find_project(folder)
     if kind is PROFILE:
         return load_profile("file.toml", folder)
     return class_in(path) if kind is CLASS else read_model(path)

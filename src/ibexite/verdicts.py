@@ -51,8 +51,27 @@ TRIALS: dict[str, str] = {
     "calibration": "the calibration of an instrument that was used is past its date",
     "confirmed": "a confirmation was taken as given, nobody was asked",
     "halted": "the run was halted, or a line was carried out again at a halt",
+    "lot": "sequence, limits, references, bench, profiles or programs have changed since the lot began",
+    "retest": "a test was run again more often than the project allows, or by somebody whom it does not name",
     "changed": "a merged value was measured with another sequence, parameters, limits, bench, profile or program",
     "left_out": "a test was skipped for any other reason than its own `if`; see the next table",
+}
+
+# What to do about each of them.
+REMEDIES: dict[str, str] = {
+    "simulated": "run it on the real bench",
+    "parameter": "leave the parameter as it is, or name it among the variants of the project file",
+    "placeholder": "set the limit and have it approved: ibexite limits approve FILE",
+    "taught": "take the line golden save out once the reference is approved",
+    "unapproved": "have the file approved as it is: ibexite limits approve FILE, ibexite golden approve NAME",
+    "reference": "measure a known good unit as this one was, and save it: ibexite golden save RUN VALUE --as NAME",
+    "calibration": "have the instrument calibrated, and write the new date into the bench file",
+    "confirmed": "run it without --yes",
+    "halted": "run it without halts",
+    "retest": "run the whole sequence for the unit anew",
+    "changed": "run the whole sequence for the unit anew",
+    "lot": "begin a new lot, or run the units before the change again",
+    "left_out": "run all tests; switch on what is off",
 }
 
 # Why a test was skipped. Only the first leaves a pass whole: the sequence says that the test is not for this unit.
@@ -290,6 +309,15 @@ def told(reasons: Iterable[Reason]) -> list[str]:
     return [reason.told() for reason in given if not reason.run or reason.text not in own]
 
 
+def to_do(codes: Iterable[str]) -> list[str]:
+    """What to do about the reasons of a trial, each once.
+
+    >>> to_do(["halted", "retest", "changed"])
+    ['run it without halts', 'run the whole sequence for the unit anew']
+    """
+    return list(dict.fromkeys(REMEDIES[code] for code in codes if code in REMEDIES))
+
+
 def exit_code(verdict: Verdict, is_trial: bool, *, accept_trial: bool = False) -> int:
     """0 passed (or nothing to judge), 1 failed, 3 error, 4 aborted, 5 passed as a trial.
 
@@ -312,8 +340,8 @@ def worst_code(codes: Iterable[int]) -> int:
 
 def describe() -> str:
     """The rules as Markdown, for docs/verdicts.md."""
-    lines = ["## What makes a trial", "", "| code | |", "|---|---|"]
-    lines += [f"| `{code}` | {text} |" for code, text in TRIALS.items()]
+    lines = ["## What makes a trial", "", "| code | | what to do |", "|---|---|---|"]
+    lines += [f"| `{code}` | {text} | {REMEDIES[code]} |" for code, text in TRIALS.items()]
     lines += ["", "## Why a test is skipped", "", "| code | | leaves a pass whole |", "|---|---|---|"]
     lines += [f"| `{code}` | {text} | {'yes' if code == PLAIN_SKIP else 'no: trial'} |" for code, text in SKIPS.items()]
     for title, table in (

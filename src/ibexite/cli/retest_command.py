@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -12,9 +13,10 @@ from ibexite.cli.options import bench_option, open_program, open_records, record
 from ibexite.cli.running import RunOptions, exit_code, run_unit, tell_report
 from ibexite.cli.signals import Signals
 from ibexite.station.merging import earlier_of
+from ibexite.station.project import REPLACED
 from ibexite.station.records_folder import records_folder
 from ibexite.station.report_helper import ReportHelper
-from ibexite.station.retest import bench_of, chosen_tests, parameters_for, sequence_of
+from ibexite.station.retest import bench_of, chosen_tests, parameters_for, policy_of, sequence_of
 
 
 @click.command("retest")
@@ -42,7 +44,8 @@ def command(
     """Runs tests of a stored run again and merges them into the unit's result.
 
     The earlier run is kept as it is, with its verdict as the first-pass verdict. The merged run takes the tests that
-    are not run again from it. It is a trial where sequence, parameters, limits or bench have changed in between.
+    are not run again from it. It is a trial where sequence, parameters, limits or bench have changed in between, and
+    where [retest] of the project file does not allow it; that may refuse it as well. Every attempt is shown.
 
     \b
     ibexite retest FC00411 --failed
@@ -59,7 +62,12 @@ def command(
             only=chosen_tests(earlier, ready.program, only, failed=failed),
         )  # fmt: skip
         signals = Signals()
-        completes = earlier_of(earlier, lookup, ready.program, ready.bench)
+        policy, attempts = ready.project.retest, lookup.attempts(earlier.row["id"])
+        own = tuple(policy_of(policy, attempts, options.only, options.operator))
+        completes = replace(
+            earlier_of(earlier, lookup, ready.program, ready.bench), own=own,
+            is_first_pass=policy.first_pass == REPLACED and not own,
+        )  # fmt: skip
         outcome = run_unit(ready, options, signals, helper=helper, earlier=completes)
         signals.end_with(exit_code(outcome, accept_trial))
         if helper is not None and helper.is_busy:

@@ -16,6 +16,7 @@ from ibexite.instruments.traffic_file import shown
 from ibexite.records.grids import Grid
 from ibexite.records.stored_run import RunRecord, TestRecord
 from ibexite.untyped import Fields
+from ibexite.verdicts import to_do
 from ibexite.wording import duration_text, judged_text, limits_told, place_text, points_told, single_text
 
 
@@ -64,8 +65,9 @@ def command(run: str, traffic: str | None, records: Path | None, output: str) ->
         click.echo(f"first pass: {row['first_verdict']} (run {row['first_run']})")
     if row["trial_reasons"]:
         click.echo(f"a trial, because: {'; '.join(row['trial_reasons'].splitlines())}")
+        click.echo(f"   to do: {'; '.join(to_do(reason['code'] for reason in row['trial']))}")
     for part in record.parts:
-        _show_test(part)
+        _show_test(part, record.attempts_of(part.row["name"]))
     for remark in row["remarks"]:
         if remark["kind"] in ("problem", "halted", "limiting", "left", "guardian"):
             click.echo(f"\n  {remark['kind']:<8} {remark['text']}")
@@ -96,12 +98,14 @@ def _show_traffic(record: RunRecord, said: list[Fields], only: str, output: str)
         click.echo(f"{message['t']:12.6f} {name} {direction} {shown(message['message'].encode('latin-1'))}{behind}")
 
 
-def _show_test(test: TestRecord) -> None:
+def _show_test(test: TestRecord, attempts: list[str]) -> None:
     row = test.row
     took = duration_text(row["duration"]) if row["duration"] else ""
     origin = f"from run {row['run']}" if row["run"] else ""
     head = [f"\n  {verdict_word(row['verdict'], width=8)} {row['name']}", row["title"], row["reason"] or took, origin]
     click.echo("   ".join(part for part in head if part))
+    for number, told in enumerate(attempts, 1):
+        click.echo(f"    attempt {number}: {told}")
     for result in test.results:
         text = judged_text(result)
         points = points_told(result)

@@ -48,7 +48,7 @@ def run_started(
         files_of(program, bench),
         identity.retest_of,
         earlier.first_run if earlier else "",
-        earlier.first_verdict if earlier else "",
+        earlier.first_verdict if earlier and not earlier.is_first_pass else "",
         clock,
         identity.number,
     )

@@ -64,6 +64,8 @@ class Earlier:
     tests: dict[str, EarlierTest] = field(default_factory=dict)
     trial: tuple[Reason, ...] = ()  # the reasons of all runs whose values it holds, each with its run
     changes: dict[str, tuple[str, ...]] = field(default_factory=dict)  # by run: what differs since from what is now
+    own: tuple[Reason, ...] = ()  # why the retest itself is a trial
+    is_first_pass: bool = False  # the verdict of the first pass is that of the merged result
     result: Callable[[str, str], Measured] | None = (
         None  # of (test, name): a value that may be used, None if there is none
     )
@@ -92,3 +94,4 @@ class Orders:
     earlier: Earlier | None = None  # the run that this one completes
     is_measurement: bool = False  # one measurement at the desk: nothing need be judged
     is_simulated: bool = False  # a simulated bench was asked for, whether the sequence needs instruments or not
+    trial: tuple[Reason, ...] = ()  # why a pass would not count, known before the run

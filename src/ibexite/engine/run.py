@@ -126,6 +126,9 @@ class Run:
     def _mark_trials(self, needed: list[str]) -> None:
         """What is known of the trial before anything is connected."""
         mark, program = self.runtime.mark_trial, self.program
+        own = self.orders.earlier.own if self.orders.earlier is not None else ()
+        for reason in (*own, *self.orders.trial):
+            mark(reason.code, reason.text)
         today = self.identity.started.date()
         for name in needed:
             calibration = self.bench.file.instruments[name].calibration

@@ -13,7 +13,7 @@ from ibexite.events import SideRef
 from ibexite.records.grids import Grid, put_together
 from ibexite.records.side_file import EvenPoints, SideValues
 from ibexite.records.sqlite_file import Database, DatabaseFault
-from ibexite.records.stored_run import RunRecord, TestRecord
+from ibexite.records.stored_run import Attempt, RunRecord, TestRecord, local_time
 from ibexite.untyped import Fields
 
 # The tables of what belongs to a test, beside its curves, and their columns in JSON.
@@ -109,7 +109,26 @@ class Lookup:
             row[key] = json.loads(row[key])
         files = self._rows("SELECT * FROM files WHERE run_id = ? ORDER BY id", run_id)
         tests = self._rows("SELECT * FROM tests WHERE run_id = ? ORDER BY position", run_id)
-        return RunRecord(row, [self._test(test) for test in tests], files)
+        attempts = self.attempts(run_id) if row["retest_of"] else {}
+        return RunRecord(row, [self._test(test) for test in tests], files, attempts)
+
+    def attempts(self, run_id: str) -> dict[str, list[Attempt]]:
+        """How often each test was carried out for the result of a run: in it and in those that it completes, the first
+        one first. One that was skipped was no attempt."""
+        found: dict[str, list[Attempt]] = {}
+        seen: set[str] = set()
+        while run_id and run_id not in seen and self.has(run_id):
+            seen.add(run_id)
+            run = self._rows("SELECT retest_of, started, utc_offset, operator FROM runs WHERE id = ?", run_id)[0]
+            when = local_time(run["started"], run["utc_offset"])
+            for test in self._rows(
+                "SELECT name, verdict, reason FROM tests WHERE run_id = ? AND kind = 'test' AND run = ''"
+                " AND verdict <> 'skipped' ORDER BY position", run_id,
+            ):  # fmt: skip
+                attempt = Attempt(run_id, when, run["operator"], test["verdict"], test["reason"])
+                found.setdefault(test["name"], []).insert(0, attempt)
+            run_id = run["retest_of"]
+        return found
 
     def traffic(self, run_id: str) -> list[Fields]:
         """What was said last to each instrument of a run that did not end by itself, in its order."""

@@ -43,6 +43,13 @@ class Store:
         """The greatest number of a run that is stored."""
         return int(self._db.rows("SELECT coalesce(max(number), 0) AS last FROM runs")[0]["last"])
 
+    def first_of_lot(self, lot: str, sequence: str) -> Fields | None:
+        """The first run of a sequence in a lot, as its row; None if there is none yet."""
+        found = self._db.rows(
+            "SELECT * FROM runs WHERE lot = ? AND sequence = ? ORDER BY number, started, id LIMIT 1", lot, sequence
+        )
+        return found[0] if found else None
+
     def closings(self) -> dict[tuple[str, int], int]:
         """How often each relay has closed in all runs and by hand, by identity of its switch and channel."""
         rows = self._db.rows("SELECT identity, channel, sum(closed) AS closed FROM relays GROUP BY identity, channel")

@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime
 from collections.abc import Iterator
 from dataclasses import dataclass, field
+from typing import NamedTuple
 
 from ibexite.records.grids import Grid
 from ibexite.untyped import Fields
@@ -55,6 +56,22 @@ class TestRecord:
         )
 
 
+class Attempt(NamedTuple):
+    """One time that a test was carried out."""
+
+    run: str
+    when: str  # local time
+    operator: str
+    verdict: str
+    reason: str
+
+    @property
+    def told(self) -> str:
+        """In words."""
+        by = f" by {self.operator}" if self.operator else ""
+        return f"{self.verdict}, {self.when}{by}, run {self.run}{f': {self.reason}' if self.reason else ''}"
+
+
 @dataclass(frozen=True, slots=True)
 class RunRecord:
     """A stored run with all that belongs to it. JSON columns are decoded."""
@@ -62,6 +79,12 @@ class RunRecord:
     row: Fields
     parts: list[TestRecord]  # the tests and the blocks around them, in their order
     files: list[Fields]
+    attempts: dict[str, list[Attempt]] = field(default_factory=dict)  # of a merged result, by test
+
+    def attempts_of(self, test: str) -> list[str]:
+        """Every attempt of a test that was carried out more than once, in words."""
+        found = self.attempts.get(test, [])
+        return [attempt.told for attempt in found] if len(found) > 1 else []
 
     @property
     def started_text(self) -> str:

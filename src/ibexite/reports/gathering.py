@@ -14,6 +14,7 @@ from ibexite.reports.model import DataTable, Photo, Report, ReportFigure, Result
 from ibexite.units import parse_unit, plain_number, unit_for
 from ibexite.untyped import Fields
 from ibexite.values import Compound, Picture, Quantity, stored_type
+from ibexite.verdicts import to_do
 from ibexite.wording import (
     column_text,
     duration_text,
@@ -31,7 +32,7 @@ MOST_ROWS = 400  # of a table in the report; all are in the store
 def gather(run: RunRecord) -> Report:
     """The data of a report from a stored run."""
     row = run.row
-    tests = [_test(test) for test in run.parts]
+    tests = [_test(test, run.attempts_of(test.row["name"])) for test in run.parts]
     failures = [(part.row["title"], result) for part in tests for result in part.results if result.verdict != "pass"]
     broken = [
         (part.row["title"], part.row["reason"])
@@ -53,12 +54,13 @@ def gather(run: RunRecord) -> Report:
         broken,
         not_run,
         [r for r in row["trial_reasons"].split("\n") if r],
+        to_do(reason["code"] for reason in row["trial"]),
         f"Ibexite {row['software']}",
         run.files,
     )
 
 
-def _test(test: TestRecord) -> TestPart:
+def _test(test: TestRecord, attempts: list[str]) -> TestPart:
     results = [_result(result) for result in worst_first(test.results)]
     values = [
         (grid.columns[0]["name"], single_text(grid.columns[0], grid.data[0][0]))
@@ -76,7 +78,7 @@ def _test(test: TestRecord) -> TestPart:
     compounds, photos = _parts(test)
     return TestPart(
         {**test.row, "time": duration_text(test.row["duration"])}, results, values, figures, bad, _holes(test),
-        [*compounds, *tables], photos,
+        [*compounds, *tables], photos, attempts,
     )  # fmt: skip
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
 from ibexite.untyped import Fields
@@ -119,6 +119,7 @@ class TestPart:
     holes: list[tuple[str, str]]  # columns with points that were never measured, and how many
     tables: list[DataTable]
     photos: list[Photo]
+    attempts: list[str] = field(default_factory=list)  # of a test that was carried out more than once, in words
 
     @property
     def worst(self) -> ResultLine | None:
@@ -140,5 +141,6 @@ class Report:
     broken: list[tuple[str, str]]  # tests that failed or broke for a reason beside their checks
     not_run: list[tuple[str, str]]
     trial_reasons: list[str]
+    trial_remedies: list[str]
     software: str
     files: list[Fields]

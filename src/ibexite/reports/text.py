@@ -16,6 +16,7 @@ def _lines(report: Report) -> Iterator[str]:
     run = report.run
     yield f"{report.verdict_text}   unit {run['serial']}   {run['sequence']}" + _behind(", revision ", run["revision"])
     yield from (f"  a trial, because: {reason}" for reason in report.trial_reasons)
+    yield from (f"  to do: {remedy}" for remedy in report.trial_remedies)
     if run["reason"]:
         yield f"  {run['reason']}"
     yield ""
@@ -64,6 +65,7 @@ def _test(test: TestPart) -> Iterator[str]:
     )
     if row["reason"]:
         yield f"    {row['reason']}"
+    yield from (f"    attempt {number}: {told}" for number, told in enumerate(test.attempts, 1))
     for result in test.results:
         yield from _result(result)
     for name, value in test.values:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
-from ibexite.untyped import Measured
+from ibexite.untyped import Fields, Measured
 from ibexite.verdicts import Judgement, Reason, Verdict
 
 if TYPE_CHECKING:
@@ -33,12 +33,12 @@ def earlier_of(record: RunRecord, lookup: Lookup, program: Program, file: BenchF
     changes = {}
     for origin in sorted(origins):
         found = record if origin == row["id"] else _run_or_none(lookup, origin)
-        changed = _changes(found, program, file) if found is not None else ("it is not stored any more",)
+        changed = changes_since(found.row, program, file) if found is not None else ("it is not stored any more",)
         if changed:
             changes[origin] = changed
     return Earlier(
         row["id"], row["first_run"] or row["id"], Verdict(row["first_verdict"] or row["verdict"]), tests, kept, changes,
-        _results({test.row["name"]: test for test in record.tests}),
+        result=_results({test.row["name"]: test for test in record.tests}),
     )  # fmt: skip
 
 
@@ -46,12 +46,16 @@ def _run_or_none(lookup: Lookup, run: str) -> RunRecord | None:
     return lookup.run(run) if lookup.has(run) else None
 
 
-def _changes(record: RunRecord, program: Program, file: BenchFile) -> tuple[str, ...]:
-    """What was otherwise when a run was done: sequence, parameters, bench file, other files."""
+def changes_since(row: Fields, program: Program, file: BenchFile, *, of_unit: bool = True) -> tuple[str, ...]:
+    """What was otherwise when a run was done: sequence, parameters, bench file, other files.
+
+    Args:
+        row: of the run, JSON decoded.
+        of_unit: the parameters and the position of the unit as well.
+    """
     from ibexite.engine.beginning import files_of, sequence_hash
     from ibexite.language import constants
 
-    row = record.row
     changes = [] if row["sequence_sha256"] == sequence_hash(program) else ["sequence"]
     now = {
         param.name: constants.written(
@@ -59,11 +63,11 @@ def _changes(record: RunRecord, program: Program, file: BenchFile) -> tuple[str,
         )
         for param in program.sequence.params
     }
-    if now != {param["name"]: param["value"] for param in row["params"]}:
+    if of_unit and now != {param["name"]: param["value"] for param in row["params"]}:
         changes.append("parameters")
     if row["bench_sha256"] != file.sha256:
         changes.append("bench file")
-    if row["position"] != file.position:
+    if of_unit and row["position"] != file.position:
         changes.append("position")
     before = {entry["name"]: entry["sha256"] for entry in row["files"]}
     present = {entry["name"]: entry["sha256"] for entry in files_of(program, file)}

@@ -11,8 +11,24 @@ from ibexite.plain_file import is_folder, is_there
 
 if TYPE_CHECKING:
     from ibexite.bench.file import BenchFile
+    from ibexite.toml_reader import TomlTable
 
 FILE_NAME = "ibexite.toml"
+
+
+REFUSE, TRIAL = "refuse", "trial"  # what becomes of a retest that the policy does not allow
+KEPT, REPLACED = "kept", "replaced"  # and what a retest that it allows does to the verdict of the first pass
+
+
+@dataclass(frozen=True, slots=True)
+class RetestPolicy:
+    """Which retests a project allows: how often a test may be run again (None: as often as it takes), and by whom (no
+    names: by anybody)."""
+
+    times: int | None = None
+    operators: tuple[str, ...] = ()
+    beyond: str = TRIAL
+    first_pass: str = KEPT
 
 
 @dataclass(frozen=True, slots=True)
@@ -25,6 +41,7 @@ class Project:
     benches: dict[str, Path] = field(default_factory=dict)
     measurements: tuple[Path, ...] = ()  # folders of measurements that a team shares
     variants: frozenset[str] = frozenset()  # parameters that may be set from outside without making a trial
+    retest: RetestPolicy = RetestPolicy()
 
     def bench_for(self, sequence: Path) -> Path | None:
         """The bench of a sequence."""
@@ -51,12 +68,27 @@ def _read(folder: Path) -> Project:
     measurements, variants = entries.texts("measurements", []), entries.texts("variants", [])
     benches = entries.table("benches")
     named = {name: folder / benches.text(name) for name in benches}
+    policy = _policy(table.table("retest"))
     entries.finish()
     table.finish()
     return Project(
         folder, folder / bench if bench else None, folder / records, named,
-        tuple(folder / name for name in measurements), frozenset(variants),
+        tuple(folder / name for name in measurements), frozenset(variants), policy,
     )  # fmt: skip
+
+
+def _policy(table: TomlTable) -> RetestPolicy:
+    times = table.integer("times", None)
+    if times is not None and times < 0:
+        table.note("times", f"{times} times", "It is how often a test may be run again: 0 or more.")
+    words = {"beyond": (REFUSE, TRIAL), "first_pass": (KEPT, REPLACED)}
+    found = {key: table.text(key, default) for key, default in (("beyond", TRIAL), ("first_pass", KEPT))}
+    for key, known in words.items():
+        if found[key] not in known:
+            table.note(key, f"{found[key]!r} is none of its words", f"It takes {known[0]} or {known[1]}.")
+    operators = tuple(table.texts("operators", []))
+    table.finish()
+    return RetestPolicy(times, operators, found["beyond"], found["first_pass"])
 
 
 def shown_path(path: Path) -> str:

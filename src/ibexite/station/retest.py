@@ -9,13 +9,13 @@ from ibexite.errors import MistakeError, did_you_mean
 from ibexite.plain_file import is_file
 from ibexite.station.given import given_parameters
 from ibexite.station.opening import declared_params
-from ibexite.station.project import find_project
+from ibexite.station.project import FILE_NAME, REFUSE, RetestPolicy, find_project
 from ibexite.untyped import Fields
-from ibexite.verdicts import SKIPPED_ON_PURPOSE, Verdict
+from ibexite.verdicts import SKIPPED_ON_PURPOSE, Reason, Verdict
 
 if TYPE_CHECKING:
     from ibexite.language.program import Program
-    from ibexite.records.stored_run import RunRecord
+    from ibexite.records.stored_run import Attempt, RunRecord
 
 
 def sequence_of(earlier: RunRecord) -> Path:
@@ -42,6 +42,32 @@ def parameters_for(earlier: RunRecord, sequence: Path) -> dict[str, str]:
     """The parameters that a run was given and the sequence still has; that it has changed is told as it is."""
     known = declared_params(sequence)
     return {name: value for name, value in given_parameters(earlier).items() if name in known}
+
+
+def policy_of(
+    policy: RetestPolicy, attempts: dict[str, list[Attempt]], chosen: tuple[str, ...], operator: str
+) -> list[Reason]:
+    """Why a retest is a trial by the policy of the project.
+
+    Args:
+        attempts: how often each test was carried out so far.
+        chosen: the tests that are run again.
+
+    Raises:
+        MistakeError: the policy refuses it.
+    """
+    found = []
+    if policy.operators and operator not in policy.operators:
+        found.append(f"{operator or 'nobody'} may not run tests again; {', '.join(policy.operators)} may")
+    if policy.times is not None:
+        often = [name for name in chosen if len(attempts.get(name, [])) > policy.times]
+        if often:
+            times = "once" if policy.times == 1 else f"{policy.times} times"
+            named = ", ".join(often[:6]) + (" …" if len(often) > 6 else "")
+            found.append(f"run again more often than {times}: {named}")
+    if found and policy.beyond == REFUSE:
+        raise MistakeError(found[0], where=f"{FILE_NAME}: retest", remedy="Run the whole sequence for the unit anew.")
+    return [Reason("retest", text) for text in found]
 
 
 def chosen_tests(earlier: RunRecord, program: Program, only: tuple[str, ...], *, failed: bool) -> tuple[str, ...]:

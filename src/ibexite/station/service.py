@@ -9,7 +9,7 @@ import platform
 import re
 import threading
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -166,6 +166,7 @@ class RunService:
         from ibexite.records.gateway import open_store
         from ibexite.records.journal import SUFFIX, Journal, next_number
         from ibexite.station.differences_file import DifferencesFile
+        from ibexite.station.lots import changed_since_begin
         from ibexite.station.project import shown_path
         from ibexite.station.teaching import Taught
 
@@ -198,7 +199,9 @@ class RunService:
             found = DifferencesFile(self.records, Path(report_name(orders.serial, identity.run)).stem)
             taught = Taught()
             readers = (*readers, found, taught)
-            run = Run(orders.program, Bench(bench, pool), identity, services, journal, readers, orders.orders)
+            changed = changed_since_begin(store, orders.lot, orders.program, orders.bench)
+            own = replace(orders.orders, trial=(*orders.orders.trial, *changed))
+            run = Run(orders.program, Bench(bench, pool), identity, services, journal, readers, own)
             outcome = run.carry_out()
             if found.is_written:
                 self._tell(Notice(f"  to print: {shown_path(found.path)}"))
