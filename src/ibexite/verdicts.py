@@ -114,6 +114,7 @@ FAULTS: dict[str, str] = {
     "reported": "an instrument reported errors",
     "condition": "the condition of the test cannot be decided",
     "line": "a line could not be carried out",
+    "never_read": "judged again: it needs what was never read then",
     "mistake": "a file or value that the line needs is wrong",
     "bench": "the bench did not do what was asked",
     "link": "the connection to an instrument failed",

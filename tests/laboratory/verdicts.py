@@ -270,7 +270,7 @@ def difference(plan: Plan, file: BenchFile) -> str:
     ended = {name: EarlierTest(facts, 0.0, "r1") for name, facts in outcome.facts.items()}
     completed = {name for name, mine in told.items() if mine.is_done}
     earlier = Earlier("r1", "r1", outcome.verdict, ended, (Reason("halted", "halted", "r1"),), {},
-                      lambda test, name: 5.0 if test in completed else None)  # fmt: skip
+                      result=lambda test, name: 5.0 if test in completed else None)  # fmt: skip
     again = real_outcome(plan, file, plan.again, earlier)
     told, verdict = expected(plan, plan.again, told)
     taken = set(told) - set(plan.again)

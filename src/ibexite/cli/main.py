@@ -28,6 +28,7 @@ COMMANDS = {
     "runs": "list stored runs",
     "show": "show one run",
     "report": "write the report of a run",
+    "rejudge": "judge stored runs again by other limits, without the product",
     "golden": "known good units as references: save, list, show, compare, approve",
     "limits": "limits proposed from many units, and who has approved them",
     "export": "write the data of a run to files",

@@ -14,7 +14,7 @@ from ibexite.compound import count_said
 from ibexite.errors import MistakeError, did_you_mean
 from ibexite.instruments.traffic_file import shown
 from ibexite.records.grids import Grid
-from ibexite.records.stored_run import RunRecord, TestRecord
+from ibexite.records.stored_run import RunRecord, TestRecord, verdict_text
 from ibexite.untyped import Fields
 from ibexite.verdicts import to_do
 from ibexite.wording import duration_text, judged_text, limits_told, place_text, points_told, single_text
@@ -43,6 +43,7 @@ def command(run: str, traffic: str | None, records: Path | None, output: str) ->
     lookup = open_records(records)
     record = lookup.run(lookup.find(run))
     said = lookup.traffic(record.row["id"]) if traffic is not None else []
+    second = lookup.second_verdicts(record.row["id"])
     lookup.close()
     if traffic is not None:
         _show_traffic(record, said, traffic, output)
@@ -66,6 +67,12 @@ def command(run: str, traffic: str | None, records: Path | None, output: str) ->
     if row["trial_reasons"]:
         click.echo(f"a trial, because: {'; '.join(row['trial_reasons'].splitlines())}")
         click.echo(f"   to do: {'; '.join(to_do(reason['code'] for reason in row['trial']))}")
+    for one in second:
+        word = verdict_text(one["verdict"], bool(one["is_trial"]))
+        by = f" by {one['operator']}" if one["operator"] else ""
+        guard = f", guarded by {one['guard']}" if one["guard"] else ""
+        files = ", ".join(file["name"] for file in one["files"])
+        click.echo(f"judged again: {word}, {one['judged'][:16].replace('T', ' ')} UTC{by}, by {files}{guard}")
     for part in record.parts:
         _show_test(part, record.attempts_of(part.row["name"]))
     for remark in row["remarks"]:

@@ -42,6 +42,7 @@ class Files:
         self._shared: dict[Path, Source] = {}
         self.python_files: list[tuple[str, str]] = []
         self.limit_file: tuple[str, str] | None = None
+        self.limits_instead: Path | None = None  # a limit table in the place of the one that is named
 
     def _path(self, name: str) -> Path:
         return self.folder / name
@@ -69,7 +70,7 @@ class Files:
         """A limit table."""
         from ibexite.companions.limits import read_limits
 
-        path = self._path(name)
+        path = self.limits_instead or self._path(name)
         found = read_limits(path)
         self.limit_file = (found.path, found.sha256)
         return found

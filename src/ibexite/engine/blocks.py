@@ -52,10 +52,10 @@ def _frame(
 ) -> Frame:  # fmt: skip
     program = runtime.program
     known = {**program.main.known, **(dict([corner]) if corner else {})}
-    return Frame(runtime, _scope(runtime, corner), program.names[block], known, name, _measurement_of, body=body)
+    return Frame(runtime, scope_of(runtime, corner), program.names[block], known, name, _measurement_of, body=body)
 
 
-def _scope(runtime: Runtime, corner: Corner) -> Scope:
+def scope_of(runtime: Runtime, corner: Corner) -> Scope:
     """The main scope, in a corner with the type of its variable."""
     program = runtime.program
     if corner is None:
@@ -78,10 +78,10 @@ def _measurement_of(
 
 
 def _compiler(frame: Frame) -> Compiler:
-    return Compiler(frame, _bound(frame))
+    return Compiler(frame, bound_of(frame))
 
 
-def _bound(frame: Frame) -> Bindings:
+def bound_of(frame: Frame) -> Bindings:
     """What the code of every block can call."""
     runtime = frame.runtime
     bound: Bindings = {

@@ -31,13 +31,14 @@ class CheckCompiler(AccuracyCompiler):
             return
         low, high = self._limits_of(statement)
         by_accuracy = is_by_accuracy(statement, self.frame.names)
-        guard = self._carried(statement.value) if by_accuracy else self._guard(statement.guard)
+        uncertainty = self.program.guards.get(statement, statement.guard)
+        guard = self._carried(statement.value) if by_accuracy else self._guard(uncertainty)
         is_fixed = all(map(_is_constant, (low, high, guard)))
         tally = self._bind("check", self.frame.tally(statement, axes + kind.axes, readings, is_fixed=is_fixed))
-        if statement.guard is not None:
+        if uncertainty is not None:
             self._emit(f"{tally}.guard_by({guard})", line)
         value = self._judged_value(statement, line)
-        parts = [statement.value, statement.where, None if by_accuracy else statement.guard]
+        parts = [statement.value, statement.where, None if by_accuracy else uncertainty]
         parts += [statement.criterion.a, statement.criterion.b] if statement.criterion is not None else []
         row = self.program.limits.get(statement)
         if row is not None and row.low is None and row.high is None and not axes and not kind.axes:

@@ -39,6 +39,7 @@ class ReportedTally(Tally):
         is_strict = criterion is not None and criterion.kind in ("<", ">")
         super().__init__(is_strict=is_strict, allowed=statement.allowing, is_fixed=is_fixed)
         self._frame, self._statement, self._axes, self._readings = frame, statement, axes, readings
+        self._is_guarded = statement.guard is not None or statement in frame.program.guards
         self._is_by_accuracy = is_by_accuracy(statement, frame.names)
         risk = constants.number(statement.risk, frame.known) if statement.risk is not None else None
         self._factor = self._guard_factor(statement, float(risk or 0))
@@ -70,7 +71,7 @@ class ReportedTally(Tally):
 
     def _risk(self) -> tuple[float, float | None]:
         """The uncertainty of the worst point, and the probability that its verdict is wrong."""
-        if self._statement.guard is None or self.value != self.value or self.bound:
+        if not self._is_guarded or self.value != self.value or self.bound:
             return 0.0, None
         guard = self.told_guard
         size = guard / self._factor if self._factor else self.uncertainty
@@ -148,7 +149,7 @@ class ReportedTally(Tally):
         if self.without_limits == self.without_limits:
             event = event._replace(worst=event.worst._replace(value=or_none(self.without_limits)))
         uncertainty, risk = self._risk()
-        rule = self.rule if statement.guard is not None else ""
+        rule = self.rule if self._is_guarded else ""
         limits = event.limits._replace(uncertainty=uncertainty, risk=risk, rule=rule)
         listed = [(each.kind, each.text) for each in differences]
         runtime.judged(event._replace(limits=limits, differences=listed))

@@ -235,6 +235,7 @@ class Program:
     references: dict[str, Reference | None] = field(default_factory=dict)  # likewise; None where there is none yet
     objections: dict[str, str] = field(default_factory=dict)  # by path, of masks, references and the limit table
     without_reference: dict[nodes.Check, str] = field(default_factory=dict)  # checks that need one that is not there
+    guards: dict[nodes.Check, nodes.Expr] = field(default_factory=dict)  # uncertainties that were given from outside
     bounds: dict[nodes.Aligned, tuple[float, bool]] = field(default_factory=dict)  # how far; whether it is a factor
     limits_file: str = ""
     is_table_approved: bool = False  # the limit table as a whole; else each row says it

@@ -230,6 +230,23 @@ _table(
 )
 
 _table(
+    "second_verdicts",
+    "verdicts of runs that were judged again and kept; that of the run itself stays",
+    _column("id", WHOLE, "number of the row", key=True),
+    _column("run_id", TEXT, "the run", of="runs.id"),
+    _column("judged", TEXT, "wall time in UTC, ISO 8601"),
+    _column("operator", TEXT, "who judged it"),
+    _column("software", TEXT, "version of Ibexite"),
+    _column("verdict", TEXT, "pass, fail, error or aborted"),
+    _column("is_trial", WHOLE, "1: a pass does not count"),
+    _column("trial", TEXT, "JSON: code, text, run of each reason"),
+    _column("guard", TEXT, "the uncertainty that was given to all checks of its unit; empty if none", default=""),
+    _column("files", TEXT, "JSON: name and sha256 of each file that was judged by"),
+    _column("changes", TEXT, "JSON: test, check, old and new of each check that was judged otherwise"),
+    indexes=(("run_id",),),
+)
+
+_table(
     "files",
     "files that were attached to a run",
     _column("id", WHOLE, "number of the row", key=True),

@@ -112,6 +112,11 @@ class Lookup:
         attempts = self.attempts(run_id) if row["retest_of"] else {}
         return RunRecord(row, [self._test(test) for test in tests], files, attempts)
 
+    def second_verdicts(self, run_id: str) -> list[Fields]:
+        """The verdicts that a run got when it was judged again, the first one first."""
+        rows = self._rows("SELECT * FROM second_verdicts WHERE run_id = ? ORDER BY id", run_id)
+        return [row | {key: json.loads(row[key]) for key in ("trial", "files", "changes")} for row in rows]
+
     def attempts(self, run_id: str) -> dict[str, list[Attempt]]:
         """How often each test was carried out for the result of a run: in it and in those that it completes, the first
         one first. One that was skipped was no attempt."""

@@ -43,6 +43,16 @@ class Store:
         """The greatest number of a run that is stored."""
         return int(self._db.rows("SELECT coalesce(max(number), 0) AS last FROM runs")[0]["last"])
 
+    def keep_second_verdicts(self, rows: list[Fields]) -> None:
+        """Adds verdicts of runs that were judged again, all or none. Raises RecordsError."""
+        try:
+            with self._db.transaction():
+                self._db.insert_all(schema.BY_NAME["second_verdicts"], rows)
+        except DatabaseFault as error:
+            raise RecordsError(
+                f"the verdicts cannot be kept ({error})", where=self._db.name, remedy="Nothing was changed."
+            ) from None
+
     def first_of_lot(self, lot: str, sequence: str) -> Fields | None:
         """The first run of a sequence in a lot, as its row; None if there is none yet."""
         found = self._db.rows(

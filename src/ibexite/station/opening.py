@@ -7,6 +7,7 @@ from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from ibexite.errors import MistakeError
 from ibexite.frozen import frozen
 from ibexite.station.project import Project, find_project, need_bench, need_position, shown_path
 
@@ -69,6 +70,19 @@ def open_to_run(sequence: Path, bench: Path | None, given: Mapping[str, str]) ->
     return Ready(opened.program, opened.bench, project)
 
 
+def open_to_judge(sequence: Path, given: Mapping[str, str], limits: Path | None) -> Program:
+    """A sequence that stored runs are judged by: without a bench, perhaps by another limit table.
+
+    Raises:
+        MistakeError: a file cannot be read; the sequence has no limit table in whose place another one could stand.
+        NotReady: there are mistakes.
+    """
+    program, project = _vet(sequence, given, limits)
+    if program.has_mistakes:
+        raise NotReady(Opened(program, None, project))
+    return program
+
+
 def open_to_vet(sequence: Path, bench: Path | None, given: Mapping[str, str]) -> Opened:
     """A sequence with all that is wrong about it; where a parameter has choices (a variant), with each of them.
 
@@ -85,14 +99,19 @@ def open_to_vet(sequence: Path, bench: Path | None, given: Mapping[str, str]) ->
     return opened
 
 
-def _vet(sequence: Path, given: Mapping[str, str]) -> tuple[Program, Project]:
-    """A sequence with all that it names."""
+def _vet(sequence: Path, given: Mapping[str, str], limits: Path | None = None) -> tuple[Program, Project]:
+    """A sequence with all that it names; `limits` stands in the place of its limit table."""
     from ibexite.language.check import vet
     from ibexite.language.source import read_source
 
     source, project = read_source(sequence), find_project(sequence)
     companions = companions_of(sequence, project)
+    companions.limits_instead = limits
     program = vet(source, given, companions)
+    if limits is not None and not program.limits_file:
+        raise MistakeError(
+            "the sequence names no limit table", where=str(sequence), remedy='Write in its head: limits "limits.csv"'
+        )
     program.python_files = companions.python_files + ([companions.limit_file] if companions.limit_file else [])
     return program, project
 
