@@ -4,6 +4,7 @@ the limits that can be proposed from them. Plain functions on arrays of shape (u
 from __future__ import annotations
 
 import math
+from collections.abc import Iterator
 from typing import NamedTuple
 
 import numpy as np
@@ -11,6 +12,8 @@ import numpy as np
 from ibexite.analysis.curve import Array
 
 MAD_TO_SIGMA = 1.4826  # 1 / (the upper quartile of the standard normal distribution)
+AT_ONCE = 256  # units, and points, that are looked at together: these fit into the cache
+POINTS_AT_ONCE = 32
 OUTLYING = 3.5  # Iglewicz and Hoaglin, How to Detect and Handle Outliers (1993), section 3.5
 
 
@@ -30,14 +33,21 @@ def spread_of(values: Array) -> Spread:
 
     The deviations are summed from the mean, in a second pass: sums of squares lose all digits where the mean is large.
     """
-    good = ~np.isnan(values)
-    n = good.sum(axis=0)
+    n, total, square = (np.zeros(values.shape[1]) for _ in range(3))
+    for part in _parts(values):
+        n += len(part)
+        sums = part.sum(axis=0)
+        if np.isnan(sums).any():
+            n -= np.isnan(part).sum(axis=0)
+            sums = np.nansum(part, axis=0)
+        total += sums
     with np.errstate(all="ignore"):
-        mean = np.where(good, values, 0.0).sum(axis=0) / n
-        square = np.zeros(values.shape[1])
-        for row, is_good in zip(values, good, strict=True):
-            apart = np.where(is_good, row - mean, 0.0)
-            square += apart * apart
+        mean = total / n
+        for part in _parts(values):
+            apart = part - mean
+            apart *= apart
+            sums = apart.sum(axis=0)
+            square += sums if not np.isnan(sums).any() else np.nansum(apart, axis=0)
         deviation = np.sqrt(square / (n - 1))
     return Spread(n, mean, np.where(n > 1, deviation, math.nan))
 
@@ -50,8 +60,25 @@ def robust_spread(values: Array) -> tuple[Array, Array]:
 
     Source: F. R. Hampel, J. Amer. Statist. Assoc. 69 (1974), 383.
     """
-    median = np.nanmedian(values, axis=0)
-    return median, MAD_TO_SIGMA * np.nanmedian(np.abs(values - median), axis=0)
+    median, deviation = (np.empty(values.shape[1]) for _ in range(2))
+    for begin in range(0, values.shape[1], POINTS_AT_ONCE):
+        part = slice(begin, begin + POINTS_AT_ONCE)
+        rows = np.empty((values[:1, part].size, len(values)))
+        for first, some in zip(range(0, len(values), AT_ONCE), _parts(values), strict=True):
+            rows[:, first : first + AT_ONCE] = some[:, part].T
+        middle_of = np.nanmedian if np.isnan(rows).any() else _middle
+        median[part] = middle_of(rows, axis=1)
+        rows -= median[part, None]
+        deviation[part] = middle_of(np.abs(rows, out=rows), axis=1)
+    return median, MAD_TO_SIGMA * deviation
+
+
+def _middle(rows: Array, axis: int) -> Array:
+    """The median of rows without NaN, many times as quick as that of NumPy; changes their order."""
+    half = rows.shape[axis] // 2
+    rows.partition(half, axis=axis)
+    upper: Array = rows[:, half]
+    return upper.copy() if rows.shape[axis] % 2 else (upper + rows[:, :half].max(axis=1)) / 2
 
 
 def distances(values: Array) -> Array:
@@ -70,10 +97,24 @@ def distances(values: Array) -> Array:
     array([ 1.35,  0.67,  0.  ,  0.67, 31.7 ])
     """
     median, sigma = robust_spread(values)
+    found: list[Array] = []
     with np.errstate(all="ignore"):
-        apart = np.where(values == median, 0.0, np.abs(values - median) / sigma)
-    found: Array = np.sqrt(np.nanmean(apart**2, axis=1))
-    return found
+        for part in _parts(values):
+            apart = part - median
+            apart /= sigma
+            if not (sigma > 0).all():
+                apart[part == median] = 0.0  # not 0 / 0
+            apart *= apart
+            means = apart.mean(axis=1)
+            if np.isnan(means).any():
+                means = np.nansum(apart, axis=1) / (~np.isnan(apart)).sum(axis=1)
+            found.append(np.sqrt(means))
+    return np.concatenate(found)
+
+
+def _parts(values: Array) -> Iterator[Array]:
+    for begin in range(0, len(values), AT_ONCE):
+        yield values[begin : begin + AT_ONCE]
 
 
 def outlying(values: Array) -> Array:
@@ -141,7 +182,6 @@ def within(values: Array, low: Array, high: Array) -> Array:
         values: shape (units, points); low, high: shape (points,), NaN where there is no limit.
     """
     is_limited = ~(np.isnan(low) & np.isnan(high))
-    with np.errstate(invalid="ignore"):
-        beyond = (values < low) | (values > high) | (np.isnan(values) & is_limited)
-    found: Array = np.logical_not(beyond.any(axis=1))
-    return found
+    low, high = np.where(np.isnan(low), -np.inf, low), np.where(np.isnan(high), np.inf, high)
+    found = [(((part >= low) & (part <= high)) | ~is_limited).all(axis=1) for part in _parts(values)]
+    return np.concatenate(found)

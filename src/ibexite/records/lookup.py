@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import sys
 from array import array
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from pathlib import Path
+from typing import Any
 
 from ibexite.errors import MistakeError, RecordsError
 from ibexite.events import SideRef
@@ -38,8 +40,13 @@ class Lookup:
         self._db.close()
 
     def _rows(self, query: str, *values: object) -> list[Fields]:
-        try:
+        with self._told():
             return self._db.rows(query, *values)
+
+    @contextlib.contextmanager
+    def _told(self) -> Iterator[None]:
+        try:
+            yield
         except DatabaseFault as error:
             raise RecordsError(
                 f"the store cannot be read ({error})", where=self._db.name,
@@ -49,6 +56,11 @@ class Lookup:
     def select(self, query: str, *values: object) -> list[Fields]:
         """The rows of a query over the tables of the store; see docs/data-model.md."""
         return self._rows(query, *values)
+
+    def tuples(self, query: str, *values: object) -> Iterator[tuple[Any, ...]]:
+        """The same as tuples, one after the other: for very many of them."""
+        with self._told():
+            yield from self._db.tuples(query, *values)
 
     def runs(self, *, serial: str = "", verdict: str = "", limit: int = 50) -> list[Fields]:
         """Runs, the newest first, with serial, product, and how many tests passed."""

@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
-import sys
-from array import array
+from collections import Counter
 from collections.abc import Iterator, Sequence
-from typing import NamedTuple
+from itertools import chain
+from typing import TYPE_CHECKING, NamedTuple
 
 from ibexite.errors import MistakeError, did_you_mean
 from ibexite.events import SideRef
 from ibexite.records.lookup import Lookup
 from ibexite.records.side_file import EvenPoints, SideValues
-from ibexite.untyped import Fields
+from ibexite.untyped import Fields, Measured
+
+if TYPE_CHECKING:
+    from ibexite.analysis.curve import Array
 
 AT_ONCE = 500  # runs in one statement
 # What runs can be chosen by, as conditions of SQL with one value each.
@@ -27,8 +30,11 @@ class Chosen(NamedTuple):
 
     id: str
     serial: str
+    product: str
     verdict: str
-    row: Fields  # of the table of runs, without what is long
+    lot: str
+    params: str  # in JSON
+    broken_off: str  # why, if it did not end by itself
 
 
 def chosen_runs(lookup: Lookup, conditions: Sequence[tuple[str, str]]) -> list[Chosen]:
@@ -42,12 +48,11 @@ def chosen_runs(lookup: Lookup, conditions: Sequence[tuple[str, str]]) -> list[C
         if key not in CHOICES:
             raise MistakeError(f"runs cannot be chosen by {key!r}", where="--where", remedy=did_you_mean(key, CHOICES))
         clauses.append(CHOICES[key])
-    rows = lookup.select(
-        "SELECT runs.id AS id, serial, product, verdict, is_trial, started, lot, sequence, sequence_file, "
-        "sequence_sha256, params, broken_off FROM runs JOIN units ON units.id = unit_id "
+    rows = lookup.tuples(
+        "SELECT runs.id, serial, product, verdict, lot, params, broken_off FROM runs JOIN units ON units.id = unit_id "
         f"WHERE {' AND '.join(clauses)} ORDER BY number, started, runs.id", *(value for _, value in conditions),
     )  # fmt: skip
-    return [Chosen(row["id"], row["serial"], row["verdict"], row) for row in rows]
+    return [Chosen._make(row) for row in rows]
 
 
 def single_results(lookup: Lookup, runs: Sequence[str]) -> Iterator[Fields]:
@@ -62,38 +67,76 @@ def single_results(lookup: Lookup, runs: Sequence[str]) -> Iterator[Fields]:
         )  # fmt: skip
 
 
-def columns_of(lookup: Lookup, runs: Sequence[str], test: str, name: str) -> Iterator[Fields]:
-    """A column of a test in each of some runs, and the axes of all tables of that test: rows of curves with the run,
-    those of a run one behind the other."""
+class AlikeColumns(NamedTuple):
+    """Columns over one axis in several runs, which have the same points."""
+
+    axis: Fields  # what kind of values each has
+    column: Fields
+    points: Array
+    runs: list[str]
+    data: list[bytes]  # of each run the values, float64
+
+
+_WORDS = ("name", "unit", "shown", "kind", "labels")
+_NUMBERS = ("data", "start", "step", "side", "side_begin", "length")
+
+
+def columns_of(lookup: Lookup, runs: Sequence[str], test: str, name: str) -> Iterator[AlikeColumns]:
+    """A column of a test over one axis in each of some runs, those that are alike together."""
+    query = (
+        f"SELECT run_id, col.id, {_of('col', _NUMBERS)}, {_of('axis', _NUMBERS)}, {_of('axis', _WORDS)}, "
+        f"{_of('col', _WORDS)} FROM tests JOIN curves AS col ON col.test_id = tests.id JOIN curves AS axis "
+        "ON axis.test_id = tests.id AND axis.grid = col.grid AND axis.origin = 'sweep' WHERE run_id IN ({}) "
+        "AND tests.name = ? AND col.name = ? AND col.origin <> 'sweep' AND col.place = ''"
+    )
     for part in _parts(runs):
-        yield from lookup.select(
-            "SELECT run_id AS run, grid, curves.position AS position, curves.name AS name, origin, unit, shown, "
-            "length, curves.kind AS kind, labels, data, start, step, side, side_begin, place "
-            "FROM tests JOIN curves ON test_id = tests.id "
-            f"WHERE run_id IN ({_marks(part)}) AND tests.name = ? AND (curves.name = ? OR origin = 'sweep') "
-            "ORDER BY run_id, grid, curves.position", *part, test, name,
-        )  # fmt: skip
+        groups: dict[tuple[object, ...], dict[tuple[str, int], bytes]] = {}
+        usual: tuple[object, ...] = ()
+        group: dict[tuple[str, int], bytes] = {}
+        several: set[tuple[str, int]] = set()  # they have several axes
+        for row in lookup.tuples(query.format(_marks(part)), *part, test, name):
+            key, data, alike = row[:2], row[2], row[8:]
+            if alike != usual:
+                usual, group = alike, groups.setdefault(alike, {})
+            if row[4] is not None or row[5]:
+                data = _numbers(lookup, *row[2:8]).tobytes()
+            if key in group:
+                several.add(key)
+            group[key] = data
+        if len(groups) > 1:
+            several.update(key for key, count in Counter(chain(*groups.values())).items() if count > 1)
+        for told, found in groups.items():
+            numbers, words = told[: len(_NUMBERS)], told[len(_NUMBERS) :]
+            axis, about = (dict(zip(_WORDS, cells, strict=True)) for cells in (words[:5], words[5:]))
+            mine = {key[0]: data for key, data in found.items() if key not in several}
+            if mine:
+                yield AlikeColumns(axis, about, _numbers(lookup, *numbers), list(mine), list(mine.values()))
 
 
-def conditions_of(lookup: Lookup, runs: Sequence[str], test: str) -> Iterator[Fields]:
+def _of(table: str, keys: Sequence[str]) -> str:
+    return ", ".join(f"{table}.{key}" for key in keys)
+
+
+def conditions_of(lookup: Lookup, runs: Sequence[str], test: str) -> Iterator[tuple[str, str, str]]:
     """Under which conditions the values of a test came to be: run, names and conditions, both in JSON."""
     for part in _parts(runs):
-        yield from lookup.select(
-            "SELECT run_id AS run, names, conditions FROM tests JOIN conditions ON test_id = tests.id "
+        yield from lookup.tuples(
+            "SELECT run_id, names, conditions FROM tests JOIN conditions ON test_id = tests.id "
             f"WHERE run_id IN ({_marks(part)}) AND tests.name = ?", *part, test,
         )  # fmt: skip
 
 
-def numbers_of(lookup: Lookup, row: Fields) -> Sequence[float]:
+def _numbers(
+    lookup: Lookup, data: Measured, start: Measured, step: Measured, side: Measured, begin: Measured, length: Measured
+) -> Array:
     """The values of a row of curves, wherever they are."""
-    if row["step"] is not None:
-        return EvenPoints(row["start"], row["step"], row["length"])
-    if row["side"]:
-        return SideValues(lookup.records, SideRef(row["side"], row["side_begin"], row["length"]))
-    values = array("d", row["data"])
-    if sys.byteorder == "big":
-        values.byteswap()
-    return values
+    import numpy as np
+
+    if step is not None:
+        return np.asarray(EvenPoints(start, step, length))
+    if side:
+        return np.asarray(SideValues(lookup.records, SideRef(side, begin, length)))
+    return np.frombuffer(data, "<f8")
 
 
 def _parts(runs: Sequence[str]) -> Iterator[Sequence[str]]:

@@ -11,6 +11,7 @@ import struct
 import time
 from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
+from typing import Any
 
 from ibexite.errors import RecordsError
 from ibexite.records import schema
@@ -34,7 +35,6 @@ class Database:
 
     def __init__(self, connection: sqlite3.Connection, name: str) -> None:
         self._db, self.name = connection, name
-        self._db.row_factory = sqlite3.Row
 
     def close(self) -> None:
         """Closes it."""
@@ -47,7 +47,14 @@ class Database:
             DatabaseFault: it cannot be read. All calls raise this; those that write also UnfitValue.
         """
         with _faults():
-            return [dict(row) for row in self._db.execute(query, values)]
+            cursor = self._db.execute(query, values)
+            names = [told[0] for told in cursor.description or ()]
+            return [dict(zip(names, row, strict=True)) for row in cursor]
+
+    def tuples(self, query: str, *values: object) -> Iterator[tuple[Any, ...]]:
+        """The same as tuples, each when it is asked for."""
+        with _faults():
+            yield from self._db.execute(query, values)
 
     def change(self, statement: str, *values: object) -> None:
         """Carries out a statement that answers nothing."""

@@ -5,6 +5,8 @@ from __future__ import annotations
 import json
 from collections import Counter
 from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from functools import cached_property
 from typing import NamedTuple
 
 from ibexite.conditions import differences
@@ -21,7 +23,8 @@ class LeftOut(NamedTuple):
     why: str
 
 
-class Units(NamedTuple):
+@dataclass(frozen=True)
+class Units:
     """One run of each of many units of one product."""
 
     product: str
@@ -33,7 +36,7 @@ class Units(NamedTuple):
         """The runs."""
         return [run.id for run in self.runs]
 
-    @property
+    @cached_property
     def serials(self) -> dict[str, str]:
         """The serial number of each run."""
         return {run.id: run.serial for run in self.runs}
@@ -71,14 +74,14 @@ def units_of(
     for run in chosen:
         if run.serial in without:
             continue
-        if run.verdict == Verdict.ABORTED or run.row["broken_off"]:
+        if run.verdict == Verdict.ABORTED or run.broken_off:
             left_out.append(LeftOut(run.serial, f"run {run.id} was broken off halfway"))
             continue
         if run.serial in latest:
             left_out.append(LeftOut(run.serial, f"run {latest[run.serial].id}: a later one counts"))
         latest[run.serial] = run
     left_out += [LeftOut(serial, "left out on demand") for serial in without if any(r.serial == serial for r in chosen)]
-    products = Counter(run.row["product"] for run in latest.values())
+    products = Counter(run.product for run in latest.values())
     if not products:
         told = f"; {len(left_out)} runs cannot be used" if left_out else ""
         raise MistakeError(f"there are no such runs{told}", remedy="See ibexite runs.")
@@ -94,9 +97,12 @@ def measured_alike(lookup: Lookup, units: Units, test: str, name: str) -> Units:
     """The units of which a value was measured under the conditions of most of them; the others are left out, with what
     was otherwise."""
     of_runs: dict[str, str] = {}
-    for row in conditions_of(lookup, units.ids, test):
-        if name in json.loads(row["names"]):
-            of_runs[row["run"]] = row["conditions"]
+    has_name: dict[str, bool] = {}
+    for run, names, conditions in conditions_of(lookup, units.ids, test):
+        if names not in has_name:
+            has_name[names] = name in json.loads(names)
+        if has_name[names]:
+            of_runs[run] = conditions
     if not of_runs:
         return units
     usual = Counter(of_runs.values()).most_common(1)[0][0]

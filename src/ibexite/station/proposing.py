@@ -7,16 +7,15 @@ import datetime
 import io
 import json
 import math
-from collections.abc import Collection, Iterator, Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field
 from decimal import Decimal
-from itertools import groupby
 from typing import TYPE_CHECKING, NamedTuple
 
 from ibexite import units as quantities
 from ibexite.errors import MistakeError
 from ibexite.records.lookup import Lookup
-from ibexite.records.many_runs import columns_of, numbers_of, single_results
+from ibexite.records.many_runs import AlikeColumns, columns_of, single_results
 from ibexite.station.limit_methods import Method
 from ibexite.station.many_units import LeftOut, Units
 from ibexite.units import Unit
@@ -181,17 +180,14 @@ def table_text(table: ProposedTable, units: Units, method: Method) -> str:
 
 def told_source(units: Units, method: Method, count: int) -> str:
     """Where proposed limits come from, in words."""
-    lots = sorted({run.row["lot"] for run in units.runs} - {""})
+    lots = sorted({run.lot for run in units.runs} - {""})
     where = f" of lot {', '.join(lots)}" if lots else ""
     today = datetime.date.today().isoformat()
     return f"proposed from {count} units{where}, {method.told}, {today}"
 
 
 def _common_variant(units: Units) -> str:
-
-    found = {
-        next((p["value"] for p in json.loads(run.row["params"]) if p["name"] == "variant"), "") for run in units.runs
-    }
+    found = {next((p["value"] for p in json.loads(run.params) if p["name"] == "variant"), "") for run in units.runs}
     if len(found) > 1:
         raise MistakeError(
             f"units of several variants: {', '.join(sorted(found))}", remedy="Propose limits for each by itself."
@@ -255,7 +251,7 @@ def proposed_mask(
     if is_aligned:
         values, moves = aligned_levels(values)
     counts = np.array([units.serials[run] not in ignoring for run in found.runs])
-    spread, proposal = method.limits(values[counts])
+    spread, proposal = method.limits(values if counts.all() else values[counts])
     low, high = proposal
     if smooth:
         low, high = (smooth_octaves(found.x, line, smooth) for line in (low, high))
@@ -281,50 +277,45 @@ def _curves(lookup: Lookup, units: Units, test: str, name: str) -> _Curves:
     """The curves of all units that have the points of most of them."""
     import numpy as np
 
-    first: tuple[Fields, Fields] | None = None
-    x: Array = np.empty(0)
-    kept: list[Array] = []
+    first: AlikeColumns | None = None
+    kept: Array = np.empty((0, 0))
     runs: list[str] = []
     left_out: list[LeftOut] = []
-    for run, axis, column in _pairs(lookup, units, test, name):
-        points = np.asarray(numbers_of(lookup, axis))
+    for group in columns_of(lookup, units.ids, test, name):
         if first is None:
-            first, x = (axis, column), points
-            if len(x) > MOST_POINTS:
-                raise MistakeError(f"{test}.{name} has {len(x):,} points", remedy=f"At most {MOST_POINTS:,} are taken.")
-        if points is not x and not np.array_equal(points, x):
-            left_out.append(LeftOut(units.serials[run], f"other points of {axis['name']}"))
-            continue
-        if (column["unit"], axis["name"], axis["unit"]) != (first[1]["unit"], first[0]["name"], first[0]["unit"]):
-            left_out.append(LeftOut(units.serials[run], f"{column['unit']} over {axis['name']} in {axis['unit']}"))
-            continue
-        values = np.asarray(numbers_of(lookup, column))
-        if np.isnan(values).all():
-            left_out.append(LeftOut(units.serials[run], NOTHING_MEASURED))
-            continue
-        kept.append(values)
-        runs.append(run)
+            first = group
+            if len(first.points) > MOST_POINTS:
+                raise MistakeError(
+                    f"{test}.{name} has {len(first.points):,} points", remedy=f"At most {MOST_POINTS:,} are taken."
+                )  # fmt: skip
+            kept = np.empty((len(units.runs), len(first.points)))
+        if not np.array_equal(group.points, first.points):
+            left_out += [LeftOut(units.serials[run], f"other points of {group.axis['name']}") for run in group.runs]
+        elif (told := _said(group)) != _said(first):
+            left_out += [LeftOut(units.serials[run], "{} over {} in {}".format(*told)) for run in group.runs]
+        else:
+            end = len(runs) + len(group.runs)
+            kept[len(runs) : end] = np.frombuffer(b"".join(group.data), "<f8").reshape(-1, len(first.points))
+            runs += group.runs
     if first is None:
         raise MistakeError(f"no unit has a curve {test}.{name} over one axis", remedy="See ibexite show.")
-    missing = [LeftOut(serial, NO_CURVE) for run, serial in units.serials.items()
-               if run not in runs and serial not in {one.serial for one in left_out}]  # fmt: skip
-    axis_kind, kind = stored_type(first[0]), stored_type(first[1])
+    axis_kind, kind = stored_type(first.axis), stored_type(first.column)
     if not isinstance(axis_kind, Quantity) or not isinstance(kind, Quantity):
         raise MistakeError(f"{test}.{name} is no curve of numbers", remedy="Limits are proposed for numbers.")
-    if len(kept) < LEAST_UNITS:
-        raise MistakeError(f"{len(kept)} curves are too few to propose limits from", remedy="It takes three at least.")
-    return _Curves(first[0]["name"], axis_kind, kind, x, np.array(kept), runs, left_out + missing)
+    kept = kept[: len(runs)]
+    empty = [i for i in np.flatnonzero(np.isnan(kept[:, :1]).any(axis=1)) if np.isnan(kept[i]).all()]
+    if empty:
+        left_out += [LeftOut(units.serials[runs[i]], NOTHING_MEASURED) for i in empty]
+        kept, runs = np.delete(kept, empty, axis=0), [run for i, run in enumerate(runs) if i not in set(empty)]
+    if len(runs) < LEAST_UNITS:
+        raise MistakeError(f"{len(runs)} curves are too few to propose limits from", remedy="It takes three at least.")
+    has_one = {units.serials[run] for run in runs} | {one.serial for one in left_out}
+    left_out += [LeftOut(serial, NO_CURVE) for serial in units.serials.values() if serial not in has_one]
+    return _Curves(first.axis["name"], axis_kind, kind, first.points, kept, runs, left_out)
 
 
-def _pairs(lookup: Lookup, units: Units, test: str, name: str) -> Iterator[tuple[str, Fields, Fields]]:
-    """Of each run the axis and the column: those of a table with one axis."""
-    rows = columns_of(lookup, units.ids, test, name)
-    for (run, _), grid in groupby(rows, key=lambda row: (row["run"], row["grid"])):
-        mine = list(grid)
-        axes = [row for row in mine if row["origin"] == "sweep"]
-        columns = [row for row in mine if row["origin"] != "sweep"]
-        if len(axes) == len(columns) == 1 and not columns[0]["place"]:
-            yield run, axes[0], columns[0]
+def _said(group: AlikeColumns) -> tuple[str, str, str]:
+    return group.column["unit"], group.axis["name"], group.axis["unit"]
 
 
 def mask_text(mask: ProposedMask, units: Units, method: Method) -> str:
