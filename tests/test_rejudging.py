@@ -19,6 +19,7 @@ from ibexite.language.check import vet
 from ibexite.language.source import Source
 from ibexite.records.gateway import open_lookup, open_store
 from ibexite.records.journal import Journal
+from ibexite.records.runs_to_judge import runs_to_judge
 from ibexite.station.judging_again import StoredRun
 from tests.conftest import GOOD, WEAK
 from tests.laboratory import verdicts
@@ -49,9 +50,13 @@ def test_unchanged_limits_give_the_stored_verdict_for_any_run(tmp_path) -> None:
     with contextlib.closing(open_store(tmp_path)) as store:
         stored, damaged = store.take_in_left_over()
     assert len(stored) == len(programs) and not damaged
+    lookup = open_lookup(tmp_path)
     for run, program in programs.items():
-        record = open_lookup(tmp_path).run(run)
-        unit = Rejudging(program).unit(StoredRun(record))
+        record = lookup.run(run)
+        (to_judge,) = runs_to_judge(lookup, [run])
+        unit, told = (Rejudging(program, is_quick=quick).unit(StoredRun(to_judge)) for quick in (True, False))
+        assert [test.facts for test in unit.tests] == [test.facts for test in told.tests]
+        assert unit.trial == told.trial
         then = {test.row["name"]: (test.row["verdict"], bool(test.row["has_failed"])) for test in record.tests}
         now = {test.name: (str(test.facts.verdict), test.facts.has_failed) for test in unit.tests}
         assert now == then, (run, program.source.text)
@@ -112,9 +117,10 @@ def test_loops_searches_and_branches_are_judged_as_they_were(tmp_path, name) -> 
     with contextlib.closing(open_store(tmp_path)) as store:
         store.take_in(tmp_path / "journals" / f"{recorded(tmp_path, program, 1, Orders())}.jsonl")
     record = open_lookup(tmp_path).run("20261123-090000-000001")
-    rejudging = Rejudging(program)
+    (to_judge,) = runs_to_judge(open_lookup(tmp_path), ["20261123-090000-000001"])
+    rejudging = Rejudging(program, is_quick=False)
     for _ in range(2):  # blocks are compiled once, and carried out again
-        unit = rejudging.unit(StoredRun(record))
+        unit = rejudging.unit(StoredRun(to_judge))
         then = [
             {k: v for k, v in row.items() if k in ("label", "verdict", "value", "low", "high", "judged", "failed", "bad", "at")}
             for row in record.tests[0].results
@@ -156,6 +162,26 @@ def test_what_was_never_read_cannot_be_judged(project, ibexite) -> None:
     done = ibexite("rejudge", GOOD, "--sequence", "next.ibx").stdout
     assert "rails: not judged again, extra was never read" in done and "more: not judged again, the run has no such test" in done
     assert "1  pass becomes error" in done
+
+
+SWEPT = "    sweep k from 1 to 3 step 1\n        read x = v_ok\n"
+
+
+@pytest.mark.parametrize(("then", "now", "told"), [
+    ("    read x = v_ok\n", ("signal in A", "    read x = v_ok\n    check x <= 9 A\n"), "x was V then, and is A now"),
+    ("    read x = v_ok\n", ("signal in V", SWEPT + "    check x <= 9 V\n"), "x was never read at 1.0"),
+    (SWEPT, ("signal in V", "    read x = v_ok\n    check x <= 9 V\n"), "x was a curve then, and is a single value now")])  # fmt: skip
+def test_what_was_something_else_then_is_not_taken_for_what_is_read_now(tmp_path, then, now, told) -> None:
+    head = verdicts.HEAD
+    stored = vet(Source("t.ibx", head + 'test a "A"\n' + then + "    read v_ok\n    check v_ok >= 0 V\n"))
+    assert not stored.has_mistakes, [stored.source.render(f) for f in stored.source.findings]
+    with contextlib.closing(open_store(tmp_path)) as store:
+        store.take_in(tmp_path / "journals" / f"{recorded(tmp_path, stored, 1, Orders())}.jsonl")
+    program = vet(Source("t.ibx", head.replace("v_odd : signal in V", f"v_odd : {now[0]}") + 'test a "A"\n' + now[1]))
+    assert not program.has_mistakes, [program.source.render(f) for f in program.source.findings]
+    (to_judge,) = runs_to_judge(open_lookup(tmp_path), ["20261123-090000-000001"])
+    unit = Rejudging(program).unit(StoredRun(to_judge))
+    assert unit.tests[0].why == told and str(unit.verdict) == "error"
 
 
 @pytest.mark.parametrize(("arguments", "told"), [

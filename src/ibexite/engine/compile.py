@@ -117,10 +117,14 @@ class Compiler(LoopCompiler, CheckCompiler):
             for name in names:
                 self._told_in_turn(name, line)
         else:
-            teller = self._bind("told", self.frame.readings(tuple(names)))
-            self._emit(f"{targets} = {teller}({call})", line)
+            tell = self.frame.readings(tuple(names))
+            if tell is not None:
+                call = f"{self._bind('told', tell)}({call})"
+            self._emit(f"{targets} = {call}", line)
         changing = self._changed_around() if self._loops else set()
-        self._emit(f"{self._bind('noted', self.frame.conditions(statement, changing, self.behind))}()", line)
+        note = self.frame.conditions(statement, changing, self.behind)
+        if note is not None:
+            self._emit(f"{self._bind('noted', note)}()", line)
         self._accuracies(statement, line)
         for name in names:
             self._measured_of(name, line)

@@ -55,8 +55,8 @@ class BenchLines(Gaps):
 
     def conditions(
         self, statement: nodes.Read, changing: set[Key] | None, behind: Mapping[str, frozenset[str]]
-    ) -> Callable[[], None]:  # fmt: skip
-        """Notes the conditions of a read line, each time when it has been carried out."""
+    ) -> Callable[[], None] | None:  # fmt: skip
+        """Notes the conditions of a read line, each time when it has been carried out; None: there are none."""
         found = ReadConditions(self, statement, None if self.caller is not None else changing, behind)
         self.runtime.conditions.append(found)
         self._stateful.append(found)

@@ -19,8 +19,8 @@ if TYPE_CHECKING:
 class Values(FrameBase):
     """What a block reads and computes."""
 
-    def readings(self, names: tuple[str, ...]) -> Callable[[list[Measured]], list[Measured]]:
-        """Passes the values of a read line on and tells of them."""
+    def readings(self, names: tuple[str, ...]) -> Callable[[list[Measured]], list[Measured]] | None:
+        """Passes the values of a read line on and tells of them; None if there is nothing to tell."""
         metas = [self.meta(name) for name in names]
         runtime, block = self.runtime, self.block
 

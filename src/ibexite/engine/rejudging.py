@@ -10,7 +10,8 @@ from typing import Any, NamedTuple, Protocol
 
 from ibexite import events, verdicts
 from ibexite.engine.leaving import TestOver, UnitOver
-from ibexite.engine.retelling import NeverReadError, Retold, StoredValues, compiled, frame_of
+from ibexite.engine.retelling import compiled, frame_of
+from ibexite.engine.retold_runtime import NeverReadError, Retold, StoredValues
 from ibexite.engine.skipping import corner_of
 from ibexite.errors import IbexiteError
 from ibexite.language import nodes
@@ -27,11 +28,13 @@ FOUND_THEN = frozenset(["limiting", "tripped", "off", "damage"])  # by instrumen
 
 
 class StoredTest(NamedTuple):
-    """A test of a stored run: what counted of it, its values, and whether it was begun at all."""
+    """A test of a stored run: what counted of it, its values (those of each time that they are taken), whether it was
+    begun at all, what each check was called and its verdict."""
 
     facts: Judgement
-    values: StoredValues
-    was_begun: bool = True
+    values: Callable[[], StoredValues]
+    was_begun: bool
+    verdicts: list[tuple[str, str]]
 
 
 class StoredUnit(Protocol):
@@ -48,12 +51,14 @@ class StoredUnit(Protocol):
 
 @dataclass(slots=True)
 class RejudgedTest:
-    """A test that was judged again. `why` says why it could not be: then its verdict is that of then."""
+    """A test that was judged again. `why` says why it could not be: then its verdict is that of then. Where all checks
+    have the verdicts of then there are no results."""
 
     name: str
     facts: Judgement
     results: list[events.Judged] = field(default_factory=list)
     why: str = ""
+    is_as_then: bool = False
 
 
 @dataclass(slots=True)
@@ -68,8 +73,9 @@ class RejudgedUnit:
 class Rejudging:
     """Judges units again by one program; its blocks are compiled once."""
 
-    def __init__(self, program: Program) -> None:
-        self.program = program
+    def __init__(self, program: Program, *, is_quick: bool = True) -> None:
+        """`is_quick`: a test in which each check has the verdict of then is told without its results."""
+        self.program, self._is_quick = program, is_quick
         self._runtime = Retold(program, "", datetime.datetime.now(datetime.UTC))
         self._blocks: dict[str, Callable[[], Any]] = {}
         self._frames: dict[str, Any] = {}
@@ -105,7 +111,7 @@ class Rejudging:
         if stored is None:
             return None
         try:
-            self._carry_out(BEFORE_UNIT, BEFORE_UNIT, "", None, body, stored.values)
+            self._carry_out(BEFORE_UNIT, BEFORE_UNIT, "", None, body, stored.values())
         except (IbexiteError, TestOver, UnitOver) as error:
             return str(error)
         if any(verdict != Verdict.PASS for verdict, _ in self._runtime.found):
@@ -118,12 +124,25 @@ class Rejudging:
             return RejudgedTest(case.name, facts)
         if facts.verdict == Verdict.ERROR and facts.reason.code not in OF_CHECKS:
             return RejudgedTest(case.name, facts, [], f"it ended in an error: {facts.reason.text}")
+        trial = len(self._runtime.trial)
+        if self._is_quick:
+            quick = self._test_once(case, stored, is_quick=True)
+            if quick.is_as_then:
+                return quick
+            del self._runtime.trial[trial:]
+        return self._test_once(case, stored, is_quick=False)
+
+    def _test_once(self, case: Case, stored: StoredTest, *, is_quick: bool) -> RejudgedTest:
+        facts = stored.facts
         problems: list[Reason] = []
         left: Reason | None = None
         runtime = self._runtime
         why = ""
         try:
-            self._carry_out(case.name, case.test.name, case.corner_text, corner_of(case), case.test.body, stored.values)
+            self._carry_out(
+                case.name, case.test.name, case.corner_text, corner_of(case), case.test.body, stored.values(),
+                is_quick=is_quick,
+            )  # fmt: skip
             runtime.keep_results()
         except TestOver as over:
             left = over.reason if over.verdict == Verdict.SKIPPED else None
@@ -139,20 +158,22 @@ class Rejudging:
         if facts.reason.code in FOUND_THEN:
             runtime.found.append((Verdict.FAIL, facts.reason))
         judged = verdicts.verdict_of_test(runtime.found, problems=problems, left=left, is_doubtful=False)
-        return RejudgedTest(case.name, judged, list(runtime.heard), why)
+        is_as_then = not why and runtime.verdicts == stored.verdicts
+        return RejudgedTest(case.name, judged, [] if is_quick else list(runtime.heard), why, is_as_then)
 
     def _carry_out(
         self, key: str, block: str, corner_text: str, corner: Any, body: tuple[nodes.Statement, ...],
-        values: StoredValues,
+        values: StoredValues, *, is_quick: bool = False,
     ) -> None:  # fmt: skip
         runtime = self._runtime
-        runtime.begin(block, corner_text, values)
+        runtime.begin(block, corner_text, values, is_quick=is_quick)
         run = self._blocks.get(key)
         if run is None:
             frame = self._frames[key] = frame_of(runtime, block, runtime.block, corner, body)
             run = self._blocks[key] = compiled(frame, body)
         else:
             self._frames[key].renew()
+        runtime.demand_kinds()
         run.__globals__["v_serial"] = runtime.serial
         run()
 

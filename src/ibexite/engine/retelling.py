@@ -3,115 +3,30 @@ code, formulas and checks, bound to what was read then. Nothing is set, waited f
 
 from __future__ import annotations
 
-import datetime
 import math
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from functools import partial
-from types import SimpleNamespace, TracebackType
-from typing import Any, Protocol
+from typing import Any
 
-from ibexite import events
 from ibexite.bench.interface import Key
 from ibexite.engine.blocks import bound_of, scope_of
 from ibexite.engine.compile import Compiler
 from ibexite.engine.frame import Frame
 from ibexite.engine.frame_base import FrameBase
-from ibexite.engine.judge import Tally
+from ibexite.engine.judge import At
 from ibexite.engine.leaving import Leaving
-from ibexite.engine.limit_errors import wrong_way_round
 from ibexite.engine.loops import Turns
 from ibexite.engine.measuring import run_measurement
-from ibexite.engine.runtime import Runtime
-from ibexite.engine.services import Consenting, Services
+from ibexite.engine.retold_checks import RetoldTally, RetoldWatching
+from ibexite.engine.retold_runtime import TAKES_PRODUCT, NeverReadError, Retold
 from ibexite.engine.tables import Axis, LoopTable
-from ibexite.engine.watch import Watching
-from ibexite.errors import SequenceError
+from ibexite.engine.tallies import ReportedTally
 from ibexite.language import nodes
 from ibexite.language.carrying import SUFFIX
 from ibexite.language.constants import Value
-from ibexite.language.program import MeasurementFacts, Program
+from ibexite.language.program import MeasurementFacts
 from ibexite.untyped import Measured
 from ibexite.values import Quantity
-from ibexite.verdicts import FAULTS_OF_UNIT, Reason, Verdict
-
-At = tuple[float | str, ...]
-
-
-class NeverReadError(SequenceError):
-    """A line needs what was never read."""
-
-
-class StoredValues(Protocol):
-    """The values of one test or block of a run, by the names that they were recorded under."""
-
-    def value(self, name: str) -> Measured:
-        """What came outside of loops: a number, yes or no, a text, a curve; None if there is none."""
-
-    def turn(self, name: str, at: At) -> Measured:
-        """What came in a turn of loops that were at these values; where there were several, each is given once, in
-        their order. None if there is none."""
-
-    def has_turn(self, name: str, at: At) -> bool:
-        """Whether there was such a turn."""
-
-    def take_log(self, name: str) -> Iterable[tuple[float, float]]:
-        """The next log of this name that was kept beside the lines: times and values. Nothing if there is none."""
-
-    @property
-    def bad(self) -> Iterable[tuple[str, Reason]]:
-        """The readings that were bad, and why."""
-
-    @property
-    def conditions(self) -> Mapping[str, Mapping[str, str]]:
-        """Under which conditions each value came to be."""
-
-
-class _Clock:
-    """Time that stands still."""
-
-    def now(self) -> float:
-        return 0.0
-
-    def wait(self, seconds: float, heed: Callable[[], None]) -> None:
-        """Over at once."""
-
-
-class Retold(Runtime):
-    """What the blocks share while they are retold. `values` are those of the block that is carried out, `heard` what
-    was judged."""
-
-    values: StoredValues
-
-    def __init__(self, program: Program, serial: str, started: datetime.datetime) -> None:
-        nobody = SimpleNamespace(bad=[], state={}, expects_limiting=False, file=None, has_time_limits=False)
-        super().__init__(
-            program, nobody, Services(_Clock(), Consenting()), lambda event: None, serial=serial, started=started,
-            trial=[], earlier_results=None,
-        )  # fmt: skip
-        self.heard: list[events.Judged] = []
-
-    def wait(self, seconds: float) -> None:
-        """Over at once."""
-
-    pause = wait
-
-    def tick(self) -> None:
-        """Nothing is watched."""
-
-    def judged(self, event: events.Judged) -> None:
-        """A check is done."""
-        self.found.append((event.verdict, event.reason))
-        self.heard.append(event)
-
-    def begin(self, block: str, corner_text: str, values: StoredValues) -> None:
-        """A block begins, with its stored values."""
-        self.begin_block(block, corner_text)
-        self.begin_judging()
-        self.values, self.heard = values, []
-        for name, reason in values.bad:
-            self.bad_reasons.setdefault(name, []).append(reason)
-        for name, conditions in values.conditions.items():
-            self.told_conditions[self.block, name] = dict(conditions)
 
 
 class _Axis(Axis):
@@ -176,33 +91,61 @@ class RetoldFrame(Frame):
 
     # --- what was read -----------------------------------------------------------------------------------------------
 
-    def found(self, name: str, axes: tuple[_Axis, ...]) -> Measured:
-        """What was stored for a name at the present turn of these loops. Raises NeverReadError."""
+    def found(self, own: str, axes: tuple[_Axis, ...]) -> Measured:
+        """What was stored for a name of this block at the present turn of these loops. Raises NeverReadError."""
         at = self.around().at + tuple(axis.current for axis in axes)
-        values, name = self.runtime.values, self.prefix + name
+        values, name = self.runtime.values, self.prefix + own
         value = values.turn(name, at) if at else values.value(name)
         if value is None:
             where = f" at {', '.join(map(str, at))}" if at else ""
-            raise NeverReadError(f"{name} was never read{where}", remedy="It takes the product again: ibexite run.")
+            raise NeverReadError(f"{name} was never read{where}", remedy=TAKES_PRODUCT)
+        if not at and own in self.names and hasattr(value, "axes") != bool(self.names[own].type.axes):
+            then, now = ("a curve", "a single value") if hasattr(value, "axes") else ("a single value", "a curve")
+            raise NeverReadError(f"{name} was {then} then, and is {now} now", remedy=TAKES_PRODUCT)
         return value
+
+    def take(self, names: Iterable[str]) -> None:
+        """A line takes these of what was stored."""
+        taken = self.runtime.taken.setdefault(self.block, {})
+        for name in names:
+            told = self.meta(name)
+            taken[told["name"]] = (told["unit"], told.get("kind", Quantity.stored))
+
+    def tally(
+        self, statement: nodes.Check, axes: tuple[str, ...], readings: frozenset[str], *, is_fixed: bool
+    ) -> ReportedTally:
+        """The tally of a check line."""
+        tally = RetoldTally(self, statement, axes, readings, is_fixed=is_fixed)
+        self._stateful.append(tally)
+        return tally
 
     def _axes_around(self, statement: nodes.Statement) -> tuple[_Axis, ...]:
         return tuple(self._axes[name] for name in self._around.get(statement, ()))
 
-    def read_line(self, statement: nodes.Read) -> Measured:
-        """A read line: what it read then."""
+    def read_line(self, statement: nodes.Read) -> Callable[..., Sequence[Measured]]:
+        """A read line: what it read then, kept for other tests where it stands outside of loops."""
         axes, names = self._axes_around(statement), [reading.name for reading in statement.readings]
-        return lambda given=None: [self.found(name, axes) for name in names]
+        self.take(names)
+        if axes:
+            return lambda given=None: [self.found(name, axes) for name in names]
+        runtime, keys = self.runtime, [self.prefix + name for name in names]
+        is_alone = len(keys) == 1 and self.caller is None and not self.names[names[0]].type.axes
+        place = (self.block, keys[0])
 
-    def readings(self, names: tuple[str, ...]) -> Callable[[list[Measured]], list[Measured]]:
-        """Keeps the values of a read line for other tests."""
-        keys = [(self.block, self.prefix + name) for name in names]
-
-        def keep(values: list[Measured]) -> list[Measured]:
-            self.runtime.fresh.update(zip(keys, values, strict=True))
+        def outside(given: Measured = None) -> Sequence[Measured]:
+            if is_alone:  # the most frequent line by far
+                value = runtime.values.value(keys[0])
+                if type(value) is float:
+                    runtime.fresh[place] = value
+                    return (value,)
+            values = [self.found(name, ()) for name in names]
+            runtime.fresh.update(((self.block, key), value) for key, value in zip(keys, values, strict=True))
             return values
 
-        return keep
+        return outside
+
+    def readings(self, names: tuple[str, ...]) -> None:
+        """They are kept as they are read."""
 
     def computed(self, name: str) -> Callable[..., None]:
         """Keeps a value for other tests."""
@@ -215,9 +158,8 @@ class RetoldFrame(Frame):
 
     def conditions(
         self, statement: nodes.Read, changing: set[Key] | None, behind: Mapping[str, frozenset[str]]
-    ) -> Callable[[], None]:
+    ) -> None:
         """They are those that were stored."""
-        return _nothing
 
     def corrected_at(self, statement: nodes.Read) -> list[str]:
         """What was stored is corrected."""
@@ -231,6 +173,7 @@ class RetoldFrame(Frame):
     def executable_call(self, statement: nodes.CallExecutable) -> Callable[..., tuple[Measured, ...]]:
         """What a program gave."""
         axes, names = self._axes_around(statement), [typed.name for typed in statement.gives]
+        self.take(names)
         return lambda given, seconds: tuple(self.found(name, axes) for name in names)
 
     def measurement(self, statement: nodes.Measure, axes: tuple[str, ...]) -> Callable[..., tuple[Measured, ...]]:
@@ -239,6 +182,7 @@ class RetoldFrame(Frame):
         if use.measurement.kind == "sequence":
             return partial(run_measurement, self, statement, axes)
         mine, names = self._axes_around(statement), [f"{statement.name}.{n}" for n in use.measurement.outputs]
+        self.take(names)
 
         def given(at: At, *inputs: Measured) -> tuple[Measured, ...]:
             found = tuple(self.found(name, mine) for name in names)
@@ -254,6 +198,7 @@ class RetoldFrame(Frame):
         axes = self._axes_around(statement)
         if not statement.name or statement.kind == "adjust":
             return _nothing, self.gap_names(statement.text)
+        self.take([statement.name])
         return lambda bounds, *values: self.found(statement.name, axes), self.gap_names(statement.text)
 
     # --- loops and checks --------------------------------------------------------------------------------------------
@@ -288,7 +233,7 @@ class RetoldFrame(Frame):
 
     def watch(self, statement: nodes.Watch) -> Any:
         """A watch: judged by what it saw."""
-        return partial(_Watching, self, statement)
+        return partial(RetoldWatching, self, statement)
 
     def waiting(self, statement: nodes.WaitReading) -> Callable[..., None]:
         """It was waited."""
@@ -335,42 +280,6 @@ class RetoldFrame(Frame):
     def plot(self, statement: nodes.Plot) -> Callable[[], None]:
         """Nothing is drawn."""
         return _nothing
-
-
-class _Watching(Watching):
-    """A watch block: what it saw is judged when its lines are over, or came to what was not read any more for it."""
-
-    def __init__(self, frame: RetoldFrame, statement: nodes.Watch, low: float, high: float, every: float) -> None:
-        if low > high:
-            raise wrong_way_round(low, high)
-        self._frame, self._statement, self._low, self._high = frame, statement, low, high
-        need = frame.scope.needs[statement.signal]
-        assert isinstance(need.type, Quantity)
-        self._type = need.type.as_declared()
-        self._name, self._tally = f"{statement.signal}_watched", Tally(allowed=10**9)
-
-    def __enter__(self) -> None:
-        """Nothing is looked at."""
-
-    def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
-    ) -> None:
-        runtime = self._frame.runtime
-        assert isinstance(runtime, Retold)
-        in_a_row, reasons = 0, runtime.bad_reasons.get(self._name, [])
-        try:
-            for at, value in runtime.values.take_log(self._name):
-                before = self._tally.failed
-                self._tally.judge(value, self._low, self._high, (at,))
-                if self._tally.failed > before:
-                    self._trip(Verdict.FAIL, f"watch: {self._statement.signal} was {self._type.said(value, 6)}")
-                in_a_row = in_a_row + 1 if value != value else 0
-                if in_a_row > self._statement.allowing:
-                    verdict = Verdict.FAIL if reasons and reasons[-1].code in FAULTS_OF_UNIT else Verdict.ERROR
-                    told = reasons[-1].text if reasons else "no value"
-                    self._trip(verdict, f"watch: {self._statement.signal} could not be read ({told})")
-        finally:
-            self._tell()
 
 
 def _nothing(*given: Measured, **named: Measured) -> None:

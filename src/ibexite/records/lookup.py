@@ -122,7 +122,7 @@ class Lookup:
         files = self._rows("SELECT * FROM files WHERE run_id = ? ORDER BY id", run_id)
         tests = self._rows("SELECT * FROM tests WHERE run_id = ? ORDER BY position", run_id)
         attempts = self.attempts(run_id) if row["retest_of"] else {}
-        return RunRecord(row, [self._test(test) for test in tests], files, attempts)
+        return RunRecord(row, [self.test(test) for test in tests], files, attempts)
 
     def second_verdicts(self, run_id: str) -> list[Fields]:
         """The verdicts that a run got when it was judged again, the first one first."""
@@ -160,7 +160,8 @@ class Lookup:
         )
         return {row["name"]: row["duration"] for row in rows}
 
-    def _test(self, test: Fields) -> TestRecord:
+    def test(self, test: Fields) -> TestRecord:
+        """A test with everything that belongs to it, by its row."""
         parts = {table: self._parts(table, test["id"], in_json) for table, in_json in _PARTS.items()}
         return TestRecord(test, grids=self._grids(test["id"]), **parts)
 

@@ -3,13 +3,14 @@ the product."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from functools import cached_property
 
 from ibexite.records.grids import Grid
 from ibexite.records.stored_run import TestRecord
 from ibexite.records.stored_values import value_of
 from ibexite.untyped import Measured
-from ibexite.values import YesNo, stored_type
+from ibexite.values import Quantity, YesNo, stored_type
 from ibexite.verdicts import Reason
 
 At = tuple[float | str, ...]
@@ -39,17 +40,33 @@ class _Turns:
 
 
 class RetoldValues:
-    """The values of one test or block of a run."""
+    """The values of one test or block of a run; all but its single numbers is read when it is asked for."""
 
-    def __init__(self, test: TestRecord | None) -> None:
-        """None: a block that recorded nothing."""
-        self._test = test
+    def __init__(
+        self, read: Callable[[], TestRecord], singles: Mapping[str, float], units: dict[str, str], *, has_more: bool,
+        has_bad: bool,
+    ) -> None:  # fmt: skip
+        """
+        Args:
+            read: gives all of it.
+            singles: its single numbers, which came outside of loops.
+            units: their base units.
+            has_more: whether it has other values.
+            has_bad: whether there were bad readings.
+        """
+        self._read, self._singles, self._has_more, self._has_bad = read, singles, has_more, has_bad
+        self._units = units
         self._turns: dict[str, _Turns] = {}
         self._logs: dict[str, Iterator[Grid]] = {}
 
+    @cached_property
+    def _test(self) -> TestRecord:
+        return self._read()
+
     def value(self, name: str) -> Measured:
         """What came outside of loops; None if there is none."""
-        return value_of(self._test, name) if self._test is not None else None
+        found = self._singles.get(name)
+        return value_of(self._test, name) if found is None and self._has_more else found
 
     def turn(self, name: str, at: At) -> Measured:
         """What came in a turn; None if there is none."""
@@ -62,22 +79,28 @@ class RetoldValues:
     def take_log(self, name: str) -> Iterable[tuple[float, float]]:
         """The next log of this name: times and values. Nothing if there is none."""
         if name not in self._logs:
-            grids = self._test.grids if self._test is not None else []
-            self._logs[name] = iter([grid for grid in grids if grid.has(name) and grid.axes == ["watched"]])
+            self._logs[name] = iter([grid for grid in self._test.grids if grid.has(name) and grid.axes == ["watched"]])
         grid = next(self._logs[name], None)
         return zip(grid.column("watched"), grid.column(name), strict=True) if grid is not None else ()
+
+    @cached_property
+    def kinds(self) -> Mapping[str, tuple[str, str]]:
+        """Of each name its base unit and the kind of its values."""
+        found = {name: (unit, Quantity.stored) for name, unit in self._units.items()}
+        for grid in self._test.grids if self._has_more else ():
+            for column in grid.columns:
+                found.setdefault(column["name"].removesuffix(".re"), (column["unit"], column["kind"]))
+        return found
 
     @property
     def bad(self) -> Iterable[tuple[str, Reason]]:
         """The readings that were bad, and why."""
-        rows = self._test.bad_readings if self._test is not None else []
+        rows = self._test.bad_readings if self._has_bad else []
         return [(row["name"], Reason(row["reason_code"], row["reason"])) for row in rows]
 
     @property
     def conditions(self) -> Mapping[str, Mapping[str, str]]:
         """Under which conditions each value came to be."""
-        if self._test is None:
-            return {}
         names = {name for entry in self._test.conditions for name in entry["names"]}
         return {name: self._test.conditions_of(name) for name in names}
 
@@ -87,7 +110,7 @@ class RetoldValues:
         return self._turns[name]
 
     def _rows(self, name: str) -> Iterable[tuple[At, Measured]]:
-        for grid in self._test.grids if self._test is not None else ():
+        for grid in self._test.grids:
             if grid.has(name) and grid.axes:
                 yield from _column(grid, name)
             elif grid.has(f"{name}.re") and grid.axes:

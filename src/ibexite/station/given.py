@@ -11,6 +11,7 @@ from ibexite.errors import MistakeError
 from ibexite.toml_reader import read_toml
 
 if TYPE_CHECKING:
+    from ibexite.records.runs_to_judge import RunToJudge
     from ibexite.records.stored_run import RunRecord
 
 T = TypeVar("T")
@@ -36,7 +37,7 @@ def parameters_of(run: RunRecord) -> dict[str, str]:
     return {param["name"]: param["value"] for param in run.row["params"]}
 
 
-def given_parameters(record: RunRecord) -> dict[str, str]:
+def given_parameters(record: RunRecord | RunToJudge) -> dict[str, str]:
     """The parameters that a run was given from outside, variants included."""
     return {p["name"]: p["value"] for p in record.row["params"] if p.get("given", p["by_hand"])}
 

@@ -17,8 +17,7 @@ from ibexite.language import nodes
 from ibexite.language.program import Program
 from ibexite.language.source import Span
 from ibexite.records.lookup import Lookup
-from ibexite.records.retold_values import RetoldValues
-from ibexite.records.stored_run import RunRecord, TestRecord
+from ibexite.records.runs_to_judge import RunToJudge, TestToJudge, runs_to_judge
 from ibexite.station.opening import open_to_judge
 from ibexite.station.retest import parameters_for, sequence_of
 from ibexite.untyped import Fields
@@ -77,12 +76,14 @@ class Judged:
 class StoredRun:
     """A stored run as the engine judges it."""
 
-    def __init__(self, record: RunRecord) -> None:
+    def __init__(self, record: RunToJudge) -> None:
         row = record.row
         self.serial, self.started = row["serial"], datetime.datetime.fromisoformat(row["started"])
         self.is_aborted = row["verdict"] == Verdict.ABORTED
-        self._parts = {part.row["name"]: part for part in record.parts}
-        broken_then = any(part.row["verdict"] == Verdict.ERROR for part in record.tests)
+        self._parts = record.parts
+        broken_then = any(
+            part.row["verdict"] == Verdict.ERROR and part.row["kind"] == "test" for part in record.parts.values()
+        )
         self.is_broken = (
             row["verdict"] == Verdict.ERROR and not broken_then and row["reason_code"] not in ("nothing", "")
         )
@@ -94,7 +95,8 @@ class StoredRun:
             return None
         row = part.row
         facts = Judgement(Verdict(row["verdict"]), bool(row["has_failed"]), Reason(row["reason_code"], row["reason"]))
-        return StoredTest(facts, RetoldValues(part), row["duration"] > 0 or row["kind"] == "block")
+        was_begun = row["duration"] > 0 or row["kind"] == "block"
+        return StoredTest(facts, part.values, was_begun, part.verdicts)
 
 
 def keep(records: Path, found: list[Judged], how: How, operator: str) -> None:
@@ -135,13 +137,13 @@ class Judge:
         self._lookup, self._how = lookup, how
         self.is_guarding = how.guard is None  # whether any check takes the uncertainty that was given
         self._ready: dict[tuple[str, str], tuple[Rejudging, list[dict[str, str]]]] = {}
+        self._found: dict[tuple[str, str], tuple[Rejudging, list[dict[str, str]]]] = {}
 
     def judged(self, runs: Sequence[str]) -> Iterator[Judged]:
         """The runs one after the other."""
-        for run in runs:
-            yield self.one(self._lookup.run(run))
+        yield from map(self.one, runs_to_judge(self._lookup, runs))
 
-    def one(self, record: RunRecord) -> Judged:
+    def one(self, record: RunToJudge) -> Judged:
         """One run.
 
         Raises:
@@ -154,13 +156,19 @@ class Judge:
         kept = [Reason(r["code"], r["text"], r["run"]) for r in record.row["trial"] if r["code"] not in NOT_OF_THE_RUN]
         trial = [*kept, *(reason for reason in new.trial if reason not in kept)]
         made = Judged(record.row["id"], record.row["serial"], record.row["verdict"], new, trial, files=files)
-        parts = {part.row["name"]: part for part in record.parts}
         for test in new.tests:
-            made.changes += _changes(parts.get(test.name), test)
+            made.changes += _changes(record.parts.get(test.name), test) if not test.is_as_then else ()
             made.not_again += [(test.name, test.why)] if test.why else []
         return made
 
-    def _for(self, record: RunRecord) -> tuple[Rejudging, list[dict[str, str]]]:
+    def _for(self, record: RunToJudge) -> tuple[Rejudging, list[dict[str, str]]]:
+        """What judges a run: that of the last one that was carried out likewise."""
+        key = (record.row["sequence_file"], json.dumps(record.row["params"]))
+        if key not in self._found:
+            self._found[key] = self._open(record)
+        return self._found[key]
+
+    def _open(self, record: RunToJudge) -> tuple[Rejudging, list[dict[str, str]]]:
         sequence = self._how.sequence or sequence_of(record)
         given = parameters_for(record, sequence)
         key = (str(sequence), json.dumps(given, sort_keys=True))
@@ -199,12 +207,12 @@ def files_of(program: Program) -> list[dict[str, str]]:
     return [{"name": name, "sha256": sha256} for name, sha256 in found]
 
 
-def _changes(part: TestRecord | None, test: RejudgedTest) -> Iterator[Change]:
+def _changes(part: TestToJudge | None, test: RejudgedTest) -> Iterator[Change]:
     """The checks of a test whose verdict is another one now, and those that are new or gone."""
     if part is None or (test.why and not test.results):
         return
     before: dict[str, list[Fields]] = {}
-    for row in part.results:
+    for row in part.whole().results:
         before.setdefault(row["label"], []).append(row)
     for event in test.results:
         now = event.row()

@@ -15,10 +15,11 @@ from ibexite.verdicts import SKIPPED_ON_PURPOSE, Reason, Verdict
 
 if TYPE_CHECKING:
     from ibexite.language.program import Program
+    from ibexite.records.runs_to_judge import RunToJudge
     from ibexite.records.stored_run import Attempt, RunRecord
 
 
-def sequence_of(earlier: RunRecord) -> Path:
+def sequence_of(earlier: RunRecord | RunToJudge) -> Path:
     """The sequence file of a stored run. Raises MistakeError: it is not there."""
     sequence = Path(earlier.row["sequence_file"])
     if not is_file(sequence):  # the run was started from another folder
@@ -38,7 +39,7 @@ def bench_of(earlier: RunRecord, sequence: Path) -> Path | None:
     return found.with_name(f"{found.name}@{position}") if found is not None and position else None
 
 
-def parameters_for(earlier: RunRecord, sequence: Path) -> dict[str, str]:
+def parameters_for(earlier: RunRecord | RunToJudge, sequence: Path) -> dict[str, str]:
     """The parameters that a run was given and the sequence still has; that it has changed is told as it is."""
     known = declared_params(sequence)
     return {name: value for name, value in given_parameters(earlier).items() if name in known}
