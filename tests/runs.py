@@ -19,7 +19,9 @@ from ibexite.language.check import vet
 from ibexite.language.facts import vet_against
 from ibexite.language.program import Program
 from ibexite.language.source import Source
+from ibexite.records.journal import read_journal
 from ibexite.stop import Stop
+from ibexite.untyped import Fields
 
 STARTED = datetime.datetime(2026, 11, 23, 9, 0, tzinfo=datetime.UTC)
 Hear = Callable[[Event], Any]
@@ -161,3 +163,9 @@ __all__ = [
     "troubled",
     "vetted",
 ]
+
+
+def kept_events(project: Path, run: str = "*") -> list[Fields]:
+    """The events of the kept journals of a project, or of that of one run."""
+    found = sorted((project / "records" / "journals" / "stored").glob(f"{run}.jsonl.gz"))
+    return [event for journal in found for event in read_journal(journal)]

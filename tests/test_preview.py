@@ -1,6 +1,5 @@
 """The preview: which values are sent, how often, how long it takes, and what nobody knows before."""
 
-import json
 from pathlib import Path
 
 import pytest
@@ -11,7 +10,7 @@ from ibexite.engine.preview import preview, timeline
 from ibexite.language.check import vet
 from ibexite.language.source import Source
 from tests.conftest import GOOD, HEADER
-from tests.runs import Still, lines
+from tests.runs import Still, kept_events, lines
 from tests.test_trust import MEASURED, PROFILES
 
 
@@ -117,7 +116,7 @@ def test_what_is_sent_with_few_digits_is_what_preview_says_and_the_record_keeps(
     assert [moment.value for moment in moments if moment.setting == "supply.voltage"] == [9.0, 8.123]
     done = ibexite("run", "digits.ibx", "--serial", GOOD, "--simulate", "--no-report")
     assert done.returncode == 5, done.stdout + done.stderr
-    journal = [json.loads(line) for line in next((project / "records" / "journals").rglob("*.jsonl")).read_text().splitlines()]
+    journal = kept_events(project)
     points = [x for event in journal if event["e"] == "Row" for x in event["x"]]
     sent = [float(line.rpartition(" ")[2]) for event in journal for line in lines(event.get("io", [[], []])[0]) if line.startswith("psu> SOUR1:VOLT ")]
     assert len(points) > 15 and set(points) <= set(sent) and all(f"{x:.4g}" == f"{x:.12g}" for x in points)

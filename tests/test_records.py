@@ -2,6 +2,7 @@
 
 import contextlib
 import datetime
+import gzip
 import json
 import math
 import os
@@ -13,6 +14,7 @@ from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 from typing import get_args
+from unittest.mock import Mock
 
 import numpy as np
 import pytest
@@ -32,6 +34,7 @@ from ibexite.records import description, schema
 from ibexite.records.gateway import open_lookup, open_store
 from ibexite.records.ingest import _Collector, rows_of
 from ibexite.records.journal import Journal, left_over, mend_tail, read_journal
+from ibexite.records.kept_journals import journal_of
 from ibexite.records.migrations import bring_up
 from ibexite.records.run_id import new_run_id
 from ibexite.records.sqlite_file import APPLICATION_ID, DatabaseFault, UnfitValue, open_to_read, open_to_write
@@ -123,9 +126,11 @@ def test_damage_in_the_middle_is_told_and_never_cut(journal: Path) -> None:
 
 
 def test_a_stored_run_reads_back_as_it_was(journal: Path) -> None:
-    store = open_store(journal.parent.parent)
+    store, written = open_store(journal.parent.parent), list(read_journal(journal))
     run = store.take_in(journal)
-    assert not journal.exists() and (journal.parent / "stored" / journal.name).exists()
+    kept = journal_of(journal.parent.parent, run)
+    assert kept is not None and kept.name == journal.name + ".gz" and not journal.exists()
+    assert list(read_journal(kept)) == written
     record = open_lookup(store.records).run(run)
     assert (record.row["serial"], record.row["verdict"], record.verdict_text) == ("FC1", "fail", "FAIL (trial)")
     assert (record.row["trial_reasons"], record.row["is_safe"], record.row["broken_off"]) == ("simulated bench", 1, 0)
@@ -143,9 +148,29 @@ def test_a_stored_run_reads_back_as_it_was(journal: Path) -> None:
 def test_taking_in_twice_changes_nothing(journal: Path) -> None:
     store = open_store(journal.parent.parent)
     store.take_in(journal)
-    (journal.parent / "stored" / journal.name).rename(journal)
-    store.take_in(journal)
+    packed = journal.with_name(journal.name + ".gz")
+    (journal.parent / "stored" / packed.name).rename(packed)
+    assert store.take_in_left_over() == ([], []) and not packed.exists()
     assert len(open_lookup(store.records).runs()) == 1
+
+
+def test_a_journal_is_never_lost_while_it_is_packed(journal: Path, monkeypatch) -> None:
+    store, written = open_store(journal.parent.parent), list(read_journal(journal))
+    monkeypatch.setattr("ibexite.records.kept_journals.os.fsync", Mock(side_effect=OSError(28, "No space left on device")))
+    kept = journal_of(store.records, store.take_in(journal))
+    assert kept is not None and list(read_journal(kept)) == written  # it moved as it is
+    assert [path.name for path in kept.parent.iterdir()] == [journal.name]
+
+
+@pytest.mark.parametrize("end", [0.3, 0.9])
+def test_a_packed_journal_that_is_damaged_is_set_aside(journal: Path, end: float) -> None:
+    store = open_store(journal.parent.parent)
+    packed = journal.with_name(journal.name + ".gz")
+    data = gzip.compress(journal.read_bytes())
+    packed.write_bytes(data[: int(len(data) * end)])
+    journal.unlink()
+    stored, told = store.take_in_left_over()
+    assert stored == [] and "cannot be unpacked" in told[0] and (journal.parent / "damaged" / packed.name).exists()
 
 
 def test_a_run_that_ended_with_an_output_on_is_looked_at_once_more_and_told_once(journal: Path) -> None:

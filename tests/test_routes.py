@@ -1,6 +1,5 @@
 """Routes: what may be connected, when, in which order, and that nothing of it stays."""
 
-import json
 import re
 import signal
 import subprocess
@@ -19,7 +18,7 @@ from ibexite.bench.file import read_bench
 from ibexite.bench.routes import Routes
 from ibexite.errors import MistakeError, RouteError
 from tests.conftest import IBEXITE, bench_on_links
-from tests.runs import troubled, vetted
+from tests.runs import kept_events, troubled, vetted
 from tests.test_commands import settled
 
 MATRIX = """
@@ -309,6 +308,5 @@ def test_a_supply_that_does_not_go_off_keeps_its_route(routed: Callable, monkeyp
 
 def test_events_of_relays_are_stored_with_the_switch(ibexite: Callable, routes_project: Path) -> None:
     ibexite("run", "routes.ibx", "--serial", "FC00400", "--simulate", "--yes")
-    (journal,) = (routes_project / "records" / "journals" / "stored").glob("*.jsonl")
-    closed = [json.loads(line)["closed"] for line in journal.read_text().splitlines() if '"RelaysClosed"' in line]
+    closed = [entry["closed"] for entry in kept_events(routes_project) if entry["e"] == "RelaysClosed"]
     assert closed == [[["matrix", 201, 1], ["matrix", 202, 1]]]

@@ -10,6 +10,7 @@ from ibexite.bench.file import read_bench
 from ibexite.classes import classes_around
 from ibexite.records.gateway import open_lookup
 from ibexite.simulate.products.fm2_field_unit import FAULTS, fault_of
+from tests.runs import kept_events
 
 UNITS: dict[str, str] = {}
 for number in range(1, 200):
@@ -66,8 +67,7 @@ def test_whole_curves_of_turns_are_kept_beside_the_journal(ibexite, project: Pat
     assert whole.values.shape == (4, 4_000) and whole.axes["distance"].tolist() == [0.05, 0.25, 0.45, 0.65]
     arrivals = [whole.axes["time"][abs(row).argmax()] for row in whole.values]
     assert [round(343.2 * t / 2, 1) for t in arrivals] == [0.4, 0.6, 0.8, 1.0]  # m, from the sensor to the target
-    (journal,) = (project / "records" / "journals" / "stored").iterdir()
-    curves = [entry for entry in map(json.loads, journal.read_text().splitlines()) if entry["e"] == "WholeCurve"]
+    curves = [entry for entry in kept_events(project) if entry["e"] == "WholeCurve"]
     assert all(isinstance(entry["v"], dict) for entry in curves if entry["name"] in ("echo", "s21.re", "trace")) and len(record.files) == 0
     (side,) = (project / "records" / "curves").iterdir()
     assert side.stat().st_size > 4 * 4_000 * 8

@@ -20,7 +20,6 @@ from ibexite.engine.services import Consenting
 from ibexite.errors import BenchError, MistakeError, StopRun
 from ibexite.instruments.profile import SHIPPED
 from ibexite.records.gateway import open_lookup
-from ibexite.records.journal import read_journal
 from ibexite.source_trees import code_of, tree_of
 from ibexite.station.opening import NotReady, Ready, open_to_run, open_to_vet
 from ibexite.station.project import find_project
@@ -28,6 +27,7 @@ from ibexite.station.report_helper import ReportHelper
 from ibexite.station.service import Notice, RunHandle, RunService, UnitOrders
 from ibexite.stop import Stop
 from tests.conftest import GOOD, HEADER, WEAK, own_addresses
+from tests.runs import kept_events
 
 SIMULATED = Orders(is_simulated=True)
 
@@ -97,8 +97,8 @@ def test_several_runs_in_one_process_keep_to_themselves(project: Path) -> None:
     for serial, told in heard.items():
         assert {emitted.run for emitted in told} == {outcomes[serial].run}
         assert [emitted.number for emitted in told] == list(range(1, len(told) + 1))
-        journal = project / "records" / "journals" / "stored" / f"{outcomes[serial].run}.jsonl"
-        assert [type(emitted.event).__name__ for emitted in told] == [event["e"] for event in read_journal(journal)]
+        kept = kept_events(project, outcomes[serial].run)
+        assert [type(emitted.event).__name__ for emitted in told] == [event["e"] for event in kept]
     with contextlib.closing(open_lookup(project / "records")) as lookup:
         assert {run["serial"]: run["verdict"] for run in lookup.runs()} == {GOOD: "pass", WEAK: "fail"}
 

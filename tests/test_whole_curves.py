@@ -1,7 +1,6 @@
 """Readings that give whole curves: how they are answered and scaled, what a lying instrument makes of them, and that they
 are stored as they were, also those that lie in the side file of a run."""
 
-import json
 import math
 import os
 import struct
@@ -26,7 +25,7 @@ from ibexite.records.gateway import open_lookup
 from ibexite.records.side_file import EvenPoints, SideFile, SideValues, read_side
 from tests.conftest import Recorded
 from tests.laboratory.stub_bench import MemoryLink
-from tests.runs import vetted
+from tests.runs import kept_events, vetted
 
 PROFILE = (SHIPPED / "scpi-oscilloscope.toml").read_text()
 BLOCK = PROFILE[PROFILE.index("[readings.wave]") : PROFILE.index("[actions]")]
@@ -220,8 +219,7 @@ def test_curves_are_stored_as_they_were(ibexite, project: Path) -> None:
     (whole,) = (g for g in lookup.run(lookup.find("last")).parts[0].grids if g.has("w_out"))
     grids = [turn.grid for turn in whole.turns]
     lookup.close()
-    entries = [json.loads(line) for path in (project / "records" / "journals" / "stored").iterdir() for line in path.read_text().splitlines()]
-    told = [entry["v"] for entry in entries if entry["e"] == "WholeCurve" and entry["name"] == "w_out"]
+    told = [entry["v"] for entry in kept_events(project) if entry["e"] == "WholeCurve" and entry["name"] == "w_out"]
     for grid, ref in zip(grids, told, strict=True):
         curve = grid.curve("w_out")
         assert isinstance(curve, SampledCurve) and curve.sampling == Sampling("time", 0.0, 5e-8)

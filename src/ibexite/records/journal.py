@@ -9,7 +9,7 @@ from __future__ import annotations
 import os
 import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import Any
 
@@ -24,7 +24,7 @@ from ibexite.records.stored_events import stored
 from ibexite.untyped import Fields
 
 SYNC_INTERVAL = 0.25  # s
-SUFFIX = ".jsonl"
+SUFFIX, PACKED = ".jsonl", ".gz"
 _SYNC_AT_ONCE = frozenset({"RunStarted", "TestEnded", "MadeSafe", "RunEnded"})
 
 
@@ -179,7 +179,7 @@ def next_number(folder: Path, least: int) -> int:
 def left_over(folder: Path) -> Iterator[Path]:
     """The journals in a folder that no living process writes: ended but not stored yet, or broken off. Each is held
     (so that no other process takes it) until the next one is asked for."""
-    for path in sorted(folder.glob("*" + SUFFIX)):
+    for path in sorted([*folder.glob("*" + SUFFIX), *folder.glob("*" + SUFFIX + PACKED)]):
         try:
             fd = os.open(path, os.O_RDWR | getattr(os, "O_NONBLOCK", 0))
         except OSError:
@@ -192,32 +192,46 @@ def left_over(folder: Path) -> Iterator[Path]:
 
 
 def read_journal(path: Path) -> Iterator[Fields]:
-    """The events of a journal as dictionaries with the key `e` for their kind.
+    """The events of a journal, which may be packed, as dictionaries with the key `e` for their kind.
 
     Raises:
         RecordsError: a line in the middle is damaged. A torn last line is left out, also where the guardian's entry
             stands behind it.
     """
+    if path.suffix != PACKED:
+        with path.open("rb") as file:
+            yield from _events(path, file)
+        return
+    import gzip
+    import zlib
+
+    try:
+        with gzip.open(path, "rb") as packed:
+            yield from _events(path, packed)
+    except (EOFError, zlib.error, gzip.BadGzipFile) as error:
+        raise RecordsError(f"cannot be unpacked ({error})", where=str(path), remedy="Leave it aside.") from None
+
+
+def _events(path: Path, lines: Iterable[bytes]) -> Iterator[Fields]:
     torn = 0
-    with path.open("rb") as file:
-        for number, line in enumerate(file, 1):
-            if not line.strip():
-                continue
-            try:
-                event = orjson.loads(line)
-                if not isinstance(event, dict) or not isinstance(event.get("e"), str):
-                    raise ValueError
-                if not line.endswith(b"\n"):
-                    return
-            except ValueError:
-                if torn:
-                    raise _damaged(path, torn) from None
-                torn = number
-                continue
-            if torn and event.get("by") != "guardian":
-                raise _damaged(path, torn)
-            torn = 0
-            yield event
+    for number, line in enumerate(lines, 1):
+        if not line.strip():
+            continue
+        try:
+            event = orjson.loads(line)
+            if not isinstance(event, dict) or not isinstance(event.get("e"), str):
+                raise ValueError
+            if not line.endswith(b"\n"):
+                return
+        except ValueError:
+            if torn:
+                raise _damaged(path, torn) from None
+            torn = number
+            continue
+        if torn and event.get("by") != "guardian":
+            raise _damaged(path, torn)
+        torn = 0
+        yield event
 
 
 def _damaged(path: Path, number: int) -> RecordsError:
@@ -226,6 +240,8 @@ def _damaged(path: Path, number: int) -> RecordsError:
 
 def mend_tail(path: Path) -> int:
     """Cuts a torn last line off a journal that broke off, and keeps it in a file beside it; its length in bytes."""
+    if path.suffix == PACKED:
+        return 0
     data = path.read_bytes()
     end = data.rfind(b"\n") + 1
     torn = data[end:]

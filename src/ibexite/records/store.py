@@ -8,15 +8,14 @@ from __future__ import annotations
 from pathlib import Path
 
 from ibexite.errors import RecordsError
-from ibexite.records import schema
+from ibexite.records import kept_journals, schema
 from ibexite.records.ingest import PARTS, RunRows, rows_of
 from ibexite.records.journal import left_over, mend_tail, read_journal
 from ibexite.records.relays_by_hand import noted_closings
 from ibexite.records.sqlite_file import Database, DatabaseFault, UnfitValue
 from ibexite.untyped import Fields
 
-STORED = "stored"  # the folder, below the journals, of those that the store has
-DAMAGED = "damaged"  # and of those that cannot be read
+DAMAGED = "damaged"  # the folder, below the journals, of those that cannot be read
 
 
 class DamagedJournal(RecordsError):
@@ -28,7 +27,7 @@ class Store:
 
     def __init__(self, records: Path, database: Database) -> None:
         self.records, self._db = records, database
-        self.journals = records / "journals"
+        self.journals = records / kept_journals.FOLDER
 
     @property
     def name(self) -> str:
@@ -97,9 +96,7 @@ class Store:
         try:
             is_new = rows is not None and self._write(rows)
             if rows is None or rows.run["is_safe"] or rows.run["broken_off"] or not is_new:
-                folder = self.journals / STORED
-                folder.mkdir(exist_ok=True)
-                journal.replace(folder / journal.name)
+                kept_journals.keep(journal, self.journals)
         except UnfitValue as error:
             raise DamagedJournal(f"a value in it is damaged: {error!s:.80}", where=str(journal)) from None
         except (OSError, DatabaseFault) as error:
