@@ -51,8 +51,9 @@ class StoredUnit(Protocol):
 
 @dataclass(slots=True)
 class RejudgedTest:
-    """A test that was judged again. `why` says why it could not be: then its verdict is that of then. Where all checks
-    have the verdicts of then there are no results."""
+    """A test that was judged again. `why` says why it could not be: one that ended in an error then has its verdict of
+    then, one that needs what was never read is an error. Where all checks have their verdicts of then
+    (`is_as_then`), the results may be left out."""
 
     name: str
     facts: Judgement

@@ -108,7 +108,7 @@ def proposed_table(
 def _need_units(units: Units) -> None:
     if len(units.runs) < LEAST_UNITS:
         raise MistakeError(
-            f"{len(units.runs)} unit{'s' if len(units.runs) > 1 else ''} are too few to propose limits from",
+            f"{len(units.runs)} unit{'s are' if len(units.runs) > 1 else ' is'} too few to propose limits from",
             remedy=f"It takes {LEAST_UNITS} at least; forty are better.",
         )  # fmt: skip
 
