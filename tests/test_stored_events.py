@@ -41,7 +41,8 @@ FIELDS: dict[str, st.SearchStrategy[Any]] = {
     "WholeCurve.v": SERIES, "sampling": st.none() | st.tuples(NUMBER, NUMBER), "never": st.just([]), "outer": st.lists(ENTRY, max_size=2),
     "WholeCurve.at": st.lists(NUMBER | TEXT, max_size=2), "subject": st.builds(events.Subject, COUNT, TEXT, TEXT, TEXT, TEXT, TEXT, TEXT),
     "worst": st.builds(events.Point, MAYBE, MAYBE, MAYBE, MAYBE, AT, TEXT),
-    "limits": st.builds(events.Limits, TEXT, NUMBER, TEXT, TEXT, st.lists(st.lists(MAYBE, max_size=3), max_size=2)),
+    "limits": st.builds(events.Limits, TEXT, NUMBER, TEXT, TEXT, st.lists(st.lists(MAYBE, max_size=3), max_size=2), TEXT, NUMBER, MAYBE),
+    "differences": st.lists(st.tuples(TEXT, TEXT), max_size=2),
     "points": st.builds(events.Points, COUNT, COUNT, COUNT, st.lists(st.lists(NUMBER, max_size=2), max_size=2),
                         st.dictionaries(TEXT, st.lists(NUMBER, max_size=2), max_size=2), N)}  # fmt: skip
 
