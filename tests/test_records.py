@@ -28,6 +28,7 @@ from ibexite import events
 from ibexite.errors import MistakeError, RecordsError
 from ibexite.events import Row
 from ibexite.exports.formats import export
+from ibexite.file_lock import try_lock
 from ibexite.holes import NEVER_MEASURED, Bad, Bound
 from ibexite.plain_file import written_whole
 from ibexite.records import description, schema
@@ -160,6 +161,17 @@ def test_a_journal_is_never_lost_while_it_is_packed(journal: Path, monkeypatch) 
     kept = journal_of(store.records, store.take_in(journal))
     assert kept is not None and list(read_journal(kept)) == written  # it moved as it is
     assert [path.name for path in kept.parent.iterdir()] == [journal.name]
+
+
+def test_what_a_killed_packing_left_is_cleared_away_unless_it_goes_on(journal: Path) -> None:
+    store = open_store(journal.parent.parent)
+    parts = [journal.parent / f"run.jsonl.gz.{pid}.part" for pid in (1, 2)]
+    for part in parts:
+        part.write_bytes(b"half")
+    with parts[1].open("rb+") as held:
+        assert try_lock(held.fileno())
+        assert store.take_in_left_over() == (["20261123-090000-aaaaaa"], [])
+        assert [part.exists() for part in parts] == [False, True]
 
 
 @pytest.mark.parametrize("end", [0.3, 0.9])

@@ -8,10 +8,12 @@ import os
 import shutil
 from pathlib import Path
 
+from ibexite.file_lock import try_lock
 from ibexite.records.journal import PACKED, SUFFIX
 
 FOLDER = "journals"
 STORED = "stored"  # the folder, below the journals, of those that the store has
+PART = ".part"  # the ending of one that is being packed; it is locked
 LEVEL = 3  # of packing: a tenth larger than the best, in a fifth of the time
 
 
@@ -33,9 +35,10 @@ def keep(journal: Path, journals: Path) -> Path:
     if journal.suffix == PACKED:
         return journal.replace(folder / journal.name)
     goal = folder / (journal.name + PACKED)
-    part = goal.with_name(f"{goal.name}.{os.getpid()}.part")
+    part = journals / f"{goal.name}.{os.getpid()}{PART}"
     try:
         with journal.open("rb") as plain, part.open("wb") as file:
+            try_lock(file.fileno())
             with gzip.GzipFile("", "wb", LEVEL, file, mtime=0) as packed:
                 shutil.copyfileobj(plain, packed, 1 << 20)
             file.flush()
@@ -49,6 +52,14 @@ def keep(journal: Path, journals: Path) -> Path:
         return journal.replace(folder / journal.name)
     journal.unlink(missing_ok=True)
     return goal
+
+
+def clear_away(journals: Path) -> None:
+    """Removes what packing left behind that was killed; the journals of it are still there."""
+    for part in journals.glob("*" + PART):
+        with contextlib.suppress(OSError), part.open("r+b") as file:
+            if try_lock(file.fileno()):
+                part.unlink()
 
 
 def journal_of(records: Path, run: str) -> Path | None:

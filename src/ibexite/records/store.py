@@ -112,6 +112,7 @@ class Store:
         became of journals that are damaged. Each is taken by itself: one that is damaged is set aside and hinders
         nothing else."""
         stored, told = [], []
+        kept_journals.clear_away(self.journals)
         for path in left_over(self.journals):
             try:
                 run, is_new = self._take_in(path)
