@@ -22,7 +22,7 @@ ALLOWED = {
     "simulate": {"compound", "connections", "units", "analysis", "holes", "protocols", "__init__"},
     "bench": {"compound", "connections", "units", "plain_file", "column_file", "touchstone", "analysis", "instruments", "protocols", "toml_reader", "file_lock", "holes", "values", "verdicts"},
     "outside": {"surroundings"},
-    "companions": {"column_file", "compound", "holes", "mask", "reference", "source_trees", "units", "classes", "language", "toml_reader", "plain_file", "values"},
+    "companions": {"file_lock", "column_file", "compound", "holes", "mask", "reference", "source_trees", "units", "classes", "language", "toml_reader", "plain_file", "values"},
     "engine": {"decision_rules", "conditions", "differences", "mask", "reference", "source_trees", "units", "compound", "connections", "plain_file", "classes", "language", "bench", "instruments", "analysis", "events", "functions", "holes", "outside", "values", "verdicts", "wording", "stop", "__init__"},
     "records": {"events", "analysis", "units", "wording", "file_lock", "plain_file", "holes", "values", "verdicts"},
     "reports": {"verdicts", "records", "plain_file", "compound", "analysis", "units", "wording", "events", "holes", "values"},

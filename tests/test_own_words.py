@@ -23,6 +23,7 @@ from ibexite.protocols.scpi import INFINITY, NOT_A_NUMBER
 from ibexite.protocols.speech import Speech, Template
 from tests.conftest import IBEXITE
 from tests.press import press_folder
+from tests.runs import kept_events
 
 CLASS = """
 help   = "fills a housing with air and tells what leaks"
@@ -314,8 +315,7 @@ def two(tmp_path: Path, program):
     def run(more: str, *options: str) -> tuple[subprocess.CompletedProcess[str], list[str]]:
         (tmp_path / "two.ibx").write_text(TWO.format(more=more))
         done = program("run", "two.ibx", "--serial", "B1", "--simulate", "--no-report", *options)
-        said = [json.loads(line) for path in (tmp_path / "records").rglob("*.jsonl") for line in path.read_text().splitlines() if line]
-        return done, re.findall(r'"[<>]", ?"([^"]*)"', json.dumps(said))
+        return done, re.findall(r'"[<>]", ?"([^"]*)"', json.dumps(kept_events(tmp_path)))
 
     return run
 

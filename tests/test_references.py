@@ -1,7 +1,10 @@
 """References of known good units: their files, what a sequence may judge by them, and the commands that make them."""
 
+import contextlib
 import math
 import re
+import time
+from concurrent.futures import ThreadPoolExecutor
 
 import pytest
 from hypothesis import given
@@ -16,6 +19,7 @@ from ibexite.errors import MistakeError
 from ibexite.events import Conditions, Judged
 from ibexite.language.check import vet
 from ibexite.language.source import Source
+from ibexite.plain_file import written_whole
 from ibexite.reference import Axis, Origin, Reference, ReferenceValue
 from ibexite.values import TEXT, YES_NO, Connections, Quantity, Table, Waveform
 
@@ -28,7 +32,7 @@ TEXTS = st.text(st.characters(codec="utf-8", exclude_categories=["Cs"]), max_siz
 def file_of(*values: ReferenceValue, product: str = "none", variant: str = "", origin: Origin = ORIGIN, folder=None) -> str:
     """The text of a reference."""
     path = folder / "made.toml"
-    write_reference(path, Reference("ref", str(path), "", product, variant, origin, {value.name: value for value in values}))
+    write_reference(path, Reference("ref", str(path), "", product, variant, origin, {value.name: value for value in values}), is_new=False)
     return path.read_text()
 
 
@@ -240,6 +244,25 @@ def leads(project, ibexite):
     """Runs the leads of a unit on the service bench."""
     (project / "leads.ibx").write_text(LEADS)
     return lambda serial, *more: ibexite("run", "leads.ibx", "--bench", "service.toml", "--serial", serial, "--simulate", "--yes", *more)
+
+
+def test_of_approvals_and_references_that_are_made_at_once_none_is_lost(tmp_path) -> None:
+    paths = [tmp_path / f"{i}.csv" for i in range(12)]
+    for path in paths:
+        path.write_text(path.name)
+    with ThreadPoolExecutor(12) as pool:
+        list(pool.map(lambda path: approve(tmp_path, path, "R. Tamm", "2026-11-20T10:00:00+00:00", "seen"), paths))
+    assert sorted(one.file for one in read_approvals(tmp_path)) == sorted(path.name for path in paths)
+
+    def make(number: int) -> int | None:
+        with contextlib.suppress(FileExistsError), written_whole(tmp_path / "new", is_new=True) as side:
+            side.write_text(str(number))
+            time.sleep(0.01)
+        return number if (tmp_path / "new").read_text() == str(number) else None
+
+    with ThreadPoolExecutor(8) as pool:
+        made = [number for number in pool.map(make, range(8)) if number is not None]
+    assert made == [int((tmp_path / "new").read_text())] and not list(tmp_path.glob(".ibexite*"))
 
 
 def test_a_good_unit_becomes_a_reference_that_others_are_judged_by(project, ibexite, leads) -> None:

@@ -69,11 +69,15 @@ def read_plain(path: Path, *, what: str, most: int) -> bytes:
 
 
 @contextlib.contextmanager
-def written_whole(path: Path) -> Iterator[Path]:
+def written_whole(path: Path, *, is_new: bool = False) -> Iterator[Path]:
     """A file beside `path`, to be written within, which takes its place at the end: nobody ever sees half a file, and
     after an error there is what was there before. Two who write the same file at once each have their own.
 
+    Args:
+        is_new: it replaces nothing; of two who make it at once one fails.
+
     Raises:
+        FileExistsError: it was to be new, and is there.
         OSError: it cannot be written; to be told by who knows what it was to be.
     """
     path.parent.mkdir(parents=True, exist_ok=True)
@@ -82,8 +86,25 @@ def written_whole(path: Path) -> Iterator[Path]:
         yield side
         with side.open("rb+") as file:
             os.fsync(file.fileno())
-        side.replace(path)
+        if is_new:
+            _link(side, path)
+        else:
+            side.replace(path)
     except BaseException:
         with contextlib.suppress(OSError):
             side.unlink()
         raise
+
+
+def _link(side: Path, path: Path) -> None:
+    """Gives a file its name unless there is one of that name."""
+    try:
+        os.link(side, path)
+    except FileExistsError:
+        raise
+    except OSError:  # a file system without links: nearly as good
+        if os.path.lexists(path):
+            raise FileExistsError(path) from None
+        side.replace(path)
+    else:
+        side.unlink()

@@ -14,8 +14,11 @@ import time
 from pathlib import Path
 
 from ibexite.records.gateway import open_lookup, open_store
+from ibexite.records.journal import read_journal
+from ibexite.records.kept_journals import journal_of
 from ibexite.verdicts import exit_code
 from tests.laboratory.faults import Laboratory
+from tests.runs import lines
 
 SEQUENCE = """sequence "Killed"
     product "FM-2 control board"
@@ -167,8 +170,10 @@ def _stored(records: Path, code: int | None, answered: int) -> tuple[str, list[s
     verdict, is_trial, is_broken_off = run.row["verdict"], bool(run.row["is_trial"]), bool(run.row["broken_off"])
     wrong = []
     # The last answer may have been on its way; after a time-out a question is repeated, and answered twice.
-    journals = [path.read_text() for path in (records / "journals").rglob("*.jsonl*")]
-    due = min(answered - 1 - sum(text.count("dmm! ") for text in journals), 301)
+    journal = journal_of(records, run.row["id"])
+    assert journal is not None, "the journal of a stored run is lost"
+    said = [line for event in read_journal(journal) for line in lines(event.get("io", [[], []])[0])]
+    due = min(answered - 1 - sum(line.startswith("dmm! ") for line in said), 301)
     if rows < due:
         wrong.append(f"{rows} rows stored of {due}")
     if code is not None and code != exit_code(verdict, is_trial):

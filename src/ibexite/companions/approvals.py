@@ -7,8 +7,9 @@ import hashlib
 from pathlib import Path
 
 from ibexite.errors import MistakeError
+from ibexite.file_lock import append_whole
 from ibexite.frozen import frozen
-from ibexite.plain_file import is_there, written_whole
+from ibexite.plain_file import is_there
 from ibexite.toml_reader import quoted, read_toml
 
 FILE_NAME = "approvals.toml"
@@ -50,14 +51,12 @@ def approve(project: Path, path: Path, by: str, when: str, reason: str) -> Appro
     if not by.strip() or not reason.strip():
         what = "nobody is named" if not by.strip() else "there is no reason"
         raise MistakeError(what, where="approve", remedy='Write: --by "NAME" --reason "WHY"')
-    earlier = read_approvals(project)
+    read_approvals(project)  # what is wrong with it is told before it is written
     name = _from_project(project, path)
     made = Approval(name, hashlib.sha256(path.read_bytes()).hexdigest(), by.strip(), when, reason.strip())
     keys = ("file", "sha256", "by", "when", "reason")
-    texts = ["\n[[approved]]\n" + "".join(f"{key} = {quoted(getattr(one, key))}\n" for key in keys)
-             for one in (*earlier, made)]  # fmt: skip
-    with written_whole(project / FILE_NAME) as beside:
-        beside.write_text(_HEAD + "".join(texts), encoding="utf-8")
+    text = "\n[[approved]]\n" + "".join(f"{key} = {quoted(getattr(made, key))}\n" for key in keys)
+    append_whole(project / FILE_NAME, text, head=_HEAD)
     return made
 
 

@@ -50,11 +50,11 @@ _RE, _IM = "re", "im"
 # --- writing ---------------------------------------------------------------------------------------------------------
 
 
-def write_reference(path: Path, reference: Reference) -> None:
-    """Writes a reference, whole or not at all."""
+def write_reference(path: Path, reference: Reference, *, is_new: bool) -> None:
+    """Writes a reference, whole or not at all. Raises FileExistsError: it was to be new, and is there."""
     text = "".join(_lines(reference))
     path.parent.mkdir(parents=True, exist_ok=True)
-    with written_whole(path) as beside:
+    with written_whole(path, is_new=is_new) as beside:
         beside.write_text(text, encoding="utf-8")
 
 

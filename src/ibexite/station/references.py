@@ -15,7 +15,7 @@ from ibexite.companions.references import read_reference, write_reference
 from ibexite.conditions import differences
 from ibexite.errors import MistakeError, did_you_mean
 from ibexite.holes import is_never_measured
-from ibexite.plain_file import is_folder, is_there
+from ibexite.plain_file import is_folder
 from ibexite.records.stored_run import RunRecord, TestRecord
 from ibexite.records.stored_values import axis_types, names_of, type_of, value_of
 from ibexite.reference import FOLDER, Axis, Origin, Reference, ReferenceValue, file_name, folder_of
@@ -53,11 +53,14 @@ def save(
         raise MistakeError("two of the values have one name", where=", ".join(values), remedy="Save them one by one.")
     variant = "" if for_all_variants else _variant_of(record)
     path = project / FOLDER / folder_of(record.row["product"]) / file_name(name, variant)
-    if is_there(path) and not replaces:
-        raise MistakeError(f"there is a reference {name!r}", where=str(path),
-                           remedy="Look at it: ibexite golden show. --replace puts the new one there.")  # fmt: skip
     made = Reference(name, str(path), "", record.row["product"], variant, _origin(record, by, although), by_name)
-    write_reference(path, made)
+    try:
+        write_reference(path, made, is_new=not replaces)
+    except FileExistsError:
+        raise MistakeError(
+            f"there is a reference {name!r}", where=str(path),
+            remedy="Look at it: ibexite golden show. --replace puts the new one there.",
+        ) from None  # fmt: skip
     return read_reference(path, name)  # what cannot be read back is told now
 
 
