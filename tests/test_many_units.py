@@ -189,6 +189,23 @@ def test_broken_runs_older_ones_and_units_without_values_are_named(project, ibex
     assert "expected yield: 91.3 % (21 of 23 units" in done and "for a Cpk of 1.33" in (project / "proposed_limits.csv").read_text()
 
 
+def test_no_limit_comes_from_a_handful_of_values_or_from_several_sequences(project, ibexite, lot) -> None:
+    (project / "lot.ibx").write_text(
+        LOT.replace(
+            "    let lower = tilt\n",
+            "    let lower = tilt\n    if level > 5.05 V\n        check level <= 9 V\n        let rare = level\n        check rare <= 9 V\n",
+        )
+    )
+    lot("".join(f"U{n},{level} V,{1 + 0.01 * n} V,1 V\n" for n, level in enumerate((5, 5.01, 5.02, 5.1, 5.2))))
+    done = ibexite("limits", "from", "--lot", "L7").stdout
+    proposed = (project / "proposed_limits.csv").read_text()
+    assert "no limits proposed: dc.rare (2)" in done and "dc,v_out" in proposed and "rare" not in proposed and "nan" not in proposed
+    (project / "lot.ibx").write_text(LOT.replace('"Lot"', '"Other"'))
+    lot("U9,5 V,1 V,1 V\n")
+    refused = ibexite("limits", "from", "--lot", "L7", "--out", "x.csv")
+    assert refused.returncode == 2 and "these are runs of 2 sequences: Lot; Other" in refused.stderr and not (project / "x.csv").exists()
+
+
 @pytest.mark.parametrize(
     ("file", "told"), [("none.csv", "there is no such file"), ("README.md", "more cells than columns"), ("masks/bad.csv", "there is no column of a line")]
 )

@@ -135,6 +135,8 @@ def _tell_table(table: ProposedTable) -> None:
     width = max(len(f"{row.test}.{row.name}") for row in table.rows)
     for row in table.rows:
         click.echo(f"  {f'{row.test}.{row.name}':<{width}}   {proposing.row_said(row)}")
+    for told in table.too_few:
+        click.echo(f"  of too few units, no limits proposed: {told}")
     for label in table.without_name:
         click.echo(f"  {label}: a formula, which a table has no limits for; give it a name: let name = …")
 
@@ -148,7 +150,7 @@ def _tell_units(
     for one in units.left_out[:MOST_NAMED]:
         click.echo(f"  left out: {one.serial} ({one.why})")
     for serial, many in list((lacking or {}).items())[:MOST_NAMED]:
-        click.echo(f"  not whole: {serial} ({many} of its values are missing)")
+        click.echo(f"  not whole: {serial} ({many} of its values {'are' if many > 1 else 'is'} missing)")
     for told in (len(outliers), len(units.left_out)):
         if told > MOST_NAMED:
             click.echo(f"  and {told - MOST_NAMED} more")

@@ -31,6 +31,7 @@ class Chosen(NamedTuple):
     id: str
     serial: str
     product: str
+    sequence: str
     verdict: str
     lot: str
     params: str  # in JSON
@@ -49,7 +50,8 @@ def chosen_runs(lookup: Lookup, conditions: Sequence[tuple[str, str]]) -> list[C
             raise MistakeError(f"runs cannot be chosen by {key!r}", where="--where", remedy=did_you_mean(key, CHOICES))
         clauses.append(CHOICES[key])
     rows = lookup.tuples(
-        "SELECT runs.id, serial, product, verdict, lot, params, broken_off FROM runs JOIN units ON units.id = unit_id "
+        "SELECT runs.id, serial, product, sequence, verdict, lot, params, broken_off "
+        "FROM runs JOIN units ON units.id = unit_id "
         f"WHERE {' AND '.join(clauses)} ORDER BY number, started, runs.id", *(value for _, value in conditions),
     )  # fmt: skip
     return [Chosen._make(row) for row in rows]

@@ -90,6 +90,12 @@ def units_of(
             f"these are units of {len(products)} products: {', '.join(sorted(products))}",
             remedy=f"Add, for example: --where product={products.most_common(1)[0][0]!r}",
         )
+    sequences = sorted({run.sequence for run in chosen if run.serial not in without})
+    if len(sequences) > 1:
+        raise MistakeError(
+            f"these are runs of {len(sequences)} sequences: {'; '.join(sequences)}",
+            remedy=f"Add, for example: --where {f'sequence={sequences[0]}'!r}",
+        )
     return Units(next(iter(products)), list(latest.values()), left_out)
 
 

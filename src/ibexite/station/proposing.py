@@ -58,6 +58,7 @@ class ProposedTable:
     units: int
     without_name: list[str] = field(default_factory=list)  # checks of formulas: a table has limits for names
     lacking: dict[str, int] = field(default_factory=dict)  # units that lack values, and how many: they do not pass
+    too_few: list[str] = field(default_factory=list)  # values that too few units have, with how many do
 
     @property
     def outliers(self) -> dict[str, list[str]]:
@@ -90,9 +91,14 @@ def proposed_table(
             of_values.setdefault((test, row["subject"]), {})[row["run"] + row["test"]] = row
         else:
             without_name[f"{test}: {row['label']}"] = None
-    rows = [_proposed_row(key, list(found.values()), units, method, ignoring or {}) for key, found in of_values.items()]
-    if not rows:
+    if not of_values:
         raise MistakeError("no check of these runs judged a single number", remedy="Name a curve: --curve test.name")
+    too_few = _take_out_what_few_have(of_values, units, ignoring or {})
+    if not of_values:
+        raise MistakeError(
+            f"no value was measured of {LEAST_UNITS} units: {', '.join(too_few)}", remedy="It takes more units."
+        )
+    rows = [_proposed_row(key, list(found.values()), units, method, ignoring or {}) for key, found in of_values.items()]
     size = len(units.runs[0].id)
     good = {run: [0, 0] for run in units.ids}  # of each run how many values lie within, and how many there are
     for limits, found in zip(rows, of_values.values(), strict=True):
@@ -102,7 +108,22 @@ def proposed_table(
     whole = max(count for _, count in good.values())
     lacking = {units.serials[run]: whole - count for run, (_, count) in good.items() if count < whole}
     passing = sum(inside == whole for inside, _ in good.values())
-    return ProposedTable(rows, passing, len(units.runs), list(without_name), lacking)
+    return ProposedTable(rows, passing, len(units.runs), list(without_name), lacking, too_few)
+
+
+def _take_out_what_few_have(
+    of_values: dict[tuple[str, str], dict[str, Fields]], units: Units, ignoring: Mapping[str, Collection[str]]
+) -> list[str]:
+    """Takes out the values that fewer than LEAST_UNITS units have; their names, with how many do."""
+    size, told = len(units.runs[0].id), []
+    for key, found in list(of_values.items()):
+        name = ".".join(key)
+        having = {units.serials[run[:size]] for run in found}
+        count = sum(name not in ignoring.get(serial, ()) for serial in having)
+        if count < LEAST_UNITS:
+            del of_values[key]
+            told.append(f"{name} ({count})")
+    return told
 
 
 def _need_units(units: Units) -> None:
