@@ -9,8 +9,10 @@ from typing import Any
 from ibexite.bench.bench import Bench
 from ibexite.bench.file import BenchFile, read_bench
 from ibexite.bench.pool import Opening, Pool
+from ibexite.bench.replay_pool import ReplayPool
 from ibexite.engine.bench_facts import bench_facts
 from ibexite.engine.orders import Identity, Orders, Outcome
+from ibexite.engine.replay import Record
 from ibexite.engine.run import Run
 from ibexite.engine.services import Clock, Consenting, Halts, Operator, RealClock, Services
 from ibexite.events import Emitted, Event, Judged, Row, TableStarted, TestEnded
@@ -20,6 +22,7 @@ from ibexite.language.facts import vet_against
 from ibexite.language.program import Program
 from ibexite.language.source import Source
 from ibexite.records.journal import read_journal
+from ibexite.station.same_events import Comparison
 from ibexite.stop import Stop
 from ibexite.untyped import Fields
 
@@ -77,6 +80,8 @@ class Still:
         self._now += 1e-4
         return self._now
 
+    stamp = now
+
     def wait(self, seconds: float, heed: Callable[[], None]) -> None:
         """Over at once."""
         heed()
@@ -100,7 +105,7 @@ def judged(heard: list) -> list[SimpleNamespace]:
 
 def lines(said: Iterable[tuple[str, str, str]]) -> list[str]:
     """What was said on links, a line each: "psu> VOLT 7"."""
-    return [f"{name}{direction} {line}" for name, direction, text in said for line in text.split("\n")]
+    return [f"{name}{direction} {line}" for name, direction, text in said if name and isinstance(text, str) for line in text.split("\n")]
 
 
 def vetted(text: str, project: Path | None = None) -> Source:
@@ -142,9 +147,42 @@ def made_run(
     return Run(program, bench, identity, services, hearing(hear), map(hearing, views), orders)
 
 
-def carried_out(program: Program, file: BenchFile, hear: Hear = lambda event: None, **more: Any) -> Outcome:
-    """The outcome of such a run."""
-    return made_run(program, file, hear, **more).carry_out()
+def carried_out(program: Program, file: BenchFile, hear: Hear = lambda event: None, *, is_repeatable: bool = True, **more: Any) -> Outcome:
+    """The outcome of such a run, which is then repeated from what was said in it alone: all is as it was, times as well.
+
+    Args:
+        is_repeatable: not where the code that is generated is looked at; nor, by itself, where the journal is lost.
+    """
+    told: list[Event] = []
+
+    def journal(event: Event) -> None:
+        nonlocal is_repeatable
+        told.append(event)
+        try:
+            hear(event)
+        except Exception:
+            is_repeatable = False
+            raise
+
+    outcome = made_run(program, file, journal, **more).carry_out()
+    if is_repeatable:
+        found = repeated(program, file, told, more.get("serial", "R"), more.get("orders"))
+        assert found.is_same, found.first
+    return outcome
+
+
+def repeated(program: Program, file: BenchFile, told: list[Event], serial: str = "R", orders: Orders | None = None) -> Comparison:
+    """A run from what was said in another one, compared with that."""
+    record, found = Record(told, file, bytes_of), Comparison(told, Path(), bytes_of, ())
+    identity = Identity("20261123-090000-aaaaaa", serial, "tester", "desk", STARTED)
+    bench = Bench(record.file, ReplayPool(record.said, bytes_of))
+    Run(program, bench, identity, record.services(), found, (), orders).carry_out()
+    return found
+
+
+def bytes_of(text: str | bytes | bytearray) -> bytes:
+    """What was said, as it went over the link."""
+    return text.encode("latin-1") if isinstance(text, str) else bytes(text)
 
 
 __all__ = [

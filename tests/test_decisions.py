@@ -5,7 +5,6 @@ import math
 import re
 import socket
 from decimal import Decimal
-from types import SimpleNamespace
 
 import pytest
 
@@ -229,7 +228,7 @@ def test_a_late_reply_is_not_believed_when_it_says_that_an_output_is_off(serve) 
     bench.close()
 
 
-def test_what_a_slow_instrument_carries_out_late_is_switched_off_once_more(serve, monkeypatch) -> None:
+def test_what_a_slow_instrument_carries_out_late_is_switched_off_once_more(serve) -> None:
     file = serve()
     bench = Bench(file)
     bench.connect(["psu"])
@@ -246,7 +245,7 @@ def test_what_a_slow_instrument_carries_out_late_is_switched_off_once_more(serve
             old.sendall(b"OUTP1 ON\n*OPC?\n")
             old.recv(10)
 
-    monkeypatch.setattr(safety, "time", SimpleNamespace(sleep=late, monotonic=lambda: 0.0))
+    bench.user.wait = late
     assert [deed.problem for deed in bench.make_safe()] == [""]
     assert waited == [0.3] and session.query("OUTP1?") == "0"
     bench.close()

@@ -5,8 +5,8 @@ from pathlib import Path
 import pytest
 
 from ibexite import events
-from ibexite.bench import read_line
 from ibexite.bench.file import read_bench
+from ibexite.engine.services import RealClock
 from ibexite.instruments.profile import SHIPPED
 from ibexite.language.check import vet
 from ibexite.language.source import Source
@@ -73,7 +73,7 @@ def test_only_what_may_be_repeated_is_repeated_after_longer_and_longer_pauses(
     perform, project: Path, monkeypatch, how: str, may_repeat: bool, asked: int, verdict: str
 ) -> None:
     paused: list[float] = []
-    monkeypatch.setattr(read_line.time, "sleep", lambda seconds, sleep=read_line.time.sleep: (paused.append(seconds), sleep(seconds)))
+    monkeypatch.setattr(RealClock, "wait", staticmethod(lambda seconds, heed, wait=RealClock.wait: (paused.append(seconds), wait(seconds, heed))[1]))
     text = (SHIPPED / "scpi-scanning-multimeter.toml").read_text()
     text = text.replace("[readings.dc_voltage]\n", f"[readings.dc_voltage]\nrepeat = {str(may_repeat).lower()}\n").replace(
         '"3 s"', '"1 s"\nrepeat_pause = "3 ms"'

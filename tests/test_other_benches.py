@@ -1,7 +1,7 @@
-"""The engine on other benches than one of real instruments: links that answer from recorded traffic, and a bench that
-answers from stored values. Nothing of the engine knows of either."""
+"""The engine on another bench than one of real instruments: one that answers from stored values. Nothing of the engine
+knows of it."""
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable
 from types import SimpleNamespace
 from typing import Any
 
@@ -14,15 +14,12 @@ from ibexite.bench.interface import BenchLike, Connected, Key
 from ibexite.engine.orders import Identity
 from ibexite.engine.run import Run
 from ibexite.engine.services import Consenting, Services
-from ibexite.errors import LinkError
 from ibexite.holes import Bad
-from ibexite.instruments.link import LinkOptions, Reply
 from ibexite.language.check import vet
 from ibexite.language.source import Source
 from ibexite.units import VOLT
 from tests.conftest import HEADER
-from tests.laboratory.stub_bench import MemoryLink
-from tests.runs import STARTED, Still, carried_out, hearing, judged, lines
+from tests.runs import STARTED, Still, hearing, judged
 
 SWEEP = """test t "T"
     sweep u from 7 V to 11 V step 1 V
@@ -33,45 +30,6 @@ SWEEP = """test t "T"
 """
 
 
-class Replay(MemoryLink):
-    """A link that says what was recorded, and insists on being asked what was asked then."""
-
-    def __init__(self, options: LinkOptions, told: Iterator[str]) -> None:
-        super().__init__("recorded", options)
-        self._told, self.is_waiting = told, False
-
-    def send(self, data: bytes) -> None:
-        for line in data.decode("latin-1").splitlines():
-            recorded = next(self._told, "nothing")
-            if recorded != f"{self.name}> {line}":
-                raise LinkError(f"is told {line!r}, where the record has {recorded!r}", where=self.name)
-
-    ask = send
-
-    def receive(self, reply: Reply = Reply.LINE) -> bytes:
-        recorded = next(self._told)
-        assert recorded.startswith(f"{self.name}< ")
-        return recorded.partition("< ")[2].encode("latin-1")
-
-
-def replaying(traffic: Iterable[str]) -> Callable[[str, LinkOptions], Replay]:
-    """What opens such links."""
-    recorded = list(traffic)
-    return lambda address, options: Replay(options, (t for t in recorded if t.startswith(options.name)))
-
-
-def test_a_run_is_repeated_from_its_traffic_alone(perform) -> None:
-    first = perform(SWEEP)
-    heard: list[events.Event] = []
-    program, file = vet(Source("test.ibx", HEADER + SWEEP)), first.file
-    again = carried_out(program, file, heard.append, opening=replaying(first.traffic), serial="FC00400")
-    assert again.tests == first.outcome.tests == {"t": "pass"} and again.is_safe
-    assert [row.v for row in heard if isinstance(row, events.Row)] == [row.v for row in first.of(events.Row)]
-    assert lines(said for event in heard for said in getattr(event, "io", ((), ()))[0]) == first.traffic
-    other = vet(Source("test.ibx", HEADER + SWEEP.replace("11 V", "12 V")))
-    assert carried_out(other, file, opening=replaying(first.traffic), serial="FC00400").tests == {"t": "error"}
-
-
 class Stored:
     """A bench that gives the values which were stored of each name, in their order; it has nothing to set or switch."""
 
@@ -79,12 +37,14 @@ class Stored:
         self.file, self._values = file, {name: iter(stored) for name, stored in values.items()}
         self.bad: list[Bad] = []
         self.state: dict[Key, float] = {}
-        self.is_ramping = self.has_time_limits = False
+        self.is_ramping = self.has_time_limits = self.has_messages = self.has_much_to_tell = False
 
     def _nothing(self, *given: Any, **how: Any) -> None:
         return None
 
-    connect = take_said = listen = rescued_by = protect = settle_links = close = verify = do = raw_send = complete = settled = learn_state = _nothing
+    connect = take_said = tell = tell_time = listen = rescued_by = protect = settle_links = close = verify = do = raw_send = complete = settled = (
+        learn_state
+    ) = _nothing
     standing = connect_routes = disconnect_routes = open_routes = _nothing
 
     def _none(self, *given: Any) -> list[Any]:

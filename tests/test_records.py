@@ -337,7 +337,7 @@ KINDS = get_args(events.Event)
 
 @pytest.mark.parametrize("kind", KINDS)
 def test_every_event_can_be_written_whatever_is_in_it(tmp_path_factory: pytest.TempPathFactory, kind: type) -> None:
-    path = tmp_path_factory.mktemp("journal") / "j.jsonl"
+    path = tmp_path_factory.mktemp("journal") / "journals" / "j.jsonl"
     writer = Journal(path)
     written = 0
 

@@ -301,7 +301,7 @@ def test_a_test_that_judges_nothing_is_no_pass_and_no_measurement_either(rehears
 
 def test_a_bench_that_was_never_connected_is_not_cleaned_up(rehearse, monkeypatch) -> None:
     def refuse(self: MemoryLink) -> None:
-        raise LinkError("the connection was refused", where=self.name)
+        raise LinkError("the connection was refused", where=f"{self.name} at {self.address}")
 
     monkeypatch.setattr(MemoryLink, "open", refuse)
     run = rehearse("    read x = v_ok\n    check x >= 1 V\nafter unit\n    set supply.output = off\n")

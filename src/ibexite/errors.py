@@ -14,6 +14,7 @@ IbexiteError            base: something a message explains (exit code 2 unless t
 +- SequenceError        a line of the sequence could not be carried out (undecidable check, nothing judged)
 |  +- NoAnswerError     a question has nobody to answer it: it ends the run
 +- RecordsError         journal or store cannot be written or read (exit code 3)
+NeverSaid (BaseException) a replay asks what was never asked in the run; it ends there
 StopRun (BaseException) a person or signal ended the run (exit code 4); no `except Exception` eats it
 """
 
@@ -138,6 +139,25 @@ class StopRun(BaseException):
     def __init__(self, reason: str) -> None:
         super().__init__(reason)
         self.reason = reason
+
+
+class NeverSaid(BaseException):
+    """A replayed run says to an instrument, a program or the operator what was not said then, in the state that the
+    bench was in. It is no error of the bench, and nothing may go on behind it: there are no values."""
+
+    def __init__(self, name: str, text: str, then: str) -> None:
+        """`text` is what was said to `name`, `then` what the record has in its place."""
+        super().__init__(f"{name} is told {in_lines(text)}, which was never said here: the record has {then}")
+        self.name, self.text, self.then = name, text, then
+
+
+def in_lines(text: str) -> str:
+    """Messages in words.
+
+    >>> in_lines("VOLT 8\\nOUTP ON")
+    "'VOLT 8' then 'OUTP ON'"
+    """
+    return " then ".join(map(repr, text.split("\n")))
 
 
 def nearest(name: str, known: object) -> str:

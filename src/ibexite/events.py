@@ -23,10 +23,21 @@ class SideRef(NamedTuple):
     length: int
 
 
-Said = tuple[Sequence[tuple[str, str, str]], Sequence[float]]
+class ReplyRef(NamedTuple):
+    """A long reply in the file of replies of its run: the first byte, how many, and how it begins (Latin-1)."""
+
+    begin: int
+    length: int
+    shown: str
+
+
+Message = tuple[str, str, str | bytes | bytearray | ReplyRef]
+Said = tuple[Sequence[Message], Sequence[float]]
 """What was said on links: instrument, direction (">" to it, "<" by it, "!" about its link) and bytes of each, each byte
-as one character (Latin-1); and the time of each, in s on the clock of the run (which said RunStarted.clock when the run
-began). Two lists, for there are several at each point of a sweep."""
+as one character (Latin-1), of a long reply as they are, or where they lie; and the time of each, in s on the clock of
+the run (which said RunStarted.clock when the run began). Two lists, for there are several at each point of a sweep.
+Messages without an instrument are no traffic: "@" is what the clock of the run was asked for in between, "!" that
+somebody wished the run to end. Calls of programs stand by the name of the program, as JSON."""
 NOTHING_SAID: Said = ((), ())
 
 Numbers = Sequence[float | str | None] | SideRef
@@ -57,6 +68,7 @@ class RunStarted(NamedTuple):
     first_verdict: str = ""  # and its verdict, the first pass
     clock: float = 0.0  # s, what the clock of the run said when it began; see Said
     number: int = 0  # counts the runs of a records folder in the order of their starting, whatever the wall clock says
+    orders: Fields = {}  # how it was to be carried out, as ibexite.engine.orders.Orders; what a replay needs of it
 
 
 class BenchConnected(NamedTuple):
@@ -324,11 +336,12 @@ class Called(NamedTuple):
 
 
 class Answered(NamedTuple):
-    """A question to the operator and the answer."""
+    """A question to the operator and the answer, in words and as the value that it is (a number in base units)."""
 
     t: float
     question: str
     answer: str
+    value: float | bool | str | None = None
 
 
 class Limiting(NamedTuple):
@@ -403,6 +416,7 @@ class RunEnded(NamedTuple):
     trial: list[Reason]
     passed: int
     tests: int
+    io: Said = NOTHING_SAID
 
 
 class Emitted(NamedTuple):
@@ -415,31 +429,7 @@ class Emitted(NamedTuple):
 
 
 Event = (
-    RunStarted
-    | BenchConnected
-    | Traffic
-    | TestStarted
-    | SweepStarted
-    | TableStarted
-    | LoopLeft
-    | Row
-    | Value
-    | WholeCurve
-    | Conditions
-    | Judged
-    | Figure
-    | Shown
-    | Attached
-    | Taught
-    | Tone
-    | Called
-    | Answered
-    | Limiting
-    | Halted
-    | RelaysClosed
-    | Restored
-    | TestEnded
-    | MadeSafe
-    | Problem
-    | RunEnded
-)
+    RunStarted | BenchConnected | Traffic | TestStarted | SweepStarted | TableStarted | LoopLeft | Row | Value
+    | WholeCurve | Conditions | Judged | Figure | Shown | Attached | Taught | Tone | Called | Answered | Limiting
+    | Halted | RelaysClosed | Restored | TestEnded | MadeSafe | Problem | RunEnded
+)  # fmt: skip

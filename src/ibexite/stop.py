@@ -20,6 +20,8 @@ class Stop:
 
     def __init__(self) -> None:
         self.beat: Callable[[], None] = lambda: None  # whoever looks is alive: told to the guardian
+        self.when_heeded: Callable[[str], None] = lambda reason: None  # told once, where the run ends
+        self._is_heeded = False
         self._fate: dict[str, str] = {}  # of the run: what came first, a wish or the end of its tests
         self._is_sealed = False
 
@@ -32,10 +34,20 @@ class Stop:
         """Raises StopRun if somebody asked for the end."""
         self.beat()
         if self._fate and not self._is_sealed:
+            self.heed(self._fate["run"])
             raise StopRun(self._fate["run"])
 
     def seal(self) -> str:
         """From now on the run is being made safe, and no wish is accepted. The reason of one that was, "" if none."""
         self._is_sealed = True
         fate = self._fate.setdefault("run", _TOO_LATE)
-        return "" if fate is _TOO_LATE else fate
+        if fate is _TOO_LATE:
+            return ""
+        self.heed(fate)
+        return fate
+
+    def heed(self, reason: str) -> None:
+        """The run ends here, for this reason: told if it was not yet."""
+        if not self._is_heeded:
+            self._is_heeded = True
+            self.when_heeded(reason)

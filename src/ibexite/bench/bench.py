@@ -32,7 +32,7 @@ from ibexite.holes import Bad
 from ibexite.instruments.readings import Given
 from ibexite.instruments.session import Session
 from ibexite.instruments.settings import Value
-from ibexite.instruments.user import What
+from ibexite.instruments.user import MUCH, What
 from ibexite.values import Type
 from ibexite.verdicts import BAD_READINGS, Reason
 
@@ -60,6 +60,7 @@ class Bench(BenchState):
         heed: Callable[[], None] = lambda: None,
         now: Callable[[], float] = time.monotonic,
         wait: Callable[[float], None] = time.sleep,
+        stamp: Callable[[], float] | None = None,
     ) -> None:
         """Takes the named instruments from the pool, which connects them, outputs off.
 
@@ -68,11 +69,12 @@ class Bench(BenchState):
             heed: is called while an instrument is waited for; what it raises ends the wait.
             now: tells the time in s.
             wait: waits so many seconds of that time, while an instrument carries something out.
+            stamp: tells the time for what is said on links; without it `now` does.
 
         Raises:
             BenchError: one is in use by another run or does not answer, or another one answers in its place.
         """
-        self.user.heed, self.user.now, self.user.wait = heed, now, wait
+        self.user.heed, self.user.now, self.user.wait, self.user.stamp = heed, now, wait, stamp or now
         facts = [self.file.instruments[name] for name in instruments]
         self.pool.take(facts, holder, self.user, self.sessions)
         self.touched |= {session: {} for session in self.sessions.values() if session not in self.touched}
@@ -107,9 +109,27 @@ class Bench(BenchState):
             self.touched.pop(session, None)
             self.pool.give_back(self.user, [instrument])
 
+    @property
+    def has_messages(self) -> bool:
+        """Something was said since last asked, other than by the clock."""
+        return self.user.has_messages
+
+    @property
+    def has_much_to_tell(self) -> bool:
+        """So much was said that it should not be kept any longer."""
+        return len(self.user.said) > MUCH
+
     def take_said(self) -> tuple[list[What], list[float]] | None:
         """What was said on links since last asked, and when; None if nothing was."""
         return self.user.take_said() if self.user.said else None
+
+    def tell(self, instrument: str, direction: str, text: str | bytes) -> None:
+        """Something is told in the order of what is said on links."""
+        self.user.tell(instrument, direction, text)
+
+    def tell_time(self, seconds: float) -> None:
+        """What the clock of the run said, in the order of what is said on links."""
+        self.user.tell_time(seconds)
 
     def protect(self, only: Iterable[str] = ()) -> None:
         """Writes the protection levels of all roles, or of some of them; see ibexite.bench.protection.
@@ -216,9 +236,9 @@ class Bench(BenchState):
         """
         role = self.entries[key[0]]
         session = self.sessions[role.instrument]
-        deadline = time.monotonic() + max(SWITCHED_WITHIN, 2 * session.profile.settling)
+        deadline = self.user.now() + max(SWITCHED_WITHIN, 2 * session.profile.settling)
         while session.can_ask(key[1]) and bool(session.ask_setting(key[1], role.channel)) != wanted:
-            if time.monotonic() > deadline:
+            if self.user.now() > deadline:
                 self.mistrusted.add(key[0])
                 done = f"{key[1]} did not go {'on' if wanted else 'off'}"
                 if key[0] in self.file.relays:
@@ -228,7 +248,7 @@ class Bench(BenchState):
                     remedy="Look at the instrument: has a protection tripped, is its front panel locked?",
                 )  # fmt: skip
             self.user.heed()
-            time.sleep(SWITCHED_WITHIN / 10)
+            self.user.wait(SWITCHED_WITHIN / 10)
 
     def _target(self, role_name: str, setting: str) -> Target:
         role = self.entries[role_name]

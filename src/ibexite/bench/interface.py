@@ -11,6 +11,7 @@ from ibexite.frozen import frozen
 from ibexite.holes import Bad
 from ibexite.instruments.readings import Given
 from ibexite.instruments.settings import Value
+from ibexite.instruments.user import What
 from ibexite.units import Dimension
 from ibexite.values import Type
 
@@ -88,10 +89,10 @@ class BenchLike(Protocol):
 
     def connect(
         self, instruments: Iterable[str], holder: str, *, heed: Callable[[], None], now: Callable[[], float],
-        wait: Callable[[float], None],
+        wait: Callable[[float], None], stamp: Callable[[], float],
     ) -> None:  # fmt: skip
         """Connects the named instruments, outputs off. `heed` is called while one is waited for, and `wait` waits in
-        the time of `now`."""
+        the time of `now`; `stamp` tells it for what is said on links."""
 
     def connected(self) -> dict[str, Connected]:
         """The instruments that have answered, by name."""
@@ -111,9 +112,23 @@ class BenchLike(Protocol):
     def close(self) -> None:
         """Gives the instruments back."""
 
-    def take_said(self) -> tuple[list[tuple[str, str, str]], list[float]] | None:
-        """What was said on links since last asked (instrument, direction, bytes as Latin-1), and when; None if nothing
+    @property
+    def has_messages(self) -> bool:
+        """Something was said since last asked, other than by the clock."""
+
+    @property
+    def has_much_to_tell(self) -> bool:
+        """So much was said that it should not be kept any longer."""
+
+    def take_said(self) -> tuple[list[What], list[float]] | None:
+        """What was said on links since last asked, and when, with what the clock said in between; None if nothing
         was."""
+
+    def tell(self, instrument: str, direction: str, text: str | bytes) -> None:
+        """Something is told in the order of what is said on links."""
+
+    def tell_time(self, seconds: float) -> None:
+        """What the clock of the run said, in the order of what is said on links."""
 
     def listen(self, wrap: Callable[[str, Callable[..., Any]], Callable[..., Any]]) -> None:
         """Puts what `wrap` makes of it, by the name of the instrument, in the place of each way to talk to one."""

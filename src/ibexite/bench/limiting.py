@@ -6,7 +6,6 @@ one, else behind the line. What was read while something limited is read again, 
 
 from __future__ import annotations
 
-import time
 from collections.abc import Callable, Collection
 from math import nan
 
@@ -135,7 +134,7 @@ class Limiting:
                     return _spoilt(items, values, bad, limiting)
                 del bad[known:]
                 session.user.heed()
-                time.sleep(pause)
+                session.user.wait(pause)
                 pause = min(2 * pause, MOST_PAUSE)
                 values = taking()
             return values

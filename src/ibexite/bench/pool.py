@@ -13,7 +13,9 @@ from collections.abc import Callable, Iterable, Iterator
 
 from ibexite.bench.entries import InstrumentEntry
 from ibexite.bench.lock import AddressLocks
+from ibexite.errors import LinkError
 from ibexite.instruments.address import Hislip, RawSocket, Vxi11, parse_address
+from ibexite.instruments.exchanges import NOT_OPENED, failure_text
 from ibexite.instruments.link import Link, LinkOptions
 from ibexite.instruments.open_link import open_link
 from ibexite.instruments.paced_link import PacedLink
@@ -95,6 +97,14 @@ class Pool:
             session = self._sessions.get(fact.name)
             (session.user if session else first).heed()
 
+        try:
+            return self._opened(fact, heed)
+        except LinkError as error:
+            first.tell(fact.name, "!", failure_text(error, NOT_OPENED))
+            raise
+
+    def _opened(self, fact: InstrumentEntry, heed: Callable[[], None]) -> Link:
+        """The link of an instrument as sessions talk on it. Raises LinkError: it cannot be opened."""
         options = options_for(fact, heed)
         link = self._opening(fact.address, options)
         rule, pace = fact.profile.checksum, fact.profile.pace

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import contextlib
 import math
-import time
 from collections.abc import Callable, Sequence
 from math import nan
 
@@ -157,7 +156,7 @@ class ReadLine:
         pause = session.profile.waits.repeating
         for _ in range(self._tries - 1 if query.items[0].commands.may_repeat else 0):
             session.user.heed()
-            time.sleep(pause)
+            session.user.wait(pause)
             pause = min(2 * pause, MOST_PAUSE)
             query.send()
             bad = query.take(values)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from collections.abc import Mapping
 
 from ibexite.bench.entries import RoleEntry
@@ -30,16 +29,16 @@ def make_safe(bench: BenchState) -> list[SafeDeed]:
     problems: dict[str, str] = {}
     for role, session in roles:
         problems[role.name] = _under_power(bench, role, problems) or _try(bench, role, session)
-    deadline = time.monotonic() + PATIENCE
-    while any(problems.values()) and time.monotonic() < deadline:
-        time.sleep(0.1)
+    deadline = bench.user.now() + PATIENCE
+    while any(problems.values()) and bench.user.now() < deadline:
+        bench.user.wait(0.1)
         for role, session in roles:
             if problems[role.name]:
                 held = _under_power(bench, role, problems)
                 problems[role.name] = held or _try(bench, role, session, anew=True)
     late = [(role, session) for role, session in roles if session.has_left_behind and not problems[role.name]]
     if late:
-        time.sleep(min(PATIENCE, max(2 * session.link.timeout for _, session in late)))
+        bench.user.wait(min(PATIENCE, max(2 * session.link.timeout for _, session in late)))
         for role, session in late:
             problems[role.name] = _try(bench, role, session)
     return [SafeDeed(name, problem) for name, problem in problems.items()]

@@ -28,6 +28,7 @@ COMMANDS = {
     "runs": "list stored runs",
     "show": "show one run",
     "report": "write the report of a run",
+    "replay": "carry out a stored run once more against what was said in it, without a bench",
     "rejudge": "judge stored runs again by other limits, without the product",
     "golden": "known good units as references: save, list, show, compare, approve",
     "limits": "limits proposed from many units, and who has approved them",

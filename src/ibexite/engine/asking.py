@@ -64,10 +64,7 @@ class _Button:
 
 def _looked(runtime: Runtime) -> None:
     """A signal was looked at beside the lines."""
-    runtime.take_bad()
-    io = runtime.take_traffic()
-    if io[0]:
-        runtime.emit(events.Traffic(runtime.now(), io))
+    runtime.flush()
     runtime.tick()
 
 
@@ -76,7 +73,7 @@ def _told(frame: Gaps, question: Question, unit: units.Unit | None, answer: Meas
     if runtime.operator.trial_reason:
         runtime.mark_trial("confirmed", runtime.operator.trial_reason)
     told = units.format_value(answer, unit.dimension, shown=unit.symbol) if unit is not None else _said(answer)
-    runtime.emit(events.Answered(runtime.now(), question.text, told))
+    runtime.emit(events.Answered(runtime.now(), question.text, told, answer))
 
 
 def _said(answer: Measured) -> str:

@@ -12,6 +12,7 @@ from ibexite.bench.file import BenchFile
 from ibexite.bench.interface import BenchLike, Connected
 from ibexite.bench.route_entries import excluded
 from ibexite.engine.orders import Identity, Orders
+from ibexite.engine.services import Services
 from ibexite.language import constants, nodes
 from ibexite.language.program import Program
 from ibexite.untyped import Fields
@@ -23,8 +24,9 @@ def sequence_hash(program: Program) -> str:
 
 
 def run_started(
-    program: Program, bench: BenchFile, identity: Identity, orders: Orders, clock: float
-) -> events.RunStarted:
+    program: Program, bench: BenchFile, identity: Identity, orders: Orders, clock: float,
+    services: Services,
+) -> events.RunStarted:  # fmt: skip
     """The first event of a run; `clock` is the time in s at which it began, on its own clock."""
     sequence, source, earlier = program.sequence, program.source, orders.earlier
     return events.RunStarted(
@@ -51,6 +53,7 @@ def run_started(
         earlier.first_verdict if earlier and not earlier.is_first_pass else "",
         clock,
         identity.number,
+        {**orders.as_told(), **services.as_told()},
     )
 
 

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-import time
+import contextlib
+import json
+from collections.abc import Iterator
 from pathlib import Path
 
 from ibexite import events
@@ -13,12 +15,15 @@ from ibexite.engine.keeping import keep_file
 from ibexite.engine.runtime import Runtime
 from ibexite.errors import ProgramError
 from ibexite.holes import NEVER_MEASURED
+from ibexite.instruments.exchanges import MOST_TOLD, failure_text
 from ibexite.language import nodes
 from ibexite.language.python_function import PythonFunction
 from ibexite.outside.children import Outside, as_number
 from ibexite.units import Unit
 from ibexite.untyped import Fields, Measured
 from ibexite.values import Compound, Picture, Type, Words, YesNo
+
+PROGRAM = "program "  # before its name, where it stands beside instruments
 
 
 def call_executable(
@@ -28,14 +33,16 @@ def call_executable(
     runtime = frame.runtime
     program = runtime.folder / statement.program
     data = {name: as_data(value) for name, value in given.items()}
-    began = time.monotonic()
-    answer = _outside(runtime).call_executable(program, data, seconds)
+    began = runtime.now()
+    with telling_failure(runtime, program.name):
+        tell_data(runtime, program.name, ">", data)
+        answer = outside_of(runtime).call_executable(program, data, seconds)
+        tell_data(runtime, program.name, "<", answer)
     gave = {typed.name: typed_value(frame, answer, typed.name, typed.type, program.name)
             for typed in statement.gives}  # fmt: skip
     told = {typed.name: told_of(typed.type, gave[typed.name]) for typed in statement.gives}
-    runtime.emit(
-        events.Called(runtime.now(), frame.block, statement.program, data, told, round(time.monotonic() - began, 6))
-    )
+    now = runtime.now()
+    runtime.emit(events.Called(now, frame.block, statement.program, data, told, round(now - began, 6)))
     return tuple(gave.values())
 
 
@@ -150,7 +157,7 @@ def _call(runtime: Runtime, function: PythonFunction, arguments: list[Measured])
         if isinstance(argument, float) and argument != argument:
             return argument
     given = [_in_unit(value, unit) for value, unit in zip(arguments, function.takes, strict=True)]
-    result = _outside(runtime).call_function(function.file, function.name, given, function.timeout)
+    result = outside_of(runtime).call_function(function.file, function.name, given, function.timeout)
     number = as_number(result, "its result", function.name)
     found: float = finite(number * float(function.gives.factor) + float(function.gives.offset))
     return found
@@ -178,7 +185,24 @@ def _at_each_point(runtime: Runtime, function: PythonFunction, values: tuple[Mea
     return ArrayCurve(axes, np.array(results).reshape(shape))
 
 
-def _outside(runtime: Runtime) -> Outside:
+def outside_of(runtime: Runtime) -> Outside:
+    """What runs programs and Python files."""
     if runtime.outside is None:
-        runtime.outside = Outside(runtime.stop.check)
+        runtime.outside = runtime.outside_from(runtime.stop.check)
     return runtime.outside
+
+
+def tell_data(runtime: Runtime, who: str, direction: str, data: Fields) -> None:
+    """Something is said to a program (">") or by it ("<"), as JSON."""
+    text = json.dumps(data)
+    runtime.bench.tell(PROGRAM + who, direction, text if len(text) <= MOST_TOLD else text.encode())
+
+
+@contextlib.contextmanager
+def telling_failure(runtime: Runtime, who: str) -> Iterator[None]:
+    """Within it a program that fails is told."""
+    try:
+        yield
+    except ProgramError as error:
+        runtime.bench.tell(PROGRAM + who, "!", failure_text(error))
+        raise

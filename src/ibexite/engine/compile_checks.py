@@ -13,6 +13,7 @@ class CheckCompiler(AccuracyCompiler):
     """The verbs check and watch."""
 
     def _check(self, statement: nodes.Check, line: int) -> None:
+        statement = self.program.checks_of_numbers.get(statement, statement)
         kind = self._type(statement.value)
         axes = tuple(loop.axis for loop in self._loops)
         readings = readings_behind(statement.value, self.behind)

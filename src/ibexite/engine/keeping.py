@@ -29,7 +29,7 @@ def keep_file(runtime: Runtime, block: str, name: str) -> Kept:
     Raises:
         SequenceError: it is not there, or too large.
     """
-    source = runtime.folder / name
+    source = (runtime.kept or {}).get(name, runtime.folder / name)
     if is_there(source) and not is_file(source):  # a pipe, which might never end, or a folder
         raise SequenceError(f"{name} is no plain file, and cannot be attached", remedy="Name a file on a disk.")
     try:
@@ -47,9 +47,10 @@ def keep_bytes(runtime: Runtime, block: str, name: str, data: bytes) -> Kept:
     digest, kept = hashlib.sha256(data).hexdigest(), ""
     if runtime.records is not None:
         folder = runtime.records / "files"
-        folder.mkdir(parents=True, exist_ok=True)
         target = folder / f"{digest[:16]}_{re.sub(r'[^A-Za-z0-9._-]', '_', Path(name).name)}"
-        target.write_bytes(data)
+        if runtime.kept is None:
+            folder.mkdir(parents=True, exist_ok=True)
+            target.write_bytes(data)
         kept = str(target)
     runtime.emit(events.Attached(runtime.now(), block, name, kept, digest, len(data)))
     return Kept(data, digest, kept)

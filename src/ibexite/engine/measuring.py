@@ -3,10 +3,8 @@ conversation in which every setting goes through the ceilings of the bench."""
 
 from __future__ import annotations
 
-import time
-
 from ibexite import events
-from ibexite.engine.calling import _outside, as_data, told_of, typed_value
+from ibexite.engine.calling import as_data, outside_of, tell_data, telling_failure, told_of, typed_value
 from ibexite.engine.frame_values import Values
 from ibexite.errors import IbexiteError, ProgramError, SequenceError
 from ibexite.holes import Counts
@@ -136,15 +134,19 @@ def _outside_the_language(
     frame: Values, use: VettedMeasure, roles: dict[str, str], inputs: tuple[Measured, ...]
 ) -> Fields:
     facts, runtime = use.measurement, frame.runtime
-    outside = _outside(runtime)
+    outside = outside_of(runtime)
     given = {name: as_data(value) for name, value in zip(facts.inputs, inputs, strict=True)}
-    began = time.monotonic()
-    child, ends_with_it = outside.measurement(facts.origin, facts.name, facts.kind, given)
+    began = runtime.now()
+    with telling_failure(runtime, facts.name):
+        tell_data(runtime, facts.name, ">", given)
+        child, ends_with_it = outside.measurement(facts.origin, facts.name, facts.kind, given)
     requests = _Requests(frame, use, roles)
     is_done = False
     try:
         for _ in range(MOST_REQUESTS):
-            message = child.receive(facts.timeout)
+            with telling_failure(runtime, facts.name):
+                message = child.receive(facts.timeout)
+            tell_data(runtime, facts.name, "<", message)
             if "error" in message:
                 raise ProgramError(f"{facts.name} failed: {message['error']}", remedy=f"It is in {facts.origin}.")
             if "result" in message:
@@ -152,7 +154,7 @@ def _outside_the_language(
                 outputs = _outputs(frame, message["result"], use)
                 break
             try:
-                child.send(requests.answer(message))
+                child.send(requests.answer(message))  # which is not told: it follows from what is told already
             except (TypeError, ValueError, KeyError, AttributeError, OverflowError) as error:
                 raise ProgramError(f"{facts.name} asked for something that cannot be understood: {error}") from None
             except IbexiteError as error:
@@ -166,7 +168,8 @@ def _outside_the_language(
         elif not is_done:
             outside.drop(facts.origin)
     told = {name: told_of(facts.outputs[name], value) for name, value in outputs.items()}
-    runtime.emit(events.Called(runtime.now(), frame.block, facts.name, given, told, round(time.monotonic() - began, 6)))
+    now = runtime.now()
+    runtime.emit(events.Called(now, frame.block, facts.name, given, told, round(now - began, 6)))
     return outputs
 
 

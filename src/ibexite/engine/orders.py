@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import datetime
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from ibexite.engine.selection import Selection
 from ibexite.frozen import frozen
-from ibexite.untyped import Measured
+from ibexite.untyped import Fields, Measured
 from ibexite.verdicts import NO_REASON, Judgement, Reason, Verdict
 
 
@@ -95,3 +95,30 @@ class Orders:
     is_measurement: bool = False  # one measurement at the desk: nothing need be judged
     is_simulated: bool = False  # a simulated bench was asked for, whether the sequence needs instruments or not
     trial: tuple[Reason, ...] = ()  # why a pass would not count, known before the run
+
+    def as_told(self) -> Fields:
+        """As plain data; of what a retest completes only what the store does not tell."""
+        selection = self.selection
+        earlier = self.earlier
+        return {
+            "only": selection.only, "skip": selection.skip, "tags": selection.tags, "listed": selection.listed,
+            "stops_on_fail": self.stops_on_fail, "begins_lot": self.begins_lot, "ends_lot": self.ends_lot,
+            "is_measurement": self.is_measurement, "is_simulated": self.is_simulated,
+            "trial": [reason._asdict() for reason in self.trial],
+            "own_trial": [reason._asdict() for reason in earlier.own] if earlier else [],
+            "is_first_pass": earlier is not None and earlier.is_first_pass,
+        }  # fmt: skip
+
+
+def orders_of(told: Fields, variant_params: frozenset[str], earlier: Earlier | None) -> Orders:
+    """Orders from what was told of them; nothing is known of those of older runs."""
+    if not told:
+        return Orders(variant_params=variant_params, earlier=earlier)
+    selection = Selection(tuple(told["only"]), tuple(told["skip"]), tuple(told["tags"]), told["listed"])
+    own = tuple(Reason(**entry) for entry in told["own_trial"])
+    if earlier is not None:
+        earlier = replace(earlier, own=own, is_first_pass=told["is_first_pass"])
+    return Orders(
+        selection, told["stops_on_fail"], told["begins_lot"], told["ends_lot"], variant_params, earlier,
+        told["is_measurement"], told["is_simulated"], tuple(Reason(**entry) for entry in told["trial"]),
+    )  # fmt: skip

@@ -59,6 +59,8 @@ class _Clock:
     def now(self) -> float:
         return 0.0
 
+    stamp = now
+
     def wait(self, seconds: float, heed: Callable[[], None]) -> None:
         """Over at once."""
 
@@ -70,11 +72,15 @@ class Retold(Runtime):
     values: StoredValues
 
     def __init__(self, program: Program, serial: str, started: datetime.datetime) -> None:
-        nobody = SimpleNamespace(bad=[], state={}, expects_limiting=False, file=None, has_time_limits=False)
+        nobody = SimpleNamespace(
+            bad=[], state={}, expects_limiting=False, file=None, has_time_limits=False, tell_time=lambda seconds: None
+        )
+        services = Services(_Clock(), Consenting())
         super().__init__(
-            program, nobody, Services(_Clock(), Consenting()), lambda event: None, serial=serial, started=started,
+            program, nobody, services, lambda event: None, serial=serial, started=started,
             trial=[], earlier_results=None,
         )  # fmt: skip
+        self.clock = services.clock  # nothing need be noted
         self.heard: list[events.Judged] = []
         self.verdicts: list[tuple[str, Verdict]] = []  # what each check is called, and its verdict
         self.is_quick = False

@@ -19,7 +19,7 @@ from ibexite.engine.runtime import Runtime
 from ibexite.engine.services import Services
 from ibexite.engine.skipping import Skipping
 from ibexite.engine.telling import Reader, Teller
-from ibexite.errors import BenchError, IbexiteError, RecordsError, SequenceError, StopRun
+from ibexite.errors import BenchError, IbexiteError, NeverSaid, RecordsError, SequenceError, StopRun
 from ibexite.language.program import Case, Program
 from ibexite.verdicts import Judgement, Reason, Verdict
 
@@ -50,6 +50,7 @@ class Run:
             trial=self.outcome.trial,
             earlier_results=earlier.result if earlier is not None else None,
         )  # fmt: skip
+        services.stop.when_heeded = lambda reason: self.bench.tell("", "!", reason)
         self._skipping = Skipping(program, self.orders, self.runtime, self.outcome.facts)
         self._running = ""  # the test that has begun and not ended
         self._is_prepared = False  # the bench is connected
@@ -66,32 +67,47 @@ class Run:
     # --- the whole run -----------------------------------------------------------------------------------------------
 
     def carry_out(self) -> Outcome:
-        """Runs everything."""
+        """Runs everything. Raises NeverSaid: it is a replay, and ends here."""
+        is_connected = True
         try:
             self._carry_out_tests()
         except (StopRun, KeyboardInterrupt) as stop:  # while an error was noted
-            self.course.abort(_why(stop))
+            self._abort(_why(stop))
+        except NeverSaid:  # there is nothing that could be made safe
+            is_connected = False
+            raise
         finally:
-            reason = self.services.stop.seal()
-            if reason and not self.course.is_aborted:  # asked for when the last test had just ended
-                self.course.abort(reason)
-            self._is_cleaning = True
-            cleaning = Cleaning(self.runtime, self.course, self.orders, self.services.guardian)
-            cleaning.carry_out(is_prepared=self._is_prepared)
+            if is_connected:
+                self._clean_up()
         self._end()
         return self.outcome
+
+    def _clean_up(self) -> None:
+        reason = self.services.stop.seal()
+        if reason and not self.course.is_aborted:  # asked for when the last test had just ended
+            self._abort(reason)
+        self._is_cleaning = True
+        cleaning = Cleaning(self.runtime, self.course, self.orders, self.services.guardian)
+        cleaning.carry_out(is_prepared=self._is_prepared)
+
+    def _abort(self, reason: str) -> None:
+        self.services.stop.heed(reason)
+        self.course.abort(reason)
 
     def _carry_out_tests(self) -> None:
         try:
             self.emit(
-                beginning.run_started(self.program, self.bench.file, self.identity, self.orders, self.runtime.began)
-            )
+                beginning.run_started(
+                    self.program, self.bench.file, self.identity, self.orders, self.runtime.began,
+                    self.services,
+                )
+            )  # fmt: skip
             self.services.stop.check()
             self._prepare()
             self._before_unit()
             self._tests()
         except (StopRun, KeyboardInterrupt) as stop:
-            self.course.abort(_why(stop))
+            self._abort(_why(stop))
         except IbexiteError as error:
             self.course.note_error(error)
         except Exception as error:  # a mistake of ours: the bench is made safe and the run recorded all the same
@@ -104,8 +120,11 @@ class Run:
         self._mark_trials(needed)
         who = f"run {self.identity.run} of {self.program.source.name} for {self.identity.serial}"
         who += f" by {self.identity.operator}" if self.identity.operator else ""
-        clock, heed = self.services.clock, self.services.stop.check
-        self.bench.connect(needed, who, heed=heed, now=clock.now, wait=lambda seconds: clock.wait(seconds, heed))
+        clock, heed = self.runtime.clock, self.services.stop.check
+        self.bench.connect(
+            needed, who, heed=heed, now=clock.now, wait=lambda seconds: clock.wait(seconds, heed),
+            stamp=clock.stamp,
+        )  # fmt: skip
         instruments = [beginning.instrument(self.bench.file, name, it) for name, it in self.bench.connected().items()]
         named = beginning.signals_needed(self.program, self.bench.file)
         signals = [beginning.signal(self.bench.file, name) for name in named]
@@ -283,7 +302,8 @@ class Run:
         """The verdict. It is told when the journal has it on disk, and only then."""
         self._skip_the_rest()
         self._judge_unit()
-        self._teller.in_two_steps(self._ended(), self._ended_as_recorded)
+        ended = self._ended()
+        self._teller.in_two_steps(ended, lambda: self._as_recorded(ended))
         self.outcome.broken_views = self._teller.broken_views
 
     def _judge_unit(self) -> None:
@@ -313,15 +333,16 @@ class Run:
     def _ended(self) -> events.RunEnded:
         outcome = self.outcome
         passed = sum(facts.verdict == Verdict.PASS for facts in outcome.facts.values())
+        t, io = self.runtime.now(), self.runtime.take_traffic()
         return events.RunEnded(
-            self.runtime.now(), outcome.verdict, outcome.reason, list(outcome.trial), passed, len(self.program.cases)
+            t, outcome.verdict, outcome.reason, list(outcome.trial), passed, len(self.program.cases), io
         )
 
-    def _ended_as_recorded(self) -> events.RunEnded:
+    def _as_recorded(self, ended: events.RunEnded) -> events.RunEnded:
         """What the views are told: where the disk is full just now, what nobody can prove is no pass."""
         if not self._teller.has_journal and self.outcome.verdict == Verdict.PASS:
             self.outcome.verdict = Verdict.ERROR
-        return self._ended()
+        return ended._replace(verdict=self.outcome.verdict)
 
     def _skip_the_rest(self) -> None:
         for case in self.program.cases:

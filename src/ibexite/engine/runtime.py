@@ -11,7 +11,7 @@ from ibexite import events
 from ibexite.bench.interface import BenchLike, Timed
 from ibexite.engine.files import ProjectFiles
 from ibexite.engine.formula import as_time
-from ibexite.engine.services import Halts, Services
+from ibexite.engine.services import Clock, Halts, NotedClock, Services
 from ibexite.errors import SequenceError
 from ibexite.holes import Bad
 from ibexite.language.program import Program
@@ -36,6 +36,12 @@ class ReadLine(Protocol):
         """What each condition was, in words; nothing as long as it was not carried out."""
 
 
+def _outside(heed: Callable[[], None]) -> Outside:
+    from ibexite.outside.children import Outside
+
+    return Outside(heed)
+
+
 class Runtime:
     """What the blocks of a run share."""
 
@@ -54,11 +60,12 @@ class Runtime:
         """`trial` takes the reasons why a pass would not count, as they are found; `earlier_results` gives those of
         tests that a retest takes over, None for one that is not known."""
         self.program, self.bench, self.emit, self.serial, self.trial = program, bench, emit, serial, trial
-        self.clock, self.operator, self.stop = services.clock, services.operator, services.stop
+        self.clock: Clock = NotedClock(services.clock, bench.tell_time)
+        self.operator, self.stop = services.operator, services.stop
         self.started, self.earlier_results = started, earlier_results
         self.began = self.clock.now()
         self.folder = Path(program.source.name).absolute().parent  # programs and pictures are looked for there
-        self.records = services.records  # where attached files are kept
+        self.records, self.kept = services.records, services.kept  # where attached files are kept, and those that are
         self.block = ""  # the test that is running, or "before unit"
         self.corner = ""  # the suffix of its corner, " [temp = -20 degC]"
         self.results: dict[
@@ -75,6 +82,7 @@ class Runtime:
         self.timing = services.timing
         self.debugger = self._debugger(services.halts) if services.halts is not None else None
         self.outside: Outside | None = None  # runs programs and Python functions
+        self.outside_from = services.outside or _outside
         self.curves_used: dict[str, list[frozenset[str]]] | None = None  # made by the first frame
         self.told_conditions: dict[tuple[str, str], dict[str, str]] = {}  # of earlier blocks, by block and name
         self.conditions: list[ReadLine] = []  # the read lines of this block
@@ -122,6 +130,8 @@ class Runtime:
             due = min(one.due for one in (self.bench.time_limits, *self.watches)) - self.clock.now()
             self.clock.wait(max(0.0, min(left, SLICE, due)), self.stop.check)
             self.tick()
+            if self.bench.has_much_to_tell:
+                self._tell_traffic()
 
     def judged(self, event: events.Judged) -> None:
         """A check is done: its verdict counts, and everybody is told."""
@@ -202,10 +212,13 @@ class Runtime:
 
     def flush(self) -> None:
         """Tells of traffic that no other event carries."""
-        io = self.take_traffic()
         self.take_bad()
-        if io[0]:
-            self.emit(events.Traffic(self.now(), io))
+        if self.bench.has_messages or self.bench.has_much_to_tell:
+            self._tell_traffic()
+
+    def _tell_traffic(self) -> None:
+        io = self.take_traffic()
+        self.emit(events.Traffic(self.now(), io))
 
     def tell_closings(self, block: str) -> None:
         """Tells of relays that have closed."""

@@ -17,6 +17,7 @@ from ibexite.untyped import Fields, Measured
 if TYPE_CHECKING:
     from ibexite.bench.guardian import Guardian
     from ibexite.engine.timing import Timing
+    from ibexite.outside.children import Outside
 
 TURN = 0.1  # s; a wait is done in turns, so that a stop is heard at once
 
@@ -27,6 +28,9 @@ class Clock(Protocol):
     def now(self) -> float:
         """Seconds on a monotonic clock."""
 
+    def stamp(self) -> float:
+        """The same, for what is told as it happens: nothing is decided by it."""
+
     def wait(self, seconds: float, heed: Callable[[], None]) -> None:
         """Returns after so many seconds. `heed` is called now and then; what it raises ends the wait."""
 
@@ -34,7 +38,7 @@ class Clock(Protocol):
 class RealClock:
     """The time of the world."""
 
-    now = staticmethod(time.monotonic)
+    now = stamp = staticmethod(time.monotonic)
 
     @staticmethod
     def wait(seconds: float, heed: Callable[[], None]) -> None:
@@ -59,12 +63,27 @@ class AheadClock:
         """Seconds of the world and those that were jumped over."""
         return time.monotonic() + self._ahead
 
+    stamp = now
+
     def wait(self, seconds: float, heed: Callable[[], None]) -> None:
         """Returns at once; so many seconds are over for the bench and for everybody who asks this clock."""
         heed()
         if seconds > 0:
             self._advance(seconds)
             self._ahead += seconds
+
+
+class NotedClock:
+    """A clock that notes what it said, so that a replay of the run decides by the same times."""
+
+    def __init__(self, clock: Clock, note: Callable[[float], None]) -> None:
+        self._now, self._note, self.stamp, self.wait = clock.now, note, clock.stamp, clock.wait
+
+    def now(self) -> float:
+        """Seconds on the clock."""
+        seconds = self._now()
+        self._note(seconds)
+        return seconds
 
 
 @frozen
@@ -206,4 +225,14 @@ class Services:
     halts: Halts | None = None
     timing: Timing | None = None
     records: Path | None = None  # folder of the records, where attached files are kept
+    outside: Callable[[Callable[[], None]], Outside] | None = None  # what runs programs, if not the usual one
+    kept: Mapping[str, Path] | None = None  # copies of attached files, by name, where none are to be made
     closings: Mapping[tuple[str, int], int] = field(default_factory=dict)  # of relays so far, by identity and channel
+
+    def as_told(self) -> Fields:
+        """What a replay needs of it, as plain data."""
+        halts = self.halts
+        return {
+            "halts": None if halts is None else {"is_stepping": halts.is_stepping, "stops": sorted(halts.stops)},
+            "closings": [[*relay, times] for relay, times in self.closings.items()],
+        }

@@ -10,22 +10,31 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Callable, Iterator
-from typing import NamedTuple
+from typing import NamedTuple, TypeVar
 
-from ibexite.errors import InstrumentError, LinkError
+from ibexite.errors import IbexiteError, InstrumentError, LinkError
 from ibexite.instruments.link import Data, Lines, Link, Reply, StrayError
 from ibexite.instruments.profile import Profile
-from ibexite.instruments.user import User, What
+from ibexite.instruments.user import User
 
 MAX_ERRORS_READ = 200  # a queue of a sweep in which each point was refused; one that never ends is no queue
-MOST_TOLD = 1000  # bytes of a reply that may be long
+MOST_TOLD = 1000  # bytes of a reply that is told as a text
+# What is told about links; replays of runs know it by this.
+CONNECTING_ANEW, NOT_OPENED = "; connecting anew", "not connected: "
+INTERRUPTED, STATUS_BYTE = "connected anew after an interruption", "status byte "
+Told = TypeVar("Told", str, bytes | bytearray)
 
 
 class Message(NamedTuple):
     """A message made ready: what is told of it (its lines with a line feed between them), and its bytes."""
 
-    what: What
+    what: tuple[str, str, str]
     data: bytes
+
+    @property
+    def text(self) -> str:
+        """Its lines."""
+        return self.what[2]
 
 
 class Reconnected(LinkError):
@@ -74,13 +83,11 @@ class Exchanges:
         """A message made ready: what is told of it (its lines with a line feed between them), and its bytes."""
         return Message((self.name, ">", "\n".join(texts)), b"".join(map(self._encoded, texts)))
 
-    def _tell(self, direction: str, text: str) -> None:
-        self.user.said.append((self.name, direction, text))
-        self.user.said_at.append(self.user.now())
+    def _tell(self, direction: str, text: str | Data) -> None:
+        self.user.tell(self.name, direction, text)
 
     def _tell_message(self, message: Message) -> None:
-        self.user.said.append(message.what)
-        self.user.said_at.append(self.user.now())
+        self.user.tell(*message.what)
 
     def _encoded(self, text: str) -> bytes:
         return text.encode("latin-1") + self.end
@@ -93,7 +100,7 @@ class Exchanges:
         """
         user = self.user
         user.said.append((self.name, ">", text))
-        user.said_at.append(user.now())
+        user.said_at.append(user.stamp())
         self.unproven.append((text, may_repeat))
         try:
             self._put(text)
@@ -125,7 +132,7 @@ class Exchanges:
         """Sends a query; `answer` takes its reply. One open query at a time. Raises Reconnected."""
         user = self.user  # written out as in `exchange_once`
         user.said.append(message.what)
-        user.said_at.append(user.now())
+        user.said_at.append(user.stamp())
         try:
             self.link.ask(message.data)
         except LinkError as error:
@@ -141,18 +148,17 @@ class Exchanges:
             self.unproven.clear()
         user = self.user
         user.said.append((self.name, "<", line))
-        user.said_at.append(user.now())
+        user.said_at.append(user.stamp())
         return line
 
     def answer_with_block(self, message: Message) -> Data:
-        """As `answer`, for a reply that is a definite length block: its content. Of that the length is told: what it
-        says is in the records as a curve."""
+        """As `answer`, for a reply that is a definite length block: its content."""
         try:
             content = self.link.receive(Reply.BLOCK)
         except LinkError as error:
             raise self._reconnected(_naming(error, message)) from None
         self.unproven.clear()
-        self._tell("<", f"#{len(str(len(content)))}{len(content)}…")
+        self._tell("<", content)
         return content
 
     def exchange_once(self, message: Message, reply: Reply | Lines = Reply.LINE) -> str:
@@ -161,7 +167,7 @@ class Exchanges:
         user = self.user
         said, at = user.said, user.said_at
         said.append(message.what)
-        at.append(user.now())
+        at.append(user.stamp())
         try:
             line = self.link.exchange(message.data, reply).decode("latin-1")
         except LinkError as error:
@@ -169,13 +175,15 @@ class Exchanges:
         if self.unproven:
             self.unproven.clear()
         said.append((self.name, "<", line))
-        at.append(user.now())
+        at.append(user.stamp())
         return line
 
     def exchange_as_it_is(self, message: Message) -> str:
         """Asks and answers; a broken link is not mended. Raises LinkError."""
         self._tell_message(message)
-        return self._answered(self.link.exchange(message.data).decode("latin-1"))
+        with self._telling_failure():
+            reply = self.link.exchange(message.data).decode("latin-1")
+        return self._answered(reply)
 
     def query(self, text: str, *, may_repeat: bool = True) -> str:
         """Asks and answers, from a text; once more after a broken link unless the query clears what it reads."""
@@ -191,7 +199,7 @@ class Exchanges:
             raise _naming(error, message) from None
 
     def query_whole(self, text: str, reply: Reply | Lines = Reply.MESSAGE) -> Data:
-        """The whole reply to a query, blocks and all. It is not repeated. Of a long one the length is told."""
+        """The whole reply to a query, blocks and all. It is not repeated."""
         self.settle_link()
         message = self.message(text)
         self._tell_message(message)
@@ -201,9 +209,18 @@ class Exchanges:
             error = _naming(error, message)
             self._recover(error)
             raise error from None
-        shown = bytes(data).decode("latin-1")
-        self._answered(shown if len(shown) <= MOST_TOLD else f"{shown[:MOST_TOLD]}… ({len(data)} bytes)")
+        if len(data) <= MOST_TOLD:
+            self._answered(bytes(data).decode("latin-1"))
+        else:
+            self._answered(data)
         return data
+
+    def status_byte(self) -> int:
+        """The status byte (IEEE 488.2, 11.2). Raises LinkError."""
+        with self._telling_failure():
+            status = self.link.status_byte()
+        self._tell("!", STATUS_BYTE + str(status))
+        return status
 
     @contextlib.contextmanager
     def allowing(self, seconds: float) -> Iterator[None]:
@@ -215,11 +232,20 @@ class Exchanges:
         finally:
             self.link.allow(usual)
 
-    def _answered(self, line: str) -> str:
+    def _answered(self, reply: Told) -> Told:
         if self.unproven:
             self.unproven.clear()  # commands are carried out in order: what came before the query is done
-        self._tell("<", line)
-        return line
+        self._tell("<", reply)
+        return reply
+
+    @contextlib.contextmanager
+    def _telling_failure(self, what: str = "") -> Iterator[None]:
+        """Within it a link that fails is not mended, but told."""
+        try:
+            yield
+        except LinkError as error:
+            self._tell("!", failure_text(error, what))
+            raise
 
     def _reconnected(self, error: LinkError) -> Reconnected:
         """Mends the link, and says that whoever asked is to ask again, from its set-up on."""
@@ -235,9 +261,10 @@ class Exchanges:
         if isinstance(error, StrayError):
             self.doubt(error.what)
         self.has_left_behind |= bool(self.unproven or self.name in self.user.doubts)
-        self._tell("!", f"{error.what}; connecting anew")
+        self._tell("!", failure_text(error, after=CONNECTING_ANEW))
         unproven, self.unproven = self.unproven, []
-        self.link.reopen()
+        with self._telling_failure(NOT_OPENED):
+            self.link.reopen()
         self.forget()
         self._identify_again()
         for text, may_repeat in unproven:
@@ -249,7 +276,8 @@ class Exchanges:
                 )
             self._tell(">", text)
             self.unproven.append((text, True))
-            self._put(text)
+            with self._telling_failure():
+                self._put(text)
         for user in self.users:
             user.after_recovery(self)
 
@@ -258,7 +286,8 @@ class Exchanges:
             return
         message = self.message(self.profile.identity.query)
         self._tell_message(message)
-        reply = self.link.ask_known(message.data, self._identity_reply)
+        with self._telling_failure():
+            reply = self.link.ask_known(message.data, self._identity_reply)
         found = self._answered(reply.decode("latin-1"))
         if not self.is_identity(found):
             raise InstrumentError(
@@ -300,9 +329,10 @@ class Exchanges:
     def settle_link(self) -> None:
         """After an interruption: makes sure that no reply is still on its way."""
         if self.link.is_waiting:
-            self.link.reopen()
+            with self._telling_failure(NOT_OPENED):
+                self.link.reopen()
             self.forget()
-            self._tell("!", "connected anew after an interruption")
+            self._tell("!", INTERRUPTED)
             self._identify_again()
 
     def give_up_state(self) -> None:
@@ -313,12 +343,22 @@ class Exchanges:
     def link_send(self, text: str) -> None:
         """Sends commands while the bench is made safe: a broken link is not mended here, the next role comes first."""
         self._tell(">", text)
-        self._put(text)
+        with self._telling_failure():
+            self._put(text)
+
+
+def failure_text(error: IbexiteError, before: str = "", after: str = "") -> str:
+    """What is told of what failed: what happened, and in a second line what to do, if that is known."""
+    return f"{before}{error.what}{after}" + (f"\n{error.remedy}" if error.remedy else "")
+
+
+def named_after(asked: str) -> str:
+    """How an error ends that came upon a question; of several lines the last one is the question."""
+    return f" after {asked.rpartition(chr(10))[2]!r}"
 
 
 def _naming(error: LinkError, message: Message) -> LinkError:
     """The same error with the question that it came upon."""
     if isinstance(error, StrayError):
         return error
-    asked = message.what[2].rpartition("\n")[2]
-    return LinkError(f"{error.what} after {asked!r}", where=error.where, remedy=error.remedy)
+    return LinkError(error.what + named_after(message.text), where=error.where, remedy=error.remedy)

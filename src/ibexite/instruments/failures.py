@@ -16,6 +16,7 @@ _OTHERS = {  # how what speaks another language begins, and what to do about it
     b"hs": 'It speaks HiSLIP: write "TCPIP::192.0.2.10::hislip0::INSTR", a port behind a comma if not 4880.',
     b"ssh-": "A login service answers there: that is not the port of the instrument's remote interface.",
 }
+STRAY = "sent what nobody had asked for"
 _BUSY = "Does it know the command? Is it busy?"
 
 
@@ -48,7 +49,7 @@ class Failures:
     def stray(self, data: bytes, before: bytes = b"") -> StrayError:
         """Something came that nobody had asked for; `before` is what had come before it."""
         return StrayError(
-            f"sent what nobody had asked for: {data[:60]!r}",
+            f"{STRAY}: {data[:60]!r}",
             where=self.where,
             remedy=hint_of(before or data)
             or "Does anybody else talk to it? Does one of its settings make it talk by itself?",

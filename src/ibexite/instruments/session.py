@@ -94,7 +94,7 @@ class Session(Exchanges):
         elif complete.query:
             self._poll_until(self._says_complete)
         elif complete.status_byte:
-            self._poll_until(lambda: bool(self.link.status_byte() & complete.status_byte))
+            self._poll_until(lambda: bool(self.status_byte() & complete.status_byte))
             self.query(complete.clearing, may_repeat=False)
 
     def _says_complete(self) -> bool:

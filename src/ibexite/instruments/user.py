@@ -6,8 +6,11 @@ import time
 from collections.abc import Callable, Iterable, Mapping
 from typing import Any, Protocol
 
-What = tuple[str, str, str]
-"""What was said: instrument; ">" to it, "<" by it, "!" about its link; the bytes, each as one character (Latin-1)."""
+What = tuple[str, str, str | bytes | bytearray]
+"""What was said: instrument; ">" to it, "<" by it, "!" about its link; the bytes, each as one character (Latin-1), of
+long replies as they are. Between them stands, without an instrument, what the clock of the run said."""
+CLOCK_SAID: What = ("", "@", "")
+MUCH = 2_000  # that was said and is not told yet
 
 
 class Used(Protocol):
@@ -28,15 +31,31 @@ class User:
         wait: Callable[[float], None] = time.sleep,
         after_recovery: Callable[[Any], None] = lambda session: None,
     ) -> None:
-        """`now` tells the time in s, and `wait` waits in it. `heed` is called while an instrument is waited for; what
-        it raises ends the wait.
+        """`now` tells the time in s, and `wait` waits in it; `stamp` tells it for what is said. `heed` is called while
+        an instrument is waited for; what it raises ends the wait.
         `after_recovery` asks back the state of an instrument whose link was opened anew."""
-        self.now, self.heed, self.wait, self.after_recovery = now, heed, wait, after_recovery
+        self.now = self.stamp = now
+        self.heed, self.wait, self.after_recovery = heed, wait, after_recovery
         self.said: list[What] = []
         self.said_at: list[float] = []
         self.doubts: dict[str, str] = {}  # by instrument: why answers since the last proof may belong to others
         self._errors: list[str] = []
         self._limiting: set[str] = set()
+
+    def tell(self, instrument: str, direction: str, text: str | bytes | bytearray) -> None:
+        """Something was said just now."""
+        self.said.append((instrument, direction, text))
+        self.said_at.append(self.stamp())
+
+    def tell_time(self, seconds: float) -> None:
+        """The clock of the run said so, between what was said before and what is said next."""
+        self.said.append(CLOCK_SAID)
+        self.said_at.append(seconds)
+
+    @property
+    def has_messages(self) -> bool:
+        """Something was said since last asked, other than by the clock."""
+        return any(what is not CLOCK_SAID for what in self.said)
 
     def take_said(self) -> tuple[list[What], list[float]]:
         """What was said since last asked, and when."""

@@ -11,6 +11,7 @@ from ibexite.errors import MistakeError
 from ibexite.language import constants, nodes
 from ibexite.language.carrying import is_by_accuracy, made_of
 from ibexite.language.check_files import GOLDEN, FileChecker
+from ibexite.language.complex_checks import REMEDY, check_of_number
 from ibexite.language.program import AccuracyUse
 from ibexite.language.source import Span
 from ibexite.values import NUMBER, Quantity, Text, Type, Words, YesNo
@@ -35,10 +36,7 @@ class JudgingChecker(FileChecker):
             return
         kind = self.typer.type_of(statement.value, self.lookup)
         if kind is not None and kind.is_complex:
-            self.source.report(
-                statement.value.span, "a complex value", str(kind), "Judge its size or its phase: abs(z)."
-            )
-            kind = None
+            statement, kind = self._of_number(statement, kind)
         if statement.criterion is None:
             self._from_table(statement, kind)
         elif kind is not None:
@@ -49,6 +47,17 @@ class JudgingChecker(FileChecker):
         self._age(statement)
         if statement.guard is not None:
             self._guard(statement, kind)
+
+    def _of_number(self, statement: nodes.Check, kind: Type) -> tuple[nodes.Check, Type | None]:
+        """What is judged of a complex value: a check of a number in its place, and the type of that."""
+        criterion = statement.criterion
+        tolerance = self.typer.type_of(criterion.b, self.lookup) if criterion is not None and criterion.b else None
+        found = check_of_number(statement, kind, tolerance)
+        if found is None:
+            self.source.report(statement.value.span, "a complex value", str(kind), REMEDY)
+            return statement, None
+        self.program.checks_of_numbers[statement] = found
+        return found, self.typer.type_of(found.value, self.lookup)
 
     def _demanded(self, statement: nodes.Check, criterion: nodes.Criterion, kind: Type) -> None:
         if criterion.kind == "same_as":

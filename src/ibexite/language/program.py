@@ -234,6 +234,9 @@ class Program:
     masks: dict[str, Mask] = field(default_factory=dict)  # by the names that lines call them by
     references: dict[str, Reference | None] = field(default_factory=dict)  # likewise; None where there is none yet
     objections: dict[str, str] = field(default_factory=dict)  # by path, of masks, references and the limit table
+    checks_of_numbers: dict[nodes.Check, nodes.Check] = field(
+        default_factory=dict
+    )  # in place of those of complex values
     without_reference: dict[nodes.Check, str] = field(default_factory=dict)  # checks that need one that is not there
     guards: dict[nodes.Check, nodes.Expr] = field(default_factory=dict)  # uncertainties that were given from outside
     bounds: dict[nodes.Aligned, tuple[float, bool]] = field(default_factory=dict)  # how far; whether it is a factor
@@ -307,6 +310,7 @@ class Program:
         self.references |= home.references
         self.objections |= home.objections
         self.without_reference |= home.without_reference
+        self.checks_of_numbers |= home.checks_of_numbers
         self.bounds |= home.bounds
 
     @property

@@ -6,13 +6,26 @@ import math
 import sys
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
+from typing import Any, Protocol
 
 from ibexite.errors import ProgramError, StopRun
 from ibexite.outside.process import Conversation, command_for, run_once
 from ibexite.untyped import Fields
 
 START_TIME = 20.0  # s; how long a Python file may take to load its libraries
+
+
+class Talk(Protocol):
+    """A conversation with a child, or one that is repeated from a record."""
+
+    def send(self, message: Fields) -> None:
+        """Sends a message."""
+
+    def receive(self, seconds: float) -> Fields:
+        """The next message. Raises ProgramError: none within the time, or no message."""
+
+    def close(self) -> None:
+        """Ends it."""
 
 
 class Outside:
@@ -35,7 +48,7 @@ class Outside:
             raise ProgramError(f"{name} of {Path(file).name} failed: {answer['error']}", remedy="Mend the function.")
         return answer.get("result")
 
-    def measurement(self, file: str, name: str, kind: str, inputs: Fields) -> tuple[Conversation, bool]:
+    def measurement(self, file: str, name: str, kind: str, inputs: Fields) -> tuple[Talk, bool]:
         """Starts a measurement; what follows is a conversation. True if the child ends with it."""
         if kind == "python":
             child = self._worker(file)

@@ -18,6 +18,9 @@ import orjson
 from ibexite.errors import RecordsError
 from ibexite.events import LONG, Emitted, WholeCurve
 from ibexite.file_lock import try_lock
+from ibexite.records.reply_file import FOLDER as REPLIES
+from ibexite.records.reply_file import SUFFIX as REPLY_SUFFIX
+from ibexite.records.reply_file import ReplyFile
 from ibexite.records.side_file import FOLDER, SideFile
 from ibexite.records.side_file import SUFFIX as SIDE_SUFFIX
 from ibexite.records.stored_events import stored
@@ -44,6 +47,7 @@ class Journal:
             ) from None
         try_lock(self._fd)
         self._side = SideFile(path.parent.parent / FOLDER / (path.stem + SIDE_SUFFIX))
+        self._replies = ReplyFile(path.parent.parent / REPLIES / (path.stem + REPLY_SUFFIX))
         self._is_dirty = False
         self._failure: OSError | None = None
         self._closed = threading.Event()
@@ -55,9 +59,9 @@ class Journal:
         # orjson is ten times quicker than json here, and a row is written at every point; it writes NaN as null.
         content = stored(self._beside(emitted.event)) if type(emitted.event) is WholeCurve else stored(emitted.event)
         try:
-            data = orjson.dumps(content, default=_plain, option=orjson.OPT_APPEND_NEWLINE)
+            data = orjson.dumps(content, default=self._plain, option=orjson.OPT_APPEND_NEWLINE)
         except TypeError:  # a text or a number that JSON has no form for: written all the same, in words
-            data = orjson.dumps(_writable(content), default=_plain, option=orjson.OPT_APPEND_NEWLINE)
+            data = orjson.dumps(_writable(content), default=self._plain, option=orjson.OPT_APPEND_NEWLINE)
         try:
             if self._failure is not None:
                 raise self._failure
@@ -82,10 +86,17 @@ class Journal:
             x = [self._put(points) for points in curve.x] if isinstance(curve.x, list) else curve.x
             return curve._replace(x=x, v=self._put(curve.v))
         except OSError as error:
-            raise RecordsError(
-                f"the side file of the journal cannot be written ({error.strerror})", where=str(self._side.path),
-                remedy="The run stops here; what was written so far is kept.",
-            ) from None  # fmt: skip
+            raise _unwritable(error, self._side.path) from None
+
+    def _plain(self, value: Any) -> Any:
+        """What orjson does not know: long replies by where they lie, all else in its nearest form."""
+        if not isinstance(value, bytes | bytearray):
+            return _plain(value)
+        try:
+            return self._replies.put(value)._asdict()
+        except OSError as error:
+            self._failure = error  # orjson would tell of it as of something that it cannot write
+            return ""
 
     def _put(self, numbers: Any) -> Any:
         """Numbers as the journal has them: long series, which come as arrays, by a reference."""
@@ -93,7 +104,8 @@ class Journal:
 
     def _sync(self) -> None:
         self._is_dirty = False
-        self._side.sync()  # first: the journal refers to it
+        self._side.sync()  # first: the journal refers to them
+        self._replies.sync()
         os.fsync(self._fd)
 
     def _keep_synced(self) -> None:
@@ -119,7 +131,15 @@ class Journal:
         except OSError:
             pass  # already told at the event that could not be written
         self._side.close()
+        self._replies.close()
         os.close(self._fd)
+
+
+def _unwritable(error: OSError, path: Path) -> RecordsError:
+    return RecordsError(
+        f"the side file of the journal cannot be written ({error.strerror})", where=str(path),
+        remedy="The run stops here; what was written so far is kept.",
+    )  # fmt: skip
 
 
 def _writable(value: Any) -> Any:

@@ -4,11 +4,12 @@ the store keeps the end."""
 from __future__ import annotations
 
 from collections import defaultdict, deque
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 
 from ibexite.events import Said
 from ibexite.untyped import Fields
 
+CLOCK_SAID = "@"  # in place of a direction: no message
 MOST = 200  # messages of each instrument
 MOST_EVENTS = 4_000  # of the last ones, among which they are looked for
 
@@ -40,5 +41,11 @@ class LastSaid:
     def _messages(self) -> Iterable[tuple[str, str, str, float]]:
         for what, times in self._said:
             for message, at in zip(what, times, strict=False):
-                if len(message) == 3 and isinstance(at, int | float) and all(isinstance(part, str) for part in message):
-                    yield (*message, float(at))
+                if len(message) != 3 or not isinstance(at, int | float):
+                    continue
+                instrument, direction, told = message
+                text = told.get("shown") if isinstance(told, Mapping) else told
+                if not (isinstance(instrument, str) and isinstance(direction, str) and isinstance(text, str)):
+                    continue
+                if direction != CLOCK_SAID:
+                    yield instrument, direction, text, float(at)

@@ -123,5 +123,5 @@ _FIELDS: dict[str, Fields] = {
         "limits": lambda entry: events.Limits(**entry), "points": _points, "verdict": Verdict, "reason": reason_of,
     },
     "TestEnded": {"verdict": Verdict, "reason": reason_of},
-    "RunEnded": {"verdict": Verdict, "reason": reason_of, "trial": _trial},
+    "RunEnded": {"verdict": Verdict, "reason": reason_of, "trial": _trial, "io": _said},
 }  # fmt: skip

@@ -19,11 +19,12 @@ if TYPE_CHECKING:
     from ibexite.records.stored_run import Attempt, RunRecord
 
 
-def sequence_of(earlier: RunRecord | RunToJudge) -> Path:
-    """The sequence file of a stored run. Raises MistakeError: it is not there."""
+def sequence_of(earlier: RunRecord | RunToJudge, records: Path | None = None) -> Path:
+    """The sequence file of a stored run; `records` is the folder of its records. Raises MistakeError: it is not
+    there."""
     sequence = Path(earlier.row["sequence_file"])
     if not is_file(sequence):  # the run was started from another folder
-        sequence = find_project(Path.cwd()).folder / sequence.name
+        sequence = find_project(records or Path.cwd()).folder / sequence.name
     if not is_file(sequence):
         raise MistakeError(
             f"its sequence {sequence} is not there",

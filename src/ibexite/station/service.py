@@ -191,7 +191,7 @@ class RunService:
                 orders.halts,
                 handle.timing,
                 self.records,
-                store.closings() if orders.bench.routes else {},
+                closings=store.closings() if orders.bench.routes else {},
             )
             pool = stack.enter_context(self._pool(orders, identity))
             if simulated is not None:
