@@ -25,19 +25,23 @@ from tests.runs import kept_events
 RUN = ("run", "fm2_final.ibx", "--simulate", "--yes")
 
 
-def test_the_demo_runs_four_units_and_does_no_harm_when_started_again(tmp_path: Path) -> None:
+def test_the_demo_runs_from_vetting_to_replay_and_does_no_harm_when_started_again(tmp_path: Path) -> None:
     for _ in range(2):
         done = subprocess.run([*IBEXITE, "demo", "d"], cwd=tmp_path, capture_output=True, text=True, timeout=120, check=False)
         assert done.returncode == 0, done.stderr
-        assert re.findall(r"^  \w+\.ibx +(F[CP]\d+)   (\w+) \(trial\)$", done.stdout, re.MULTILINE) == [
+        assert re.findall(r"^  \w+\.ibx +(F[CPU]\d+)   (\w+) \(trial\)$", done.stdout, re.MULTILINE) == [
             ("FC00400", "PASS"), ("FC00413", "PASS"), ("FC00411", "FAIL"), ("FC00427", "FAIL"), ("FC00400", "PASS"),
-            ("FP0107", "PASS")]  # fmt: skip
+            ("FP0107", "PASS"), ("FU0042", "PASS"), ("FU0028", "FAIL"), ("FU0007", "FAIL"), ("FC00411", "FAIL")]  # fmt: skip
+        assert "swapped       J2.3 and J2.4" in done.stdout and "(181 of 181 points)" in done.stdout  # leads beside those of a good unit
+        assert "expected yield: 80 % (32 of 40 units; 95 % confidence: 64.4 to 90.9 %, Clopper-Pearson)" in done.stdout
+        assert "6  pass becomes fail" in done.stdout or "40 runs judged again\n        8  fail stays\n       32  pass stays" in done.stdout
+        assert "replay: as it was recorded, in all" in done.stdout
         assert "fm2_final.ibx: 4 tests, no mistakes" in done.stdout and "78 rows in all" in done.stdout
         assert "skipped  rails       gate alive did not pass" in done.stdout
         (tmp_path / "d" / "README.md").write_text("mine")
     assert "Changed files were left as they are: README.md." in done.stdout
     assert (tmp_path / "d" / "README.md").read_text() == "mine"
-    assert len(list((tmp_path / "d" / "records" / "reports").glob("*.html"))) == 12
+    assert len(list((tmp_path / "d" / "records" / "reports").glob("*.html"))) == 20
 
 
 @pytest.mark.parametrize(("serial", "options", "code", "verdict"), [

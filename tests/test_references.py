@@ -1,5 +1,6 @@
 """References of known good units: their files, what a sequence may judge by them, and the commands that make them."""
 
+import cmath
 import contextlib
 import math
 import re
@@ -137,6 +138,24 @@ def test_a_value_is_judged_by_a_reference(rehearse, tmp_path, lines, value, verd
     assert ("unapproved" in codes) == ('golden("ref' in lines) and ("reference" in codes) == (bool(said) and "axis" not in said)
 
 
+@pytest.mark.parametrize(
+    ("factor", "turn"), [(1.0, 0.0), (1.0, 30.0), (1.11, 0.0), (1.13, 0.0), (0.9, 2.0), (0.88, 180.0), (1.04, 1.0), (1.0, 2.9), (1.0, 2.8)]
+)
+@pytest.mark.parametrize(("tolerance", "naive"), [
+    ("1 dB", lambda z, ref: abs(20 * math.log10(abs(z) / abs(ref))) <= 1), ("0.1 V", lambda z, ref: abs(z - ref) <= 0.1),
+    ("5 %", lambda z, ref: abs(z - ref) <= 0.05 * abs(ref)), ("800 ppm", lambda z, ref: abs(z - ref) <= 800e-6 * abs(ref))])  # fmt: skip
+def test_a_complex_value_is_judged_by_its_size_or_by_its_distance(rehearse, tmp_path, factor, turn, tolerance, naive) -> None:
+    points = (1.0, 2.0, 3.0)
+    values = tuple(cmath.rect(x * factor, math.radians(30 + turn)) for x in points)
+    made = ReferenceValue("z", "a", Quantity(("x",), units.VOLT, None, True), (Axis("x", VOLTS, points),), values, {})
+    lines = (
+        f'    sweep x from 1 V to 3 V step 1 V\n        read v_ok\n        let z = polar(x, 30 deg)\n    check z within golden("ref") +/- {tolerance} as "z"\n'
+    )
+    run = rehearse(lines, files={"golden/none/ref.toml": file_of(made, folder=tmp_path)})
+    is_inside = all(naive(cmath.rect(x, math.radians(30)), value) for x, value in zip(points, values, strict=True))
+    assert run.verdicts["a"] == ("pass" if is_inside else "fail"), run.ended
+
+
 def test_of_each_reading_it_is_told_how_it_was_set_up(rehearse) -> None:
     lines = ('    read first = v_ok\n    sweep x over 3 V, 1 V, 2 V\n        set supply.voltage = x, load.current = 10 mA\n        read v_ok\n        let y = v_ok / x\n'
              "    let most = max(y)\n    set supply.output = off\n    read last = v_ok\n")  # fmt: skip
@@ -163,6 +182,7 @@ ORIGIN_FIELDS = (ORIGIN.run, ORIGIN.unit, ORIGIN.measured, ORIGIN.verdict, ORIGI
     ('check y within golden("hertz") +/- 1 %', "its axis x is a frequency (Hz)"), ('check v_ok within golden("ref", 3) +/- 1 %', "'golden' is called otherwise"),
     ('check v_ok >= 1 V not older than 1 h', "nothing that grows old"), ('check v_ok >= golden("ref") not older than 3 V', "wrong unit"),
     ('check v_ok same as golden("ref")', "nothing to list differences of"), ('check v_ok within golden("bad") +/- 1 %', "bad.toml"),
+    ('check w >= 1 V', "a complex value"), ('check w within golden("complex") +/- 1 A', "wrong unit"), ('check w within golden("complex") +/- 1 %', None),
     ('check abs(golden("complex")) <= v_ok', None), ('check v_ok <= golden("complex")', "wrong unit")])  # fmt: skip
 def test_references_that_do_not_fit_are_told_before_the_run(tmp_path, line, title) -> None:
     amps, z = Quantity((), units.AMPERE), Quantity((), units.VOLT, None, True)
@@ -177,7 +197,9 @@ def test_references_that_do_not_fit_are_told_before_the_run(tmp_path, line, titl
     (folder / "other.toml").write_text(file_of(number(), product="another", variant="B", folder=tmp_path))
     (folder / "bad.toml").write_text("[reference]\n")
     head = 'sequence "S"\n    product "none"\n    serial ".*"\nneeds\n    v_ok : signal in V\ntest t "T"\n'
-    source = Source(str(tmp_path / "s.ibx"), f"{head}    read v_ok\n    sweep x from 1 V to 3 V step 1 V\n        let y = x\n    {line}\n")
+    source = Source(
+        str(tmp_path / "s.ibx"), f"{head}    read v_ok\n    sweep x from 1 V to 3 V step 1 V\n        let y = x\n    let w = polar(v_ok, 3 deg)\n    {line}\n"
+    )
     vet(source, None, Files(tmp_path))
     titles = [finding.title for finding in source.findings if finding.level == "mistake"]
     assert (not titles) if title is None else any(title in found for found in titles), titles

@@ -194,7 +194,7 @@ def test_the_grammar_for_editors_is_made_from_the_words_of_the_language() -> Non
 
 @pytest.mark.parametrize(("sequence", "serial", "verdict"), [
     ("sensor_parts.ibx", "FP0107", 5), ("sensor_parts.ibx", "FP0005", 1), ("sensor_parts.ibx", "FP0037", 1), ("characterise.ibx", "FC00400", 5),
-    ("characterise.ibx", "FC00427", 1)])  # fmt: skip
+    ("characterise.ibx", "FC00427", 1), ("sensor_parts.ibx", "FP0105", 1), ("lot.ibx", "FC00510", 1)])  # fmt: skip
 def test_the_examples_run(ibexite, project: Path, sequence: str, serial: str, verdict: int) -> None:
     done = ibexite("run", sequence, "--serial", serial, "--simulate", "--yes", "--no-report")
     assert done.returncode == verdict, done.stdout + done.stderr

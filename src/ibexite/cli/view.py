@@ -32,6 +32,7 @@ COLOURS = {
 }
 _PROGRESS_INTERVAL = 0.1  # s
 MOST_DIFFERENCES = 20
+MOST_WIDE = 30  # characters of a value or its limits in the line of a test
 MOST_KINDS = 3  # of bad readings that are told of a test; all are in the records
 _AT_ONCE = (events.MadeSafe, events.RunEnded, events.TestEnded)  # seen as soon as they are true
 
@@ -53,6 +54,11 @@ def between_words(text: str, width: int) -> str:
         return text
     lines = textwrap.wrap(tail, width - indent, break_long_words=False, break_on_hyphens=False)
     return text.removesuffix(tail) + ("\n" + " " * indent).join(lines)
+
+
+def _short(text: str) -> str:
+    """A text that is not much wider than its column."""
+    return text if len(text) <= MOST_WIDE else text[: MOST_WIDE - 2].rstrip(" ,;") + " …"
 
 
 class RunView:
@@ -215,8 +221,9 @@ class RunView:
         """The worst value of a test with its limits and margin, then whatever did not pass."""
         shown, width = worst[0], self._label()
         text = judged_text(shown)
+        value, limits = _short(text.value_with_unit or "-"), _short(text.limits)
         self.line(
-            f"{head}  {str(shown['label'])[:width]:<{width}} {text.value_with_unit or '-':>13}   {text.limits:<22}"
+            f"{head}  {str(shown['label'])[:width]:<{width}} {value:>13}   {limits:<22}"
             f" {self._margin(text)} {duration_text(event.duration):>11}"
         )
         for result in worst:

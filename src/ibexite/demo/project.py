@@ -8,10 +8,12 @@ from ibexite.errors import MistakeError
 
 FILES = (
     "README.md", "ibexite.toml", "bench.toml", "analog.toml", "service.toml", "ct64.toml", "fm2_final.ibx",
-    "characterise.ibx", "sensor_parts.ibx", "service.ibx", "shared.ibx", "parts_limits.csv", "maths.py",
+    "characterise.ibx", "sensor_parts.ibx", "service.ibx", "leads.ibx", "lot.ibx", "shared.ibx", "parts_limits.csv",
+    "lot_limits.csv", "lot_0412.csv", "masks/transducer.csv", "maths.py",
     "link_stress.py", "lead_plan.py", "rf_head.py", "measurements/band_pass.ibx", "measurements/one_db_point.py",
     "measurements/heater_power.py", "measurements/heater_power.measurement.toml",
 )  # fmt: skip
+PROPOSED = "lot_limits.csv"  # which the demo itself proposes anew
 
 
 def make_project(folder: Path) -> list[str]:
@@ -27,7 +29,7 @@ def make_project(folder: Path) -> list[str]:
             target = folder / name
             target.parent.mkdir(parents=True, exist_ok=True)
             if target.exists() and target.read_bytes() != content:
-                kept.append(name)
+                kept += [name] if name != PROPOSED else []
             elif not target.exists():
                 target.write_bytes(content)
     except OSError as error:

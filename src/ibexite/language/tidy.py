@@ -122,7 +122,7 @@ def _is_tight(before: str, token: str, earlier: list[str]) -> bool:
     if token == "(":
         return (
             before not in ("+", "-", "*", "/", "=", ",", "(", "^")
-            and before not in words.RESERVED
+            and (before == "golden" or before not in words.RESERVED)  # a verb, and a value in formulas
             and bool(re.match(r"[a-z_]", before))
         )
     if token == "^" or before == "^":

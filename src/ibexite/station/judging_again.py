@@ -184,9 +184,10 @@ def guard_all(program: Program, guard: units.Amount) -> bool:
     """Gives every check of a number with this unit an uncertainty, unless it has one; whether there is any."""
     found = False
     for body in (test.body for test in program.sequence.tests):
-        for statement in nodes.walk(body):
-            if not isinstance(statement, nodes.Check) or statement.guard is not None:
+        for line in nodes.walk(body):
+            if not isinstance(line, nodes.Check) or line.guard is not None:
                 continue
+            statement = program.checks_of_numbers.get(line, line)
             kind = program.types.get(statement.value)
             if isinstance(kind, Quantity) and units.difference(kind.dimension) == guard.dimension:
                 literal = nodes.Literal(Span(0, 0), guard)

@@ -28,11 +28,14 @@ FAULTS = {
     "bare_charger": 0.05,  # the choke of the charger is bridged: its harmonics are high
     "deaf": 0.05,  # water in the echo sensor
     "drained": 0.05,  # a leak on the board: the backup cell does not last
+    "cut": 0.05,  # a wire of the sensor lead is broken
+    "short_lead": 0.05,  # the antenna lead is one of another gauge, and too short
 }
 PINS = 9  # wires of the sensor lead, from J1 to J2
 WIRE = 0.0366 * 3.7  # ohm: 0.5 mm^2, 3.7 m
 CONTACT = 4.1e-3  # ohm, of a crimped contact
-LOOSE_PIN, SWAPPED_PINS = 6, (3, 4)
+LOOSE_PIN, SWAPPED_PINS, CUT_PIN = 6, (3, 4), 7
+SHORT_LEAD = 0.31  # of the right length
 LOOSE_SHARE, LOOSE_TIME = 0.31, 0.07  # of so long parts of the time it is open
 SOUND = 343.2  # m/s at 20 degC
 NOISE_FLOOR = -163.0  # dBm in 1 Hz, of the receiver that looks at the antenna
@@ -68,14 +71,15 @@ def fault_of(serial: str) -> str:
 def _parts_of(serial: str) -> _Parts:
     fault = fault_of(serial)
     spread = random.Random(f"FM-2 field {serial}")
+    lead = SHORT_LEAD if fault == "short_lead" else 1.0
     return _Parts(
         fault=fault,
         wires=tuple(WIRE * spread.gauss(1, 0.01) + 2 * CONTACT * spread.gauss(1, 0.2) for _ in range(PINS)),
         diode=0.587 + spread.gauss(0, 0.008),
         termination=120.4 * spread.gauss(1, 0.004),
         screen=4.63e-9 * spread.gauss(1, 0.03),
-        loss=0.71 * spread.gauss(1, 0.02),
-        length=3.05 * spread.gauss(1, 0.002),
+        loss=lead * 0.71 * spread.gauss(1, 0.02),
+        length=lead * 3.05 * spread.gauss(1, 0.002),
         mismatch=0.31 if fault == "crushed" else abs(0.035 * spread.gauss(1, 0.2)),
         efficiency=0.842 * spread.gauss(1, 0.006),
         sensitivity=(1.3e-3 if fault == "deaf" else 9.7e-3) * spread.gauss(1, 0.03),
@@ -219,6 +223,7 @@ class Fm2FieldUnit:
         for pin in range(1, PINS + 1):
             far = dict((SWAPPED_PINS, SWAPPED_PINS[::-1])).get(pin, pin) if parts.fault == "swapped" else pin
             is_open = parts.fault == "loose" and pin == LOOSE_PIN and _is_open(self.serial, time)
+            is_open = is_open or (parts.fault == "cut" and pin == CUT_PIN)
             resistance = 40e6 if is_open else parts.wires[pin - 1] + random.gauss(0, 4e-4)
             measured.append([f"J1.{pin}", f"J2.{far}", resistance])
         return {
