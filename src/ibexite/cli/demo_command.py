@@ -44,6 +44,7 @@ def command(folder: Path) -> None:
     click.echo(
         f"The example project is in {shown_path(folder)}: sequences, benches, a README."
         + (f" Changed files were left as they are: {', '.join(kept)}." if kept else "")
+        + f" What follows is typed there:\n\n$ cd {shown_path(folder)}"
     )
     with _within(folder), contextlib.closing(ReportHelper()) as helper:
         demo = _Demo(helper)

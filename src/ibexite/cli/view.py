@@ -32,7 +32,6 @@ COLOURS = {
 }
 _PROGRESS_INTERVAL = 0.1  # s
 MOST_DIFFERENCES = 20
-MOST_WIDE = 30  # characters of a value or its limits in the line of a test
 MOST_KINDS = 3  # of bad readings that are told of a test; all are in the records
 _AT_ONCE = (events.MadeSafe, events.RunEnded, events.TestEnded)  # seen as soon as they are true
 
@@ -56,9 +55,9 @@ def between_words(text: str, width: int) -> str:
     return text.removesuffix(tail) + ("\n" + " " * indent).join(lines)
 
 
-def _short(text: str) -> str:
-    """A text that is not much wider than its column."""
-    return text if len(text) <= MOST_WIDE else text[: MOST_WIDE - 2].rstrip(" ,;") + " …"
+def _short(text: str, most: int) -> str:
+    """A text of at most so many characters: one that is not much wider than its column."""
+    return text if len(text) <= most else text[: most - 2].rstrip(" ,;") + " …"
 
 
 class RunView:
@@ -221,7 +220,7 @@ class RunView:
         """The worst value of a test with its limits and margin, then whatever did not pass."""
         shown, width = worst[0], self._label()
         text = judged_text(shown)
-        value, limits = _short(text.value_with_unit or "-"), _short(text.limits)
+        value, limits = _short(text.value_with_unit or "-", 20), _short(text.limits, 32)
         self.line(
             f"{head}  {str(shown['label'])[:width]:<{width}} {value:>13}   {limits:<22}"
             f" {self._margin(text)} {duration_text(event.duration):>11}"

@@ -71,6 +71,9 @@ def _draw_curve(axes: Axes, curve: CurveLine) -> None:
     )  # fmt: skip
 
 
+TEXT_REACH = 0.2  # of the length of a limit line, along which its text may stand
+
+
 def _draw_limit(axes: Axes, limit: LimitLine) -> None:
     xs, ys, side = limit.xs, limit.ys, 1 if limit.is_upper else -1
     axes.plot(
@@ -78,9 +81,11 @@ def _draw_limit(axes: Axes, limit: LimitLine) -> None:
         marker="_" if len(xs) == 1 else None, markersize=9,
     )  # fmt: skip
     if limit.text:
-        end = -1 if side * (ys[-1] - ys[0]) > 0 else 0  # where the line does not run through its text
-        axes.annotate(
-            limit.text, (float(xs[end]), float(ys[end])), (-2 if end else 2, 3.5 * side),
+        end = -1 if side * (ys[-1] - ys[0]) > 0 else 0
+        reach = TEXT_REACH * abs(xs[-1] - xs[0])
+        beside = [side * y for x, y in zip(xs, ys, strict=True) if abs(x - xs[end]) <= reach]
+        axes.annotate(  # beyond all of the line that runs along its text
+            limit.text, (float(xs[end]), side * float(max(beside))), (-2 if end else 2, 3.5 * side),
             color=LIMIT, textcoords="offset points", fontsize=8.5,
             va="bottom" if side > 0 else "top", ha="right" if end else "left",
         )  # fmt: skip
