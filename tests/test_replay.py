@@ -71,6 +71,7 @@ def test_what_was_said_then_is_said_again_and_nothing_else_is_ever_answered(reco
     for part in ("set supply.voltage = u", "read v_in", "read rail", "ask gap", "call"):
         told = told.replace("{" + part + "}", str(line_of(text, part)) if part in text else "")
     assert done.returncode == code and told in done.stdout, done.stdout + done.stderr
+    assert ("replayed with another sequence" in done.stdout) == (bool(old) and code != 3)  # its pass does not count
     assert contents(recorded / "records") == before  # nothing is recorded
     assert (recorded / "called").read_text() == "x"  # and nothing carried out
 

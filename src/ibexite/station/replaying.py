@@ -30,7 +30,7 @@ from ibexite.station.project import bench_at
 from ibexite.station.retest import parameters_for, sequence_of
 from ibexite.station.same_events import Comparison
 from ibexite.stop import Stop
-from ibexite.verdicts import Verdict
+from ibexite.verdicts import Reason, Verdict
 
 if TYPE_CHECKING:
     from ibexite.engine.telling import Reader
@@ -140,6 +140,7 @@ class Replay:
             check_stops(program, halts.stops)
             self._services.halts = halts
         orders = orders_of(start.orders, self.ready.project.variants, self._earlier)
+        orders.trial += tuple(Reason("replayed", f"replayed with another {change}") for change in self.changes)
         folders = Path(start.sequence["file"]).parent, Path(program.source.name).parent
         comparison = Comparison(self._events, self.records, self._whole, folders)
         ended = next((event.verdict for event in self._events if isinstance(event, events.RunEnded)), None)

@@ -13,8 +13,8 @@ from ibexite.records.side_file import FOLDER, read_side
 from ibexite.records.stored_events import stored
 from ibexite.untyped import Fields
 
-# Of the begin: by which version and out of which folder.
-_NOT_COMPARED = {"RunStarted": ("software", "bench", "sequence", "files")}
+# Of the begin: by which version, out of which folder, and that it is a replay.
+_NOT_COMPARED = {"RunStarted": ("software", "bench", "sequence", "files", "orders")}
 
 
 class Comparison:
