@@ -44,7 +44,7 @@ def test_robust_spread_is_that_of_scipy(values) -> None:
 
 
 @pytest.mark.parametrize(("values", "outliers"), [
-    ([1, 2, 3, 4, 5], []), ([1, 2, 3, 4, 50], [4]), ([5, 5, 5, 5, 6], [4]), ([1, 100], []), ([10.0, 10.1, 9.9, 10.05, 9.95, 12.0, 8.0], [5, 6]), ([3, 3, 3], [])])  # fmt: skip
+    ([1, 2, 3, 4, 5], []), ([1, 2, 3, 4, 50], [4]), ([5, 5, 5, 5, 6], [4]), ([1, 100], []), ([10.0, 10.1, 9.9, 10.05, 9.95, 12.0, 8.0], [5, 6]), ([3, 3, 3], []), ([1, 2, 50], []), ([1, 2, 3, 50], [])])  # fmt: skip
 def test_units_like_no_other_are_found(values, outliers) -> None:
     assert many_units.outlying(np.array(values, dtype=float)[:, None]).tolist() == outliers
 
@@ -210,7 +210,7 @@ def test_no_limit_comes_from_a_handful_of_values_or_from_several_sequences(proje
     ("file", "told"), [("none.csv", "there is no such file"), ("README.md", "more cells than columns"), ("masks/bad.csv", "there is no column of a line")]
 )
 def test_only_limits_can_be_approved(project, ibexite, file, told) -> None:
-    (project / "masks").mkdir()
+    (project / "masks").mkdir(exist_ok=True)
     (project / "masks" / "bad.csv").write_text("a,b\n1,2\n")
     done = ibexite("limits", "approve", file, "--by", "R", "--reason", "x")
     assert done.returncode == 2 and told in done.stderr

@@ -20,7 +20,8 @@ FOUND = {
     "": ("", [], ""), "swapped": ("lead", ["as it is meant"], "J1.3+J2.3 expected, found J1.3+J2.4 J1.4+J2.3"),
     "loose": ("lead", ["contacts"], "contact = J1.6-J2.6"), "crushed": ("antenna", ["loss", "reflected"], "181 of 181 failed"),
     "bare_charger": ("charger", ["power factor", "3rd harmonic", "11th harmonic"], "mA"), "deaf": ("echo", ["v_horn", "echoes"], "mPa"),
-    "drained": ("sleep", ["i_cell"], "uA"),
+    "drained": ("sleep", ["i_cell"], "uA"), "cut": ("lead", ["as it is meant"], "J1.7+J2.7 expected, found J1.7 J2.7"),
+    "short_lead": ("antenna", ["loss"], "181 of 181 failed"),
 }  # fmt: skip
 
 

@@ -14,6 +14,7 @@ from ibexite.analysis.curve import Array
 MAD_TO_SIGMA = 1.4826  # 1 / (the upper quartile of the standard normal distribution)
 AT_ONCE = 256  # units, and points, that are looked at together: these fit into the cache
 POINTS_AT_ONCE = 32
+LEAST_TO_COMPARE = 5
 OUTLYING = 3.5  # Iglewicz and Hoaglin, How to Detect and Handle Outliers (1993), section 3.5
 
 
@@ -122,9 +123,10 @@ def outlying(values: Array) -> Array:
     is judged among those of all units.
 
     Args:
-        values: shape (units, points).
+        values: shape (units, points). Of fewer than LEAST_TO_COMPARE units none is: of three units the one farther out
+            would be named in every fourth case by chance.
     """
-    if len(values) < 3:
+    if len(values) < LEAST_TO_COMPARE:
         return np.empty(0, dtype=int)
     found = distances(values)
     if values.shape[1] == 1:
