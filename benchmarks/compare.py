@@ -21,6 +21,8 @@ from functools import partial
 from pathlib import Path
 from typing import NamedTuple
 
+from ibexite.records.journal import read_journal
+
 HERE = Path(__file__).parent
 IBEXITE = str(Path(sys.executable).with_name("ibexite"))
 
@@ -114,8 +116,7 @@ def run(folder: Path, *options: str) -> tuple[float, float, float]:
     process.wait()
     assert verdict, "the run did not pass"
     journal = max((folder / "records" / "journals" / "stored").iterdir(), key=lambda path: path.name)
-    found = re.findall(r'"e":"TestEnded".*?"duration":([\d.]+)', journal.read_text())
-    test = float(found[-1])
+    test = [float(entry["duration"]) for entry in read_journal(journal) if entry["e"] == "TestEnded"][-1]
     journal.unlink()
     return test, verdict, time.perf_counter() - began
 

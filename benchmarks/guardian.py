@@ -4,7 +4,6 @@ without one. Medians of paired ratios, over raw sockets and over links that the 
     python benchmarks/guardian.py         some 30 s
 """
 
-import json
 import statistics
 import subprocess
 import sys
@@ -16,6 +15,7 @@ from threading import Thread
 
 from ibexite.bench.file import read_bench
 from ibexite.demo.project import make_project
+from ibexite.records.journal import read_journal
 from ibexite.simulate.server import BenchServer
 from ibexite.station.stand_ins import make_plan
 
@@ -38,13 +38,13 @@ guardian.Guardian = Nobody
 
 def to_first_setting(folder: Path, program: str) -> float:
     """Seconds from the start of a run to its first setting: the times in a journal are those of the same clock."""
-    for path in (folder / "records").rglob("*.jsonl"):
+    for path in (folder / "records" / "journals").rglob("*.jsonl*"):
         path.unlink()
     began = time.monotonic()
     arguments = ["run", "fm2_final.ibx", "--only", "alive", "--serial", "FC00400", "--yes", "--no-report"]
     subprocess.run([sys.executable, "-c", program, *arguments], cwd=folder, capture_output=True, check=False)
-    (journal,) = (folder / "records" / "journals").rglob("*.jsonl")
-    entries = [json.loads(line) for line in journal.read_text().splitlines()]
+    (journal,) = (folder / "records" / "journals").rglob("*.jsonl*")
+    entries = list(read_journal(journal))
     for entry in entries:
         for (_, direction, text), at in zip(*entry.get("io", ((), ())), strict=True):
             if direction == ">" and text.startswith("SOUR1:") and "?" not in text:

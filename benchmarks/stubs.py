@@ -86,7 +86,7 @@ class StubLink:
 class Still:
     """A clock that does not wait."""
 
-    now = staticmethod(time.monotonic)
+    now = stamp = staticmethod(time.monotonic)
 
     def wait(self, seconds: float, heed: Any) -> None:
         """Returns at once."""
