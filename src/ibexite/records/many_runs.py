@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Iterator, Sequence
-from itertools import chain
 from typing import TYPE_CHECKING, NamedTuple
 
 from ibexite.errors import MistakeError, did_you_mean
@@ -34,7 +32,6 @@ class Chosen(NamedTuple):
     sequence: str
     verdict: str
     lot: str
-    params: str  # in JSON
     broken_off: str  # why, if it did not end by itself
 
 
@@ -50,11 +47,19 @@ def chosen_runs(lookup: Lookup, conditions: Sequence[tuple[str, str]]) -> list[C
             raise MistakeError(f"runs cannot be chosen by {key!r}", where="--where", remedy=did_you_mean(key, CHOICES))
         clauses.append(CHOICES[key])
     rows = lookup.tuples(
-        "SELECT runs.id, serial, product, sequence, verdict, lot, params, broken_off "
+        "SELECT runs.id, serial, product, sequence, verdict, lot, broken_off "
         "FROM runs JOIN units ON units.id = unit_id "
         f"WHERE {' AND '.join(clauses)} ORDER BY number, started, runs.id", *(value for _, value in conditions),
     )  # fmt: skip
-    return [Chosen._make(row) for row in rows]
+    return list(map(Chosen._make, rows))
+
+
+def params_of(lookup: Lookup, runs: Sequence[str]) -> set[str]:
+    """The parameters that runs had, in JSON."""
+    return {
+        text for part in _parts(runs)
+        for (text,) in lookup.tuples(f"SELECT DISTINCT params FROM runs WHERE id IN ({_marks(part)})", *part)
+    }  # fmt: skip
 
 
 def single_results(lookup: Lookup, runs: Sequence[str]) -> Iterator[Fields]:
@@ -83,36 +88,75 @@ _WORDS = ("name", "unit", "shown", "kind", "labels")
 _NUMBERS = ("data", "start", "step", "side", "side_begin", "length")
 
 
+_FROM = (
+    "FROM tests JOIN curves AS col ON col.test_id = tests.id JOIN curves AS axis "
+    "ON axis.test_id = tests.id AND axis.grid = col.grid AND axis.origin = 'sweep' WHERE run_id IN ({}) "
+    "AND tests.name = ? AND col.name = ? AND col.origin <> 'sweep' AND col.place = ''"
+)
+
+
 def columns_of(lookup: Lookup, runs: Sequence[str], test: str, name: str) -> Iterator[AlikeColumns]:
     """A column of a test over one axis in each of some runs, those that are alike together."""
+    usual: tuple[object, ...] = ()  # the points of the axis and what is told of both, as nearly all runs have it
+    for part in _parts(runs):
+        if not usual:
+            row = next(_whole_rows(lookup, part, test, name), None)
+            if row is None:
+                continue
+            usual = row[8:]
+        alike = _like(lookup, part, test, name, usual)
+        if alike.runs:
+            yield alike
+        if len(alike.runs) < len(part):
+            those = set(alike.runs)
+            yield from _grouped(lookup, [run for run in part if run not in those], test, name)
+
+
+def _whole_rows(lookup: Lookup, runs: Sequence[str], test: str, name: str) -> Iterator[tuple[Measured, ...]]:
     query = (
         f"SELECT run_id, col.id, {_of('col', _NUMBERS)}, {_of('axis', _NUMBERS)}, {_of('axis', _WORDS)}, "
-        f"{_of('col', _WORDS)} FROM tests JOIN curves AS col ON col.test_id = tests.id JOIN curves AS axis "
-        "ON axis.test_id = tests.id AND axis.grid = col.grid AND axis.origin = 'sweep' WHERE run_id IN ({}) "
-        "AND tests.name = ? AND col.name = ? AND col.origin <> 'sweep' AND col.place = ''"
+        f"{_of('col', _WORDS)} " + _FROM
     )
-    for part in _parts(runs):
-        groups: dict[tuple[object, ...], dict[tuple[str, int], bytes]] = {}
-        usual: tuple[object, ...] = ()
-        group: dict[tuple[str, int], bytes] = {}
-        several: set[tuple[str, int]] = set()  # they have several axes
-        for row in lookup.tuples(query.format(_marks(part)), *part, test, name):
-            key, data, alike = row[:2], row[2], row[8:]
-            if alike != usual:
-                usual, group = alike, groups.setdefault(alike, {})
-            if row[4] is not None or row[5]:
-                data = _numbers(lookup, *row[2:8]).tobytes()
-            if key in group:
-                several.add(key)
-            group[key] = data
-        if len(groups) > 1:
-            several.update(key for key, count in Counter(chain(*groups.values())).items() if count > 1)
-        for told, found in groups.items():
-            numbers, words = told[: len(_NUMBERS)], told[len(_NUMBERS) :]
-            axis, about = (dict(zip(_WORDS, cells, strict=True)) for cells in (words[:5], words[5:]))
-            mine = {key[0]: data for key, data in found.items() if key not in several}
-            if mine:
-                yield AlikeColumns(axis, about, _numbers(lookup, *numbers), list(mine), list(mine.values()))
+    return lookup.tuples(query.format(_marks(runs)), *runs, test, name)
+
+
+def _like(lookup: Lookup, runs: Sequence[str], test: str, name: str, usual: tuple[object, ...]) -> AlikeColumns:
+    """The columns that have the points of the usual axis, and whose values lie in the store itself: compared there,
+    which is quicker than to look at what is the same again and again."""
+    keys = [f"axis.{key}" for key in (*_NUMBERS, *_WORDS)] + [f"col.{key}" for key in _WORDS]
+    same = " AND ".join(f"{key} IS ?" for key in keys)
+    query = f"SELECT run_id, col.data, col.step IS NULL AND col.side = '' AND {same} " + _FROM
+    found: dict[str, bytes] = {}
+    apart: set[str] = set()
+    for run, data, is_same in lookup.tuples(query.format(_marks(runs)), *usual, *runs, test, name):
+        if not is_same or run in found:  # or the column has several axes
+            apart.add(run)
+        found[run] = data
+    mine = {run: data for run, data in found.items() if run not in apart} if apart else found
+    return _columns(lookup, usual, mine)
+
+
+def _grouped(lookup: Lookup, runs: Sequence[str], test: str, name: str) -> Iterator[AlikeColumns]:
+    """Columns of any kind, those that are alike together; a column with several axes is none."""
+    groups: dict[tuple[object, ...], dict[tuple[str, int], bytes]] = {}
+    several: set[tuple[str, int]] = set()
+    for row in _whole_rows(lookup, runs, test, name):
+        key, data = row[:2], row[2]
+        if row[4] is not None or row[5]:
+            data = _numbers(lookup, *row[2:8]).tobytes()
+        if any(key in group for group in groups.values()):
+            several.add(key)
+        groups.setdefault(row[8:], {})[key] = data
+    for told, found in groups.items():
+        mine = {run: data for (run, number), data in found.items() if (run, number) not in several}
+        if mine:
+            yield _columns(lookup, told, mine)
+
+
+def _columns(lookup: Lookup, told: tuple[Measured, ...], values: dict[str, bytes]) -> AlikeColumns:
+    numbers, words = told[: len(_NUMBERS)], told[len(_NUMBERS) :]
+    axis, about = (dict(zip(_WORDS, cells, strict=True)) for cells in (words[:5], words[5:]))
+    return AlikeColumns(axis, about, _numbers(lookup, *numbers), list(values), list(values.values()))
 
 
 def _of(table: str, keys: Sequence[str]) -> str:

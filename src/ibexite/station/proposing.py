@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, NamedTuple
 from ibexite import units as quantities
 from ibexite.errors import MistakeError
 from ibexite.records.lookup import Lookup
-from ibexite.records.many_runs import AlikeColumns, columns_of, single_results
+from ibexite.records.many_runs import AlikeColumns, columns_of, params_of, single_results
 from ibexite.station.limit_methods import Method
 from ibexite.station.many_units import LeftOut, Units
 from ibexite.units import Unit
@@ -56,6 +56,7 @@ class ProposedTable:
     rows: list[ProposedRow]
     passing: int  # units that lie within all of them
     units: int
+    variant: str  # of all units
     without_name: list[str] = field(default_factory=list)  # checks of formulas: a table has limits for names
     lacking: dict[str, int] = field(default_factory=dict)  # units that lack values, and how many: they do not pass
     too_few: list[str] = field(default_factory=list)  # values that too few units have, with how many do
@@ -108,7 +109,8 @@ def proposed_table(
     whole = max(count for _, count in good.values())
     lacking = {units.serials[run]: whole - count for run, (_, count) in good.items() if count < whole}
     passing = sum(inside == whole for inside, _ in good.values())
-    return ProposedTable(rows, passing, len(units.runs), list(without_name), lacking, too_few)
+    variant = _common_variant(lookup, units)
+    return ProposedTable(rows, passing, len(units.runs), variant, list(without_name), lacking, too_few)
 
 
 def _take_out_what_few_have(
@@ -189,13 +191,12 @@ def table_text(table: ProposedTable, units: Units, method: Method) -> str:
     """The limit table as CSV; nobody has approved it."""
     out = io.StringIO()
     writer = csv.writer(out, lineterminator="\n")
-    variant = _common_variant(units)
     writer.writerow(["test", "name", "variant", "low", "high", "unit", "source", "approved"])
     for row in table.rows:
         ends = [x for x in (row.low, row.high) if x is not None]
         unit = quantities.unit_for(*ends, dimension=row.kind.dimension, shown=row.kind.shown)
         cells = ["" if x is None else f"{unit.from_base(x):.12g}" for x in (row.low, row.high)]
-        writer.writerow([row.test, row.name, variant, *cells, unit.symbol, told_source(units, method, row.n), ""])
+        writer.writerow([row.test, row.name, table.variant, *cells, unit.symbol, told_source(units, method, row.n), ""])
     return out.getvalue()
 
 
@@ -207,8 +208,9 @@ def told_source(units: Units, method: Method, count: int) -> str:
     return f"proposed from {count} units{where}, {method.told}, {today}"
 
 
-def _common_variant(units: Units) -> str:
-    found = {next((p["value"] for p in json.loads(run.params) if p["name"] == "variant"), "") for run in units.runs}
+def _common_variant(lookup: Lookup, units: Units) -> str:
+    told = map(json.loads, params_of(lookup, units.ids))
+    found = {next((p["value"] for p in params if p["name"] == "variant"), "") for params in told}
     if len(found) > 1:
         raise MistakeError(
             f"units of several variants: {', '.join(sorted(found))}", remedy="Propose limits for each by itself."
