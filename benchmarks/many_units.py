@@ -15,10 +15,11 @@ import time
 from array import array
 from collections.abc import Callable
 from pathlib import Path
+from statistics import median
 
 import numpy as np
 
-CHECKS, POINTS, TURNS = 200, 300, 3
+CHECKS, POINTS, TURNS = 200, 300, 7
 HEAD = """sequence "Many"
     product "none"
     serial  "R[0-9]*"
@@ -124,15 +125,16 @@ def limits(folder: Path) -> float:
 
 
 def ratio(ours: Callable[[Path], float], by_hand: Callable[[Path], float], folder: Path) -> tuple[float, float, float]:
-    """The time of ours to that by hand, of the quickest of several turns; both in s."""
+    """The time of ours to that by hand, the median of several turns, in each of which both come one after the other;
+    and the medians of both, in s."""
     times: dict[Callable[[Path], float], list[float]] = {ours: [], by_hand: []}
     for _ in range(TURNS):
         for deed, taken in times.items():
             began = time.perf_counter()
             deed(folder)
             taken.append(time.perf_counter() - began)
-    mine, theirs = min(times[ours]), min(times[by_hand])
-    return mine / theirs, mine, theirs
+    ratios = [a / b for a, b in zip(times[ours], times[by_hand], strict=True)]
+    return median(ratios), median(times[ours]), median(times[by_hand])
 
 
 def main() -> None:

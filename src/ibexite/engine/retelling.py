@@ -130,12 +130,13 @@ class RetoldFrame(Frame):
             return lambda given=None: [self.found(name, axes) for name in names]
         runtime, keys = self.runtime, [self.prefix + name for name in names]
         is_alone = len(keys) == 1 and self.caller is None and not self.names[names[0]].type.axes
-        place = (self.block, keys[0])
+        alone = keys[0]
+        place = (self.block, alone)
 
         def outside(given: Measured = None) -> Sequence[Measured]:
             if is_alone:  # the most frequent line by far
-                value = runtime.values.value(keys[0])
-                if type(value) is float:
+                value = runtime.values.singles.get(alone)
+                if value is not None:
                     runtime.fresh[place] = value
                     return (value,)
             values = [self.found(name, ()) for name in names]

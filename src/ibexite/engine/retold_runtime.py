@@ -25,7 +25,10 @@ class NeverReadError(SequenceError):
 
 
 class StoredValues(Protocol):
-    """The values of one test or block of a run, by the names that they were recorded under."""
+    """The values of one test or block of a run, by the names that they were recorded under. `singles` are its single
+    numbers: most values of most tests."""
+
+    singles: Mapping[str, float]
 
     def value(self, name: str) -> Measured:
         """What came outside of loops: a number, yes or no, a text, a curve; None if there is none."""
@@ -43,6 +46,10 @@ class StoredValues(Protocol):
     @property
     def kinds(self) -> Mapping[str, tuple[str, str]]:
         """Of each name its base unit and the kind of its values (ibexite.values.Type.stored)."""
+
+    @property
+    def plain_units(self) -> Mapping[str, str] | None:
+        """The base units of its values if all are single numbers."""
 
     @property
     def bad(self) -> Iterable[tuple[str, Reason]]:
@@ -84,6 +91,7 @@ class Retold(Runtime):
         self.heard: list[events.Judged] = []
         self.verdicts: list[tuple[str, Verdict]] = []  # what each check is called, and its verdict
         self.is_quick = False
+        self._fitting: dict[str, Mapping[str, str]] = {}  # of each block the units of what was found right last
         self.taken: dict[str, dict[str, tuple[str, str]]] = {}  # of each block what it takes of stored values
 
     def wait(self, seconds: float) -> None:
@@ -102,12 +110,17 @@ class Retold(Runtime):
 
     def demand_kinds(self) -> None:
         """Sees that what the block takes is what was stored. Raises NeverReadError: it was something else."""
+        plain = self.values.plain_units
+        if plain is not None and plain == self._fitting.get(self.block):
+            return  # as those of the unit before
         kinds = self.values.kinds
         for name, wanted in self.taken.get(self.block, {}).items():
             found = kinds.get(name, wanted)
             if found != wanted:
                 then, now = (kind if kind != Quantity.stored else unit or "a number" for unit, kind in (found, wanted))
                 raise NeverReadError(f"{name} was {then} then, and is {now} now", remedy=TAKES_PRODUCT)
+        if plain is not None:
+            self._fitting[self.block] = plain
 
     def begin(self, block: str, corner_text: str, values: StoredValues, *, is_quick: bool) -> None:
         """A block begins, with its stored values. `is_quick`: of a check that passes only that is told."""

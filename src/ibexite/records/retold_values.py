@@ -54,7 +54,7 @@ class RetoldValues:
             has_more: whether it has other values.
             has_bad: whether there were bad readings.
         """
-        self._read, self._singles, self._has_more, self._has_bad = read, singles, has_more, has_bad
+        self._read, self.singles, self._has_more, self._has_bad = read, singles, has_more, has_bad
         self._units = units
         self._turns: dict[str, _Turns] = {}
         self._logs: dict[str, Iterator[Grid]] = {}
@@ -65,7 +65,7 @@ class RetoldValues:
 
     def value(self, name: str) -> Measured:
         """What came outside of loops; None if there is none."""
-        found = self._singles.get(name)
+        found = self.singles.get(name)
         return value_of(self._test, name) if found is None and self._has_more else found
 
     def turn(self, name: str, at: At) -> Measured:
@@ -91,6 +91,11 @@ class RetoldValues:
             for column in grid.columns:
                 found.setdefault(column["name"].removesuffix(".re"), (column["unit"], column["kind"]))
         return found
+
+    @property
+    def plain_units(self) -> Mapping[str, str] | None:
+        """The base units of its values if all are single numbers."""
+        return None if self._has_more else self._units
 
     @property
     def bad(self) -> Iterable[tuple[str, Reason]]:

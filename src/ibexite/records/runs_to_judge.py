@@ -69,11 +69,14 @@ def _read(lookup: Lookup, runs: Sequence[str]) -> dict[str, RunToJudge]:
     tests: dict[int, TestToJudge] = {}
     for row in lookup.select(f"SELECT * FROM tests WHERE {meant} ORDER BY position", *runs):
         tests[row["id"]] = found[row["run_id"]].parts[row["name"]] = TestToJudge(row, lookup)
+    last, mine = 0, list[tuple[str, str]]()
     for number, label, verdict in lookup.tuples(
         f"SELECT test_id, label, results.verdict FROM tests JOIN results ON test_id = tests.id WHERE {meant} "
         "ORDER BY results.id", *runs,
     ):  # fmt: skip
-        tests[number].verdicts.append((label, verdict))
+        if number != last:  # those of a test come one after the other
+            last, mine = number, tests[number].verdicts
+        mine.append((label, verdict))
     for (number,) in lookup.tuples(
         f"SELECT DISTINCT test_id FROM tests JOIN bad_readings ON test_id = tests.id WHERE {meant}", *runs
     ):
@@ -86,18 +89,20 @@ def _read_singles(lookup: Lookup, meant: str, runs: Sequence[str], tests: Mappin
     """The single numbers. A test in which a name comes twice, or that has a loop of a single turn, has none of them."""
     unpack = struct.Struct("<d").unpack
     doubtful: set[int] = set()
+    last, singles, told = 0, dict[str, float](), dict[str, str]()
     for number, name, unit, data, is_axis in lookup.tuples(
         f"SELECT test_id, curves.name, unit, CASE WHEN {_IS_SINGLE} THEN data END, origin = 'sweep' AND length = 1 "
         f"FROM tests JOIN curves ON test_id = tests.id WHERE {meant}", *runs,
     ):  # fmt: skip
-        test = tests[number]
+        if number != last:
+            last, singles, told = number, tests[number].singles, tests[number].units
         if data is None:
-            test.has_more = True
+            tests[number].has_more = True
             if is_axis:
                 doubtful.add(number)
-        elif name in test.singles:
+        elif name in singles:
             doubtful.add(number)
         else:
-            test.singles[name], test.units[name] = unpack(data)[0], unit
+            (singles[name],), told[name] = unpack(data), unit
     for number in doubtful:
         tests[number].singles, tests[number].units, tests[number].has_more = {}, {}, True

@@ -20,6 +20,7 @@ from ibexite.untyped import Fields
 FILE_NAME = "ibexite.sqlite"
 APPLICATION_ID = 0x49424558  # "IBEX", in the header of the file
 TURN = 0.02  # s; between two tries to make the file ready
+TUPLES_AT_ONCE = 100
 
 
 class DatabaseFault(Exception):
@@ -52,9 +53,11 @@ class Database:
             return [dict(zip(names, row, strict=True)) for row in cursor]
 
     def tuples(self, query: str, *values: object) -> Iterator[tuple[Any, ...]]:
-        """The same as tuples, each when it is asked for."""
+        """The same as tuples, some of them when the first is asked for."""
         with _faults():
-            yield from self._db.execute(query, values)
+            cursor = self._db.execute(query, values)
+            while some := cursor.fetchmany(TUPLES_AT_ONCE):
+                yield from some
 
     def change(self, statement: str, *values: object) -> None:
         """Carries out a statement that answers nothing."""
