@@ -1,6 +1,7 @@
 """The documents say what is true: their sequences vet, their pictures exist, what they name is there."""
 
 import re
+import shlex
 import subprocess
 from pathlib import Path
 
@@ -51,6 +52,25 @@ def test_every_picture_is_linked_from_the_readme() -> None:
 def test_the_page_of_the_verdicts_is_what_the_code_says() -> None:
     page = (DOCS / "verdicts.md").read_text()
     assert page.endswith(describe()) and "| pass | yes | 5 |" in page and "| error | yes or no | 3 |" in page
+
+
+def test_what_the_tutorial_says_of_references_and_replays_is_so(project: Path, ibexite) -> None:
+    text = (DOCS / "tutorial.md").read_text()
+    sequence = next(block for block in re.findall(r"```\w*\n(.*?)```", text, re.DOTALL) if block.startswith("sequence"))
+    (project / "rails.ibx").write_text(sequence)
+    commands = [shlex.split(line)[1:] for line in re.findall(r"^ibexite .*", text, re.MULTILINE)]
+    done = {}
+    for arguments in commands[commands.index(["run", "rails.ibx", "--serial", "FC00400", "--simulate"]) :]:
+        done[" ".join(arguments[:3])] = ibexite(*arguments, input="rail_3v3\nc\n")
+        if arguments[:2] == ["golden", "save"]:
+            (project / "rails.ibx").write_text(sequence.replace("within 3.3 V +/- 2 %", 'within golden("rail") +/- 20 mV'))
+    codes = {words: ran.returncode for words, ran in done.items()}
+    assert codes["golden save FC00400"] == codes["golden show rail"] == codes["golden approve rail"] == codes["rejudge FC00400 FC00505"] == 0
+    assert codes["run rails.ibx --serial"] == codes["replay FC00505"] == codes["replay FC00505 --break"] == 1
+    assert "as it was recorded" in done["replay FC00505"].stdout and "halt>" in done["replay FC00505 --break"].stdout
+    (project / "rails.ibx").write_text((project / "rails.ibx").read_text().replace("9 V", "10 V"))
+    apart = ibexite("run", "rails.ibx", "--serial", "FC00505", "--simulate")
+    assert apart.returncode == 3 and "supply.voltage is 10 V, was 9 V" in apart.stdout
 
 
 def test_the_sequence_of_the_tutorial_vets_and_its_report_is_exact(project: Path) -> None:

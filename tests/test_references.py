@@ -114,6 +114,8 @@ SWEEP = "    sweep x from 1 V to 3 V step 1 V\n        set supply.voltage = x\n 
     (READ + '    check v_ok within golden("ref.v_ok") +/- 1 %\n', number(), "pass", ""),
     (READ + '    check v_ok within golden("ref") +/- 1 %\n', number(supply_voltage="9 V", load_current="100 mA"), "pass", ""),
     (READ + '    check v_ok within golden("ref") +/- 1 %\n', number(supply_voltage="8 V"), "error", "supply.voltage is 9 V, was 8 V"),
+    (READ + '    check v_ok within golden("ref") +/- 1 %\n', number(9.0, supply_voltage="8 V"), "error", "supply.voltage is 9 V, was 8 V"),
+    (READ + '    check v_ok within golden("ref") +/- 1 % not older than 59 min\n', number(9.0), "error", "is 1 h 00 min old, it may be 59 min 00 s"),
     (READ + '    check v_ok within golden("ref") +/- 1 %\n', number(v_ok_range="10 V"), "pass", ""),
     (READ + '    let d = v_ok * 2\n    check d within golden("ref") +/- 1 %\n', number(10.0, supply_output="off"), "error", "supply.output is on, was off"),
     (READ + '    check v_ok - golden("ref") within 0 V +/- 1 mV\n', number(supply_voltage="8 V"), "error", "supply.voltage is 9 V, was 8 V"),

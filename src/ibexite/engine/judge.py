@@ -237,10 +237,10 @@ class Tally:
         verdict = verdicts.verdict_of_check(
             self.judged, self.failed, bad, self.allowed, bad_by_unit=by_unit, none_left=self.bad == self.judged
         )
+        if self.trouble is not None and (not self.failed or self.trouble.code == "reference"):
+            return Verdict.ERROR, self.trouble  # by limits of a reference that does not hold nothing has failed either
         if self.failed:
             return verdict, Reason("limit", "")
-        if self.trouble is not None:
-            return Verdict.ERROR, self.trouble
         if self.undecided:
             many = f"{self.undecided} of {self.judged} points lie" if self.judged > 1 else "it lies"
             return Verdict.ERROR, Reason("guard_zone", f"undecided: {many} nearer to a limit than the uncertainty")

@@ -143,8 +143,12 @@ class Replay:
         orders.trial += tuple(Reason("replayed", f"replayed with another {change}") for change in self.changes)
         folders = Path(start.sequence["file"]).parent, Path(program.source.name).parent
         comparison = Comparison(self._events, self.records, self._whole, folders)
-        ended = next((event.verdict for event in self._events if isinstance(event, events.RunEnded)), None)
-        result = Replayed(self.run, start.serial, self.changes, comparison, ended, was_halted=halts is not None)
+        ended = next((event for event in self._events if isinstance(event, events.RunEnded)), None)
+        if ended is not None and not self.changes:  # who has approved something since does not matter
+            unapproved = [reason.text for reason in ended.trial if reason.code == "unapproved"]
+            program.objections = {path: why for path, _, why in (text.partition(": ") for text in unapproved)}
+        then = ended.verdict if ended is not None else None
+        result = Replayed(self.run, start.serial, self.changes, comparison, then, was_halted=halts is not None)
         if not self._told.has_times:
             result.notes.append(NO_TIMES)
         run = self._made(orders, [comparison, *readers])
