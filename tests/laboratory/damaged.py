@@ -34,7 +34,36 @@ JUNK = [b"", b"\0", b"\xff\xfe", "Ω".encode(), b"\r", b"\t", b'"', b"[", b"]", 
 PARAMETERS = b'vin_low = "7 V"\nvin_high = "13 V"\n'
 SELECTION = b"test,run\nefficiency,yes\nripple,no\n"
 LOT = b"serial,lot,vin_low\nFC00400,L1,7 V\nFC00401,L1,8 V\n"
+REFERENCE = b"""[reference]
+product = "FM-2 field unit"
+variant = ""
+[origin]
+run = "20261123-080000-aaaaaa"
+unit = "FU0042"
+measured = "2026-11-23T08:00:00.000+00:00"
+verdict = "pass"
+simulated = false
+trial = []
+notes = { "bench" = "FM-2 service bench" }
+[values."s21"]
+test = "antenna"
+kind = "quantity"
+unit = ""
+complex = true
+conditions = { "vna.level" = "-10 dBm" }
+sampled = { start = "780000000.0 Hz", step = "1000000.0 Hz" }
+axes = ["freq"]
+points = '''
+re,im
+0.9,0.1
+0.9,-0.1
+'''
+"""
+APPROVALS = b'[[approved]]\nfile = "masks/transducer.csv"\nsha256 = "00"\nby = "R. Tamm"\nwhen = "2026-11-23T08:00:00+00:00"\nreason = "x"\n'
 READINGS = b'[readings]\n"v_out" = "5 V"\n[[answers]]\nquestion = "x"\nanswer = "yes"\n'
+
+
+GOLDEN = "golden/fm-2-field-unit/antenna_lead.toml"
 
 
 class Hangs(BaseException):
@@ -63,6 +92,9 @@ TARGETS: list[tuple[str, Callable[[Path], object]]] = [
     ("bench.toml", _command("vet", "fm2_final.ibx", "--bench", "bench.toml")), ("ibexite.toml", _command("vet", "fm2_final.ibx")),
     ("analog.toml", _command("vet", "characterise.ibx", "--bench", "analog.toml")),
     ("measurements/band_pass.ibx", _command("measure", "--list")), ("measurements/one_db_point.py", _command("measure", "--list")), ("measurements/heater_power.measurement.toml", _command("measure", "--list")),
+    ("masks/transducer.csv", _command("vet", "sensor_parts.ibx", "--bench", "analog.toml")), ("masks/transducer.csv", _command("limits", "list")),
+    (GOLDEN, _command("vet", "leads.ibx", "--bench", "service.toml")), (GOLDEN, _command("golden", "show", "antenna_lead")), (GOLDEN, _command("golden", "list")),
+    ("approvals.toml", _command("vet", "sensor_parts.ibx", "--bench", "analog.toml")), ("lot_limits.csv", _command("vet", "lot.ibx", "--bench", "bench.toml")),
     ("maths.py", _command("vet", "sensor_parts.ibx")), ("supply.toml", _command("vet", "fm2_final.ibx", "--bench", "own.toml")),
     ("p.toml", read_parameters), ("s.csv", read_selection), ("lot.csv", lambda path: read_units(path, ["vin_low"])),
     ("r.toml", lambda path: read_prepared(path, read_bench(Path("bench.toml")), ["efficiency"])), ("records/journals/20261123-090000-aaaaaa.jsonl", _take_in)]  # fmt: skip
@@ -71,8 +103,10 @@ TARGETS: list[tuple[str, Callable[[Path], object]]] = [
 def make_files(folder: Path) -> None:
     """The example project with one file of each further kind."""
     make_project(folder)
-    for name, data in (("p.toml", PARAMETERS), ("s.csv", SELECTION), ("lot.csv", LOT), ("r.toml", READINGS)):
+    for name, data in (("p.toml", PARAMETERS), ("s.csv", SELECTION), ("lot.csv", LOT), ("r.toml", READINGS), ("approvals.toml", APPROVALS)):
         (folder / name).write_bytes(data)
+    (folder / GOLDEN).parent.mkdir(parents=True)
+    (folder / GOLDEN).write_bytes(REFERENCE)
     profiles = Path(read_bench.__code__.co_filename).parents[1] / "instruments" / "profiles"
     shutil.copy(profiles / "scpi-power-supply.toml", folder / "supply.toml")
     text = (folder / "bench.toml").read_text()
