@@ -30,7 +30,7 @@ class Recorded:
         self._place = 0  # of the entry that the clock and the stamps come to next
         self._time = self.at[0] if self.at else 0.0
         self._sent = [place for place, (name, direction, _) in enumerate(self.what) if name and direction == ">"]
-        self._next = 0  # among those: the first one behind the last command
+        self._next = 0  # among those: the first one behind the last command that may be asked yet
         self._used: set[int] = set()
         self._behind = self._replies()
 
@@ -118,6 +118,8 @@ class Recorded:
             if own == name and begins_with(str(told).replace(end, "\n"), text):
                 self._used.add(place)
                 self._next = number + 1 if is_change else self._next
+                while self._next < len(self._sent) and self._sent[self._next] in self._used:
+                    self._next += 1  # else each question of a long row would come by all those before it
                 self._come_to(place + 1)
                 return place, deque(self._behind[place])
             then = f"{own} {in_lines(str(told))}" if then == END else then
