@@ -3,6 +3,7 @@ all its faults, is seen by `tests.runs.carried_out`."""
 
 import gzip
 import hashlib
+import re
 from pathlib import Path
 
 import pytest
@@ -117,6 +118,33 @@ def test_a_run_that_broke_off_is_replayed_as_far_as_it_came(recorded: Path, ibex
     done = ibexite("replay", "last")
     assert done.returncode == 3 and "HALTED at" in done.stdout and "the record has" in done.stdout, done.stdout + done.stderr
     assert "first difference" not in done.stdout or "comes after the end of the record" in done.stdout
+
+
+def test_a_measurement_that_was_changed_since_is_carried_out_and_a_kept_file_is_found_from_anywhere(ibexite, project: Path) -> None:
+    (project / "note.txt").write_text("as it was")
+    sequence = project / "sensor_parts.ibx"
+    sequence.write_text(sequence.read_text().replace("    check small_signal_gain\n", '    attach "note.txt"\n    check small_signal_gain\n'))
+    ibexite("run", "sensor_parts.ibx", "--serial", "FP0107", "--simulate", "--yes", "--only", "amplifier")
+    (project / "note.txt").write_text("another")
+    found = replayed(project / "records", "last")
+    assert found.comparison.is_same, found.comparison.first
+    source = project / "measurements" / "one_db_point.py"
+    source.write_text(source.read_text() + "\n# another one\n")
+    again = replayed(project / "records", "last")
+    assert [change.rpartition("/")[2] for change in again.changes] == ["one_db_point.py"] and again.stopped is None
+    assert again.outcome is not None and again.outcome.verdict == "pass"
+
+
+@pytest.mark.parametrize(("question", "value"), [
+    ("    ask lit = yes_no \"Lit?\"\n    check lit is yes\n", 5), ("    ask gap = number \"Gap?\" in mm\n    check gap >= 1 mm\n", 3)])  # fmt: skip
+def test_answers_that_were_kept_in_words_alone_are_taken_only_where_they_tell_the_value(ibexite, project: Path, question: str, value: int) -> None:
+    (project / "t.ibx").write_text(HEADER + 'test a "A"\n' + question)
+    (project / "answers.toml").write_text('[answers]\n"Gap" = "2 mm"\n"Lit" = true\n')
+    assert ibexite("run", "t.ibx", "--serial", WEAK, "--simulate", "--yes", "--readings", "answers.toml").returncode == 5
+    (kept,) = (project / "records" / "journals" / "stored").glob("*.gz")
+    kept.write_bytes(gzip.compress(re.sub(rb',"value":[^,}]*}', b"}", gzip.decompress(kept.read_bytes()))))
+    done = ibexite("replay", "last")
+    assert done.returncode == value and ("its answer in words alone" in done.stdout) == (value == 3), done.stdout
 
 
 def test_what_an_older_version_wrote_has_times_in_part_and_what_is_gone_is_named(recorded: Path, ibexite) -> None:

@@ -12,6 +12,7 @@ from ibexite.engine.runtime import Runtime
 from ibexite.errors import SequenceError
 from ibexite.plain_file import is_file, is_there
 
+FILES = "files"  # the folder of the copies, below the records
 MOST_BYTES = 50_000_000  # of a file
 
 
@@ -46,7 +47,7 @@ def keep_bytes(runtime: Runtime, block: str, name: str, data: bytes) -> Kept:
     """Keeps bytes under a name, and tells of them. Raises OSError: they could not be written."""
     digest, kept = hashlib.sha256(data).hexdigest(), ""
     if runtime.records is not None:
-        folder = runtime.records / "files"
+        folder = runtime.records / FILES
         target = folder / f"{digest[:16]}_{re.sub(r'[^A-Za-z0-9._-]', '_', Path(name).name)}"
         if runtime.kept is None:
             folder.mkdir(parents=True, exist_ok=True)

@@ -145,7 +145,7 @@ class ReplayOperator(NoOperator):
             then = repr(self._answers[0].question) if self._answers else "no further question"
             raise NeverSaid(THE_OPERATOR, question.text, then)
         self.trial_reason = self._trial_reason
-        return self._answers.popleft().value
+        return _value_of(self._answers.popleft(), question)
 
     def press(self, question: Question, pressed: Callable[[], bool]) -> Measured:
         """As `ask`, when the button was looked at as often as then."""
@@ -158,6 +158,15 @@ class ReplayOperator(NoOperator):
         while self._recorded.is_said_next:
             live()
         return str(self.ask(question)).removeprefix("adjusted to ")
+
+
+def _value_of(answered: events.Answered, question: Question) -> Measured:
+    """The value of an answer; those of older runs were kept in words alone. Raises NeverSaid: they do not tell it."""
+    if answered.value is not None:
+        return answered.value
+    if question.kind == "number":
+        raise NeverSaid(THE_OPERATOR, question.text, f"its answer in words alone, {answered.answer!r}")
+    return answered.answer == "yes" if question.kind == "yes_no" else answered.answer
 
 
 class ReplayedOutside(Outside):
@@ -176,6 +185,7 @@ class ReplayedOutside(Outside):
     def measurement(self, file: str, name: str, kind: str, inputs: Fields) -> tuple[Talk, bool]:
         """The conversation of then."""
         if kind == "python" and file in self._changed:
+            self._recorded.find(PROGRAM + name, json.dumps(inputs))  # called as then, whatever it says now
             return super().measurement(file, name, kind, inputs)
         return ReplayedConversation(self._recorded, self._whole, name, inputs), False
 

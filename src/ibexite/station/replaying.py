@@ -14,6 +14,7 @@ from ibexite import events
 from ibexite.bench.bench import Bench
 from ibexite.bench.replay_pool import ReplayPool
 from ibexite.engine.beginning import files_of, sequence_hash
+from ibexite.engine.keeping import FILES
 from ibexite.engine.orders import Earlier, Identity, Orders, Outcome, orders_of
 from ibexite.engine.replay import Record
 from ibexite.engine.run import Run
@@ -95,6 +96,7 @@ class Replay:
         self._told = Record(self._events, self.ready.bench, self._whole)
         self._services = self._told.services(frozenset(self.changes), is_same=SEQUENCE not in self.changes)
         self._services.records = records
+        self._services.kept = {name: records / FILES / path.name for name, path in (self._services.kept or {}).items()}
 
     @property
     def stop(self) -> Stop:

@@ -52,7 +52,8 @@ class Comparison:
     def _plain(self, event: events.Event) -> Fields:
         content = stored(event)
         left_out = _NOT_COMPARED.get(content["e"], ())
-        return {key: self._value(value) for key, value in content.items() if key not in left_out}
+        found: Fields = self._value({key: value for key, value in content.items() if key not in left_out})
+        return found
 
     def _value(self, value: Any) -> Any:
         """The same for what was recorded and for what was not yet: numbers from side files, replies by their bytes."""
@@ -66,8 +67,8 @@ class Comparison:
             if set(value) == set(events.ReplyRef._fields):
                 return hashlib.sha256(self._whole(value)).hexdigest()
             value = {str(key): self._value(inner) for key, inner in value.items()}
-            if "origin" in value:  # the file of the limits, as it was named from where the run was started
-                value["origin"] = str(value["origin"]).rpartition("/")[2]
+            for key in {"origin", "path"} & set(value):  # files are named from where the run was started
+                value[key] = str(value[key]).rpartition("/")[2]
             return value
         if isinstance(value, str):
             text = str(value)
