@@ -108,6 +108,26 @@ def test_a_mistake_of_ours_keeps_no_other_role_on(memory, monkeypatch) -> None:
     assert "ZeroDivisionError" in {deed.role: deed.problem for deed in bench.make_safe()}["supply"]
 
 
+def test_making_safe_does_not_end_with_the_clock_of_a_simulated_world(memory, monkeypatch) -> None:
+    bench = memory()
+    monkeypatch.setattr(safety, "PATIENCE", 0.2)
+    bench.set_line([("supply", "output")])(1.0)
+
+    def ended(seconds: float) -> None:
+        raise BenchError("the simulated bench ended while the run went on")
+
+    bench.user.wait = ended
+    tries: list[int] = []
+    really = MemoryLink.send
+    monkeypatch.setattr(MemoryLink, "send", lambda self, data: tries.append(1) or (really(self, data) if len(tries) > 2 else broken()))
+
+    def broken() -> None:
+        raise LinkError("the connection broke", where="psu")
+
+    deeds = {deed.role: deed.problem for deed in bench.make_safe()}
+    assert deeds["supply"] == "" and bench.sessions["psu"].link.held["OUTP1"] == "0"  # it went on trying
+
+
 def test_instruments_that_cannot_be_reserved_are_not_used(tmp_path, monkeypatch) -> None:
     monkeypatch.setattr(tempfile, "tempdir", str(tmp_path))
     first, second = AddressLocks(), AddressLocks()

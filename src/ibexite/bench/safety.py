@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Mapping
 
 from ibexite.bench.entries import RoleEntry
@@ -31,17 +32,26 @@ def make_safe(bench: BenchState) -> list[SafeDeed]:
         problems[role.name] = _under_power(bench, role, problems) or _try(bench, role, session)
     deadline = bench.user.now() + PATIENCE
     while any(problems.values()) and bench.user.now() < deadline:
-        bench.user.wait(0.1)
+        _wait(bench, 0.1)
         for role, session in roles:
             if problems[role.name]:
                 held = _under_power(bench, role, problems)
                 problems[role.name] = held or _try(bench, role, session, anew=True)
     late = [(role, session) for role, session in roles if session.has_left_behind and not problems[role.name]]
     if late:
-        bench.user.wait(min(PATIENCE, max(2 * session.link.timeout for _, session in late)))
+        _wait(bench, min(PATIENCE, max(2 * session.link.timeout for _, session in late)))
         for role, session in late:
             problems[role.name] = _try(bench, role, session)
     return [SafeDeed(name, problem) for name, problem in problems.items()]
+
+
+def _wait(bench: BenchState, seconds: float) -> None:
+    """Waits in the time of the run; where that cannot be told any more (a simulated world has ended), in that of the
+    world."""
+    try:
+        bench.user.wait(seconds)
+    except IbexiteError:
+        time.sleep(seconds)
 
 
 def switch_off(bench: BenchState) -> list[SafeDeed]:
