@@ -89,6 +89,9 @@ def test_a_replay_halts_where_it_is_told_to(recorded: Path, ibexite) -> None:
     number = str(line_of(TEXT, "check code >= 2 V"))
     done = ibexite("replay", "last", "--break", number, input="code * 2\nc\n")
     assert done.returncode == 5 and f"t.ibx:{number}  check code >= 2 V" in done.stdout and "halt>   4 V" in done.stdout, done.stdout
+    for typed, why in (("s\n", "stopped at a halt"), ("", "the terminal was closed at a halt")):
+        ended = ibexite("replay", "last", "--break", number, input=typed)
+        assert ended.returncode == 4 and f"replay ended before its time: {why}" in ended.stdout and "never said" not in ended.stdout, ended.stdout
     assert "there is no test 'nowhere'" in ibexite("replay", "last", "--break", "nowhere").stderr
 
 

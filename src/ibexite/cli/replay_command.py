@@ -14,7 +14,7 @@ from ibexite.cli.running import exit_code
 from ibexite.cli.signals import Signals
 from ibexite.cli.view import RunView
 from ibexite.engine.services import Halts
-from ibexite.errors import EXIT_BENCH
+from ibexite.errors import EXIT_ABORTED, EXIT_BENCH
 from ibexite.station.records_folder import records_folder
 from ibexite.station.replaying import Replay
 
@@ -51,7 +51,9 @@ def command(
         halts = Halts(HaltPrompt(replay.ready.program, replay.stop), step, frozenset(stops))
     found = replay.carry_out([RunView()], halts)
     _tell(found)
-    code = EXIT_BENCH if found.outcome is None else exit_code(found.outcome, accept_trial)
+    code = EXIT_ABORTED if found.ended else EXIT_BENCH
+    if found.outcome is not None:
+        code = exit_code(found.outcome, accept_trial)
     signals.end_with(code)
     raise click.exceptions.Exit(code)
 
@@ -61,6 +63,8 @@ def _tell(found: Replayed) -> None:
     if found.stopped is not None:
         click.echo(f"\nreplay HALTED at {found.stopped.place}  {found.stopped.text}".rstrip())
         click.echo(f"  {found.stopped.why}")
+    elif found.ended:
+        click.echo(f"\nreplay ended before its time: {found.ended}")
     elif found.comparison.is_same:
         click.echo(f"replay: as it was recorded, in all {found.comparison.count} events")
     else:

@@ -61,8 +61,9 @@ class Replayed:
     comparison: Comparison
     then: Verdict | None  # None: that run broke off
     was_halted: bool = False  # where somebody wanted it, so that it is not as it was
-    outcome: Outcome | None = None  # None: it halted
+    outcome: Outcome | None = None  # None: it halted or was ended
     stopped: Stopped | None = None
+    ended: str = ""  # why, where somebody ended it before its time
     notes: list[str] = field(default_factory=list)
 
 
@@ -157,7 +158,10 @@ class Replay:
         try:
             result.outcome = run.carry_out()
         except NeverSaid as error:
-            result.stopped = self._stopped(run, error)
+            if run.course.is_aborted:  # somebody ended the replay: what follows then was never said, and need not be
+                result.ended = run.course.outcome.reason.text
+            else:
+                result.stopped = self._stopped(run, error)
         finally:
             if run.runtime.outside is not None:
                 run.runtime.outside.close()
