@@ -243,6 +243,14 @@ def test_a_variant_has_its_own_mask(tmp_path) -> None:
         (tmp_path / "masks" / f"{name}.csv").write_text(FLAT)
     paths = [Files(tmp_path).mask("m", variant).path for variant in ("", "A", "B")]
     assert [path.rsplit("/")[-1] for path in paths] == ["m.csv", "m.csv", "m.B.csv"]
+    (tmp_path / "masks" / "m.xlsx").touch()
+    assert Files(tmp_path).mask("m", "B").path.endswith("m.B.csv")
+    with pytest.raises(MistakeError, match=r"two files are the mask 'm': m.csv and m.xlsx"):
+        Files(tmp_path).mask("m", "A")
+    (tmp_path / "masks" / "m.B.csv").unlink()
+    (tmp_path / "masks" / "m.B.csv").symlink_to("nowhere")
+    with pytest.raises(MistakeError, match=r"m.B.csv: there is no such mask"):  # and not the one of all variants
+        Files(tmp_path).mask("m", "B")
 
 
 def test_lines_meet_curves_with_other_axes_as_well() -> None:

@@ -215,6 +215,10 @@ def test_a_variant_has_its_own_reference(tmp_path) -> None:
     found = [Files(tmp_path).golden("ref", "none", variant) for variant in ("", "A", "B")]
     assert [one and one.path.rsplit("/")[-1] for one in found] == ["ref.toml", "ref.toml", "ref.B.toml"]
     assert Files(tmp_path).golden("ref", "some other product", "") is None
+    (folder / "ref.B.toml").unlink()
+    (folder / "ref.B.toml").symlink_to("nowhere")
+    with pytest.raises(MistakeError, match=r"ref.B.toml: there is no such reference"):  # and not the one of all variants
+        Files(tmp_path).golden("ref", "none", "B")
 
 
 # --- approvals -------------------------------------------------------------------------------------------------------

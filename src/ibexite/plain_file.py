@@ -26,8 +26,8 @@ def is_folder(path: Path) -> bool:
 
 
 def is_there(path: Path) -> bool:
-    """Whether there is anything of this name; names likewise."""
-    return _has(path.exists)
+    """Whether there is anything of this name, be it a link that leads nowhere; names likewise."""
+    return _has(lambda: os.path.lexists(path))
 
 
 def _has(question: Callable[[], bool]) -> bool:

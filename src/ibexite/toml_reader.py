@@ -9,6 +9,7 @@ before its `finish`, which raises what was noted.
 from __future__ import annotations
 
 import datetime
+import hashlib
 import json
 import math
 import tomllib
@@ -43,7 +44,7 @@ def read_toml(path: Path, *, what: str, most: int = MAX_BYTES) -> TomlTable:
     data = read_plain(path, what=what, most=most)
     try:
         text = data.decode("utf-8-sig")
-        return TomlTable(tomllib.loads(text), name, "", _Lines(text))
+        return TomlTable(tomllib.loads(text), name, "", _Lines(text), sha256=hashlib.sha256(data).hexdigest())
     except UnicodeDecodeError:
         raise MistakeError("this is not UTF-8 text", where=name, remedy=f"A {what} is a TOML file in UTF-8.") from None
     except tomllib.TOMLDecodeError as error:
@@ -83,10 +84,12 @@ class TomlTable:
 
     def __init__(
         self, data: Fields, file: str, path: str, lines: _Lines | None = None,
-        found: list[MistakeError] | None = None,
+        found: list[MistakeError] | None = None, sha256: str = "",
     ) -> None:  # fmt: skip
-        """`found` takes the mistakes, for a table whose owner tells them with its own."""
+        """`found` takes the mistakes, for a table whose owner tells them with its own; `sha256` is that of the very
+        bytes of the file that were read, for its top table."""
         self._data, self.file, self.path = data, file, path
+        self.sha256 = sha256
         self._lines = lines
         self._base: TomlTable | None = None  # the same table of the file that this one is laid over
         self._own = data  # what stands in the file itself
@@ -98,14 +101,14 @@ class TomlTable:
     def over(self, base: TomlTable) -> TomlTable:
         """This table laid over another one: what stands here replaces what stands there, key by key, in all tables
         within. A message names the file that the value comes from."""
-        laid = TomlTable(_laid_over(self._data, base._data), self.file, self.path, self._lines)
+        laid = TomlTable(_laid_over(self._data, base._data), self.file, self.path, self._lines, sha256=self.sha256)
         laid._base, laid._own, laid._asked = base, self._own, self._asked | base._asked
         laid._found += [*base._found, *self._found]
         return laid
 
     def replaced(self, data: Fields) -> TomlTable:
         """The same file with other data, for messages with its lines."""
-        return TomlTable(data, self.file, self.path, self._lines)
+        return TomlTable(data, self.file, self.path, self._lines, sha256=self.sha256)
 
     @property
     def data(self) -> Fields:

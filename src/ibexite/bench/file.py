@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 import re
 import shlex
 from collections.abc import Callable, Collection, Iterator
@@ -140,7 +139,7 @@ def _read(path: Path, table: TomlTable) -> BenchFile:
     raise_all(mistakes)
     return BenchFile(
         path,
-        hashlib.sha256(path.read_bytes()).hexdigest(),
+        table.sha256,
         name,
         (*order, *_rest(roles, order)),
         instruments,

@@ -18,7 +18,7 @@ from ibexite.errors import MistakeError, UnitError, did_you_mean
 from ibexite.language.program import MeasurementFacts
 from ibexite.language.python_function import PythonFunction
 from ibexite.language.source import Source, read_source
-from ibexite.plain_file import is_file, is_folder
+from ibexite.plain_file import is_file, is_folder, is_there
 from ibexite.reference import FOLDER, file_name, folder_of
 from ibexite.values import Quantity, Type
 
@@ -81,13 +81,18 @@ class Files:
 
         folder = self._project / MASKS
         stems = ([f"{name}.{variant}"] if variant else []) + [name]
-        found = next((path for stem in stems for end in MASK_ENDS if is_file(path := folder / (stem + end))), None)
-        if found is None or "/" in name or "\\" in name:
+        found = [path for stem in stems for end in MASK_ENDS if is_there(path := folder / (stem + end))]
+        if not found or "/" in name or "\\" in name:
             known = [p.name.partition(".")[0] for p in sorted(folder.iterdir())] if is_folder(folder) else []
             raise MistakeError(
                 f"there is no mask {name!r}", where=str(folder), remedy=did_you_mean(name, known) or _NO_MASK
             )
-        return read_mask(found, name)
+        if len(found) > 1 and found[0].stem == found[1].stem:
+            raise MistakeError(
+                f"two files are the mask {name!r}: {found[0].name} and {found[1].name}", where=str(folder),
+                remedy="Keep the one that counts.",
+            )  # fmt: skip
+        return read_mask(found[0], name)
 
     def golden(self, name: str, product: str, variant: str) -> Reference | None:
         """A reference of the project: golden/PRODUCT/NAME.toml, for a variant NAME.VARIANT.toml where that is there."""
@@ -95,7 +100,7 @@ class Files:
 
         folder = self._project / FOLDER / folder_of(product)
         paths = [folder / file_name(name, each) for each in dict.fromkeys((variant, ""))]
-        found = next((path for path in paths if is_file(path)), None)
+        found = next((path for path in paths if is_there(path)), None)
         if found is None:
             return None
         reference = read_reference(found, name)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 from decimal import Decimal
 from pathlib import Path
 
@@ -21,8 +20,8 @@ COLUMNS = (
 class LimitSheet:
     """A limit table that was read."""
 
-    def __init__(self, sheet: Sheet, sha256: str = "") -> None:
-        self.path, self.sha256, self._sheet = sheet.path, sha256, sheet
+    def __init__(self, sheet: Sheet) -> None:
+        self.path, self.sha256, self._sheet = sheet.path, sheet.sha256, sheet
         self._asked: set[tuple[str, str]] = set()
         for column in sheet.columns:
             if column not in COLUMNS:
@@ -150,4 +149,4 @@ class LimitSheet:
 def read_limits(path: Path) -> LimitSheet:
     """Reads a limit table (CSV or workbook). Raises MistakeError."""
     sheet = read_sheet(path, what="limit table")
-    return LimitSheet(sheet, hashlib.sha256(path.read_bytes()).hexdigest())
+    return LimitSheet(sheet)

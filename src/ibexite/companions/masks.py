@@ -14,7 +14,6 @@ piece (`whole`, which is meant where nothing is said) or may lie in a `part` of 
 
 from __future__ import annotations
 
-import hashlib
 import math
 from pathlib import Path
 from typing import NamedTuple
@@ -54,7 +53,7 @@ def read_mask(path: Path, name: str) -> Mask:
     pieces = tuple(_piece(sheet, rows, axis, limits) for rows in _rows_of_pieces(sheet))
     one = next(iter(limits.values()))
     mask = Mask(
-        name, sheet.path, hashlib.sha256(path.read_bytes()).hexdigest(), axis.name, axis.unit.dimension,
+        name, sheet.path, sheet.sha256, axis.name, axis.unit.dimension,
         one.unit.dimension, one.unit.symbol or None, axis.unit.symbol or None, axis.is_log, one.is_log, pieces,
     )  # fmt: skip
     _refuse_crossing(mask)

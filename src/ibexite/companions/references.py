@@ -24,7 +24,6 @@ Numbers are those that were measured, in base units with all their digits.
 from __future__ import annotations
 
 import csv
-import hashlib
 import io
 import json
 import math
@@ -188,11 +187,10 @@ def read_reference(path: Path, name: str) -> Reference:
         table.note("values", "there are no values", "Save it anew: ibexite golden save")
     table.finish()
     found = {called: _value(called, entry) for called, entry in values.items()}
-    digest = hashlib.sha256(path.read_bytes()).hexdigest()
     return Reference(
         name,
         str(path),
-        digest,
+        table.sha256,
         product,
         variant,
         Origin(run, unit, measured, verdict, trial, is_simulated, notes),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import hashlib
 import io
 import re
 from decimal import Decimal
@@ -33,6 +34,7 @@ class Sheet:
     path: str
     columns: list[str]
     rows: list[Row]
+    sha256: str  # of the very bytes that were read
 
 
 def read_sheet(path: Path, *, what: str) -> Sheet:
@@ -68,7 +70,7 @@ def read_sheet(path: Path, *, what: str) -> Sheet:
             )
         padded = [*cells, *[""] * len(columns)]
         rows.append(Row(number, {column: cell.strip() for column, cell in zip(columns, padded, strict=False)}))
-    return Sheet(name, columns, rows)
+    return Sheet(name, columns, rows, hashlib.sha256(data).hexdigest())
 
 
 def decimal_text(text: str, where: str) -> str:
