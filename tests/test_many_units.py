@@ -1,8 +1,10 @@
 """Limits from many units: statistics against independent ones, who is left out and named, proposals and their approval."""
 
+import contextlib
 import csv
 import math
 import re
+import sqlite3
 
 import numpy as np
 import pytest
@@ -158,6 +160,60 @@ def test_a_curve_gives_a_mask(project, ibexite, lot) -> None:
     assert re.search(r'check y inside mask\("flat"\) aligned by 1\.[45]\d* V', shaped.stdout), shaped.stdout
     other = ibexite("limits", "from", "--lot", "L7", "--curve", "shape.z", "--sigma", "3")
     assert "left out: APART (other points of x)" in other.stdout or "left out: APART (measured otherwise" in other.stdout
+
+
+def test_the_points_of_most_units_count_and_not_those_of_the_first(ibexite, lot) -> None:
+    lot("FIRST,5 V,1 V,3 V\n" + "".join(f"U{n},{5 + 0.1 * n} V,1 V,1 V\n" for n in range(4)))
+    done = ibexite("limits", "from", "--lot", "L7", "--curve", "shape.z")
+    assert "from 4 units" in done.stdout and "left out: FIRST (other points of x)" in done.stdout, done
+
+
+READS = """sequence "Reads"
+    product "FM-2 control board"
+    serial "FC00[0-9]+"
+    limits "lot.csv"
+needs
+    supply : power_supply
+    i_in   : signal in A
+params
+    level = 9 V
+before unit
+    set supply.current_limit = 1 A, supply.voltage = level, supply.output = on
+    wait 100 ms
+test idle "Idle"
+    read current = i_in
+    check current
+    let power = current * level
+    check power <= 3 W
+after unit
+    set supply.output = off
+"""
+
+
+def runs_of_units(project, ibexite, levels: str):
+    (project / "reads.ibx").write_text(READS)
+    (project / "lot.csv").write_text(HEAD + "idle,current,,,,A,,\n")
+    rows = "".join(f"FC004{n:02},{level} V\n" for n, level in enumerate(levels.split()))
+    (project / "units.csv").write_text("serial,level\n" + rows)
+    done = ibexite("run", "reads.ibx", "--table", "units.csv", "--lot", "L7", "--simulate", "--yes", "--no-report")
+    assert done.returncode == 3 and not done.stderr, done.stderr  # the limits are to come from them
+
+
+def test_units_that_were_measured_under_other_conditions_or_simulated_make_no_limits(project, ibexite) -> None:
+    runs_of_units(project, ibexite, "12 9 9 9 9")
+    done = ibexite("limits", "from", "--lot", "L7", "--out", "new.csv").stdout
+    assert "left out: FC00400 (measured otherwise: idle.current supply.voltage is 12 V, was 9 V" in done and "n = 4" in done and "4 units" in done
+    with contextlib.closing(sqlite3.connect(project / "records" / "ibexite.sqlite")) as db, db:
+        db.execute("UPDATE runs SET trial = '[]' WHERE unit_id NOT IN (SELECT id FROM units WHERE serial = 'FC00402')")
+    done = ibexite("limits", "from", "--lot", "L7", "--out", "new.csv", "--replace").stdout
+    assert re.search(r"left out: FC00402 \(run \S+ was simulated, others were not\)", done) and "n = 3" in done
+
+
+def test_conditions_that_are_each_unit_s_own_leave_none_out_and_are_told(project, ibexite) -> None:
+    runs_of_units(project, ibexite, "9 9.1 9.2 9.2")
+    done = ibexite("limits", "from", "--lot", "L7", "--out", "new.csv").stdout
+    assert "of idle.current no 3 units were measured alike (supply.voltage is 9 V, was 9.2 V; level is 9 V, was 9.2 V); all are taken" in done
+    assert "n = 4" in done and "left out" not in done
 
 
 def lot_again(project, ibexite, rows):

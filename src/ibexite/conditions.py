@@ -3,7 +3,7 @@ those of two measurements are compared."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 
 from ibexite import units
 from ibexite.errors import UnitError
@@ -19,6 +19,19 @@ def span_said(low: str, high: str) -> str:
     ('7 V to 16 V', 'on')
     """
     return low if low == high else f"{low}{_TO}{high}"
+
+
+def together(parts: Iterable[Mapping[str, str]]) -> dict[str, str]:
+    """The conditions of a value for which several lines have read something.
+
+    >>> together([{"a.volts": "9 V", "b.amps": "1 A"}, {"a.volts": "12 V", "b.amps": "1 A"}])
+    {'a.volts': '9 V; 12 V', 'b.amps': '1 A'}
+    """
+    found: dict[str, str] = {}
+    for conditions in parts:
+        for what, said in conditions.items():
+            found[what] = said if found.get(what, said) == said else f"{found[what]}; {said}"
+    return found
 
 
 def differences(then: Mapping[str, str], now: Mapping[str, str]) -> list[str]:

@@ -11,6 +11,7 @@ import click
 
 from ibexite.cli.options import open_records, records_option
 from ibexite.errors import MistakeError
+from ibexite.records.many_runs import judged_numbers
 from ibexite.station import proposing
 from ibexite.station.approving import approve_file, standings
 from ibexite.station.limit_methods import Method, method_of, parts_of_octave
@@ -83,6 +84,7 @@ def from_command(
     if aligned or smooth or name:
         raise MistakeError("--aligned, --smooth and --as are for a curve", remedy="Name one: --curve test.name")
     path = _free(out or Path("proposed_limits.csv"), replace)
+    units = measured_alike(lookup, units, judged_numbers(lookup, units.ids))
     table = proposing.proposed_table(lookup, units, method)
     if without_outliers:
         table = proposing.proposed_table(lookup, units, method, ignoring=table.outliers)
@@ -116,13 +118,13 @@ def _from_curve(
         return proposing.proposed_mask(lookup, units, test, value, method, is_aligned=is_aligned, smooth=octave,
                                        ignoring=ignoring)  # fmt: skip
 
-    units = measured_alike(lookup, units, test, value)
+    units = measured_alike(lookup, units, {test: [value]})
     mask = proposed(())
     if without_outliers and mask.outliers:
         mask = proposed(mask.outliers)
     path.write_text(proposing.mask_text(mask, units, method), encoding="utf-8")
     click.echo(f"{curve} over {mask.axis}, {len(mask.x)} points, from {len(mask.runs)} units, {method.told}")
-    units = Units(units.product, units.runs, [*units.left_out, *mask.left_out])
+    units = Units(units.product, units.runs, [*units.left_out, *mask.left_out], units.remarks)
     _tell_units(units, dict.fromkeys(mask.outliers, "over all points"), mask.passing, mask.units)
     line = f'check {value} inside mask("{path.stem}")'
     bound = f" aligned by {proposing.move_said(mask)}" if mask.is_aligned else ""
@@ -151,9 +153,11 @@ def _tell_units(
         click.echo(f"  left out: {one.serial} ({one.why})")
     for serial, many in list((lacking or {}).items())[:MOST_NAMED]:
         click.echo(f"  not whole: {serial} ({many} of its values {'are' if many > 1 else 'is'} missing)")
-    for told in (len(outliers), len(units.left_out)):
-        if told > MOST_NAMED:
-            click.echo(f"  and {told - MOST_NAMED} more")
+    for count_of, what in ((outliers, "like no other"), (units.left_out, "left out"), (lacking or {}, "not whole")):
+        if len(count_of) > MOST_NAMED:
+            click.echo(f"  and {len(count_of) - MOST_NAMED} more {what}")
+    for remark in units.remarks:
+        click.echo(f"  {remark}")
     click.echo(f"expected yield: {proposing.yield_said(passing, count)}")
 
 

@@ -4,9 +4,9 @@ the conditions of what is judged."""
 from __future__ import annotations
 
 import datetime
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 
-from ibexite.conditions import differences
+from ibexite.conditions import differences, together
 from ibexite.engine.frame_base import FrameBase
 from ibexite.language import constants, nodes
 from ibexite.language.check_files import file_of, golden_in, value_in
@@ -59,14 +59,11 @@ def _age(frame: FrameBase, statement: nodes.Check, reference: Reference) -> Iter
 def conditions_now(frame: FrameBase, value: nodes.Expr) -> dict[str, str]:
     """Under which conditions the readings behind a value came to be, in words."""
     runtime = frame.runtime
-    found: dict[str, str] = {}
+    parts: list[Mapping[str, str]] = []
     for name in sorted(constants.names_in(value)):
         owner, _, part = name.partition(".")
         told = runtime.told_conditions.get((owner + runtime.corner, part), runtime.told_conditions.get((owner, part)))
-        parts = [told] if told is not None else [
-            line.present() for line in runtime.conditions if frame.prefix + name in line.names()
-        ]  # fmt: skip
-        for conditions in parts:
-            for what, said in conditions.items():
-                found[what] = said if found.get(what, said) == said else f"{found[what]}; {said}"
-    return found
+        lines = [] if told is not None else runtime.conditions
+        parts += [told] if told is not None else []
+        parts += [line.present() for line in lines if frame.prefix + name in line.names()]
+    return together(parts)

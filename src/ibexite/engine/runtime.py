@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Protocol
 
 from ibexite import events
 from ibexite.bench.interface import BenchLike, Timed
+from ibexite.conditions import together
 from ibexite.engine.files import ProjectFiles
 from ibexite.engine.formula import as_time
 from ibexite.engine.services import Clock, Halts, NotedClock, Services
@@ -172,9 +173,8 @@ class Runtime:
         for line in self.conditions:
             found = line.present()
             for name in line.names() if found else ():
-                known = self.told_conditions.setdefault((self.block, name), {})
-                for what, said in found.items():
-                    known[what] = said if known.get(what, said) == said else f"{known[what]}; {said}"
+                known = self.told_conditions.get((self.block, name), {})
+                self.told_conditions[self.block, name] = together((known, found))
             if found:
                 self.emit(events.Conditions(self.now(), self.block, line.names(), found))
         self.conditions = []

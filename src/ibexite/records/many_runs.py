@@ -23,6 +23,9 @@ CHOICES = {
 }  # fmt: skip
 
 
+_IS_SIMULATED = "EXISTS (SELECT 1 FROM json_each(trial) WHERE json_extract(value, '$.code') = 'simulated')"
+
+
 class Chosen(NamedTuple):
     """A run that was chosen."""
 
@@ -33,6 +36,7 @@ class Chosen(NamedTuple):
     verdict: str
     lot: str
     broken_off: str  # why, if it did not end by itself
+    is_simulated: bool
 
 
 def chosen_runs(lookup: Lookup, conditions: Sequence[tuple[str, str]]) -> list[Chosen]:
@@ -47,7 +51,7 @@ def chosen_runs(lookup: Lookup, conditions: Sequence[tuple[str, str]]) -> list[C
             raise MistakeError(f"runs cannot be chosen by {key!r}", where="--where", remedy=did_you_mean(key, CHOICES))
         clauses.append(CHOICES[key])
     rows = lookup.tuples(
-        "SELECT runs.id, serial, product, sequence, verdict, lot, broken_off "
+        f"SELECT runs.id, serial, product, sequence, verdict, lot, broken_off, {_IS_SIMULATED} "
         "FROM runs JOIN units ON units.id = unit_id "
         f"WHERE {' AND '.join(clauses)} ORDER BY number, started, runs.id", *(value for _, value in conditions),
     )  # fmt: skip
@@ -72,6 +76,18 @@ def single_results(lookup: Lookup, runs: Sequence[str]) -> Iterator[Fields]:
             f"WHERE run_id IN ({_marks(part)}) AND results.kind = 'quantity' AND axes = '[]' "
             "AND (bad = 0 OR results.reason_code = 'no_limit') AND value IS NOT NULL ORDER BY results.id", *part,
         )  # fmt: skip
+
+
+def judged_numbers(lookup: Lookup, runs: Sequence[str]) -> dict[str, list[str]]:
+    """The names of the single numbers that checks judged in any of some runs, by test."""
+    found: dict[str, dict[str, None]] = {}
+    for part in _parts(runs):
+        for test, name in lookup.tuples(
+            "SELECT DISTINCT tests.name, subject FROM tests JOIN results ON test_id = tests.id "
+            f"WHERE run_id IN ({_marks(part)}) AND results.kind = 'quantity' AND axes = '[]' AND subject <> ''", *part,
+        ):  # fmt: skip
+            found.setdefault(test, {})[name] = None
+    return {test: list(names) for test, names in found.items()}
 
 
 class AlikeColumns(NamedTuple):

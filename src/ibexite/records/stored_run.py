@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
+from ibexite.conditions import together
 from ibexite.records.grids import Grid
 from ibexite.untyped import Fields
 from ibexite.values import Type, is_words, stored_type
@@ -28,13 +29,8 @@ class TestRecord:
     def conditions_of(self, name: str) -> dict[str, str]:
         """Under which conditions a value came to be, in words, with all of them where its readings differ; of what was
         not read nor computed from readings (the place that a search found) those of the whole test."""
-        found: dict[str, str] = {}
-        is_read = any(name in entry["names"] for entry in self.conditions)
-        for entry in self.conditions:
-            if name in entry["names"] or not is_read:
-                for what, said in entry["conditions"].items():
-                    found[what] = said if found.get(what, said) == said else f"{found[what]}; {said}"
-        return found
+        mine = [entry for entry in self.conditions if name in entry["names"]] or self.conditions
+        return together(entry["conditions"] for entry in mine)
 
     def single_words(self) -> Iterator[tuple[str, Type, str]]:
         """The single values that are held as texts: name, type, text."""

@@ -4,16 +4,18 @@ from __future__ import annotations
 
 import json
 from collections import Counter
-from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from collections.abc import Collection, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
 from functools import cached_property
 from typing import NamedTuple
 
-from ibexite.conditions import differences
+from ibexite.conditions import differences, together
 from ibexite.errors import MistakeError
 from ibexite.records.lookup import Lookup
 from ibexite.records.many_runs import Chosen, chosen_runs, conditions_of
 from ibexite.verdicts import Verdict
+
+LEAST_UNITS = 3  # that say anything of others
 
 
 class LeftOut(NamedTuple):
@@ -30,6 +32,7 @@ class Units:
     product: str
     runs: list[Chosen]
     left_out: list[LeftOut]
+    remarks: list[str] = field(default_factory=list)  # on what they have not in common
 
     @property
     def ids(self) -> list[str]:
@@ -71,8 +74,12 @@ def units_of(
     chosen = [run for run in chosen_runs(lookup, conditions) if not named or run.id in named]
     left_out: list[LeftOut] = []
     latest: dict[str, Chosen] = {}
+    has_real_ones = not all(run.is_simulated for run in chosen)
     for run in chosen:
         if run.serial in without:
+            continue
+        if run.is_simulated and has_real_ones:
+            left_out.append(LeftOut(run.serial, f"run {run.id} was simulated, others were not"))
             continue
         if run.verdict == Verdict.ABORTED or run.broken_off:
             left_out.append(LeftOut(run.serial, f"run {run.id} was broken off halfway"))
@@ -99,23 +106,51 @@ def units_of(
     return Units(next(iter(products)), list(latest.values()), left_out)
 
 
-def measured_alike(lookup: Lookup, units: Units, test: str, name: str) -> Units:
-    """The units of which a value was measured under the conditions of most of them; the others are left out, with what
-    was otherwise."""
-    of_runs: dict[str, str] = {}
-    has_name: dict[str, bool] = {}
-    for run, names, conditions in conditions_of(lookup, units.ids, test):
-        if names not in has_name:
-            has_name[names] = name in json.loads(names)
-        if has_name[names]:
-            of_runs[run] = conditions
-    if not of_runs:
-        return units
-    usual = Counter(of_runs.values()).most_common(1)[0][0]
-    wanted = json.loads(usual)
-    apart = {text: differences(wanted, json.loads(text)) for text in set(of_runs.values())}
-    others = {run: apart[text] for run, text in of_runs.items() if apart[text]}
-    left_out = [
-        LeftOut(units.serials[run], f"measured otherwise: {'; '.join(told[:3])}") for run, told in others.items()
-    ]
-    return Units(units.product, [run for run in units.runs if run.id not in others], units.left_out + left_out)
+def measured_alike(lookup: Lookup, units: Units, wanted: Mapping[str, Collection[str]]) -> Units:
+    """The units whose values were measured under the conditions of most of them; the others are left out, with what
+    was otherwise. A value of which no LEAST_UNITS units were measured alike (its conditions follow from the unit, say)
+    leaves none out; a remark tells it.
+
+    Args:
+        wanted: names of values by test.
+    """
+    left_out: dict[str, str] = {}
+    remarks = []
+    for test, names in wanted.items():
+        for name, found in _conditions_by_run(lookup, units, test, names).items():
+            apart = _apart(found)
+            if len(found) - len(apart) >= LEAST_UNITS:
+                left_out |= {run: f"{test}.{name} {told}" for run, told in apart.items() if run not in left_out}
+            elif apart:
+                told = next(iter(apart.values()))
+                remarks.append(f"of {test}.{name} no {LEAST_UNITS} units were measured alike ({told}); all are taken")
+    others = [LeftOut(units.serials[run], f"measured otherwise: {told}") for run, told in left_out.items()]
+    kept = [run for run in units.runs if run.id not in left_out]
+    return Units(units.product, kept, units.left_out + others, units.remarks + remarks)
+
+
+def _conditions_by_run(
+    lookup: Lookup, units: Units, test: str, names: Collection[str]
+) -> dict[str, dict[str, tuple[str, ...]]]:
+    """Of each value the conditions in each run, in JSON: one text for each line that read something for it."""
+    found: dict[str, dict[str, tuple[str, ...]]] = {}
+    known: dict[str, list[str]] = {}
+    for run, line, conditions in conditions_of(lookup, units.ids, test):
+        if line not in known:
+            known[line] = [name for name in json.loads(line) if name in names]
+        for name in known[line]:
+            of_runs = found.setdefault(name, {})
+            of_runs[run] = (*of_runs.get(run, ()), conditions)
+    return found
+
+
+def _apart(of_runs: Mapping[str, tuple[str, ...]]) -> dict[str, str]:
+    """The runs whose conditions are not those of most, with what is otherwise."""
+    kinds = Counter(of_runs.values())
+    usual = _together(kinds.most_common(1)[0][0])
+    told = {kind: "; ".join(differences(usual, _together(kind))[:3]) for kind in kinds}
+    return {run: told[kind] for run, kind in of_runs.items() if told[kind]}
+
+
+def _together(kind: tuple[str, ...]) -> dict[str, str]:
+    return together(map(json.loads, kind))

@@ -7,6 +7,7 @@ import datetime
 import io
 import json
 import math
+from collections import Counter
 from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field
 from decimal import Decimal
@@ -17,7 +18,7 @@ from ibexite.errors import MistakeError
 from ibexite.records.lookup import Lookup
 from ibexite.records.many_runs import AlikeColumns, columns_of, params_of, single_results
 from ibexite.station.limit_methods import Method
-from ibexite.station.many_units import LeftOut, Units
+from ibexite.station.many_units import LEAST_UNITS, LeftOut, Units
 from ibexite.units import Unit
 from ibexite.untyped import Fields
 from ibexite.values import Quantity, stored_type
@@ -27,7 +28,6 @@ if TYPE_CHECKING:
     from ibexite.analysis.curve import Array
     from ibexite.reports.spread_figure import CurvesOfUnits, ValuesOfUnits
 
-LEAST_UNITS = 3
 NOTHING_MEASURED, NO_CURVE = "nothing of it was measured", "has no such curve"
 DIGITS = 3  # of the room between two limits that are written
 MOST_POINTS = 100_000
@@ -300,32 +300,17 @@ def _curves(lookup: Lookup, units: Units, test: str, name: str) -> _Curves:
     """The curves of all units that have the points of most of them."""
     import numpy as np
 
-    first: AlikeColumns | None = None
-    kept: Array = np.empty((0, 0))
-    runs: list[str] = []
-    left_out: list[LeftOut] = []
-    for group in columns_of(lookup, units.ids, test, name):
-        if first is None:
-            first = group
-            if len(first.points) > MOST_POINTS:
-                raise MistakeError(
-                    f"{test}.{name} has {len(first.points):,} points", remedy=f"At most {MOST_POINTS:,} are taken."
-                )  # fmt: skip
-            kept = np.empty((len(units.runs), len(first.points)))
-        if not np.array_equal(group.points, first.points):
-            left_out += [LeftOut(units.serials[run], f"other points of {group.axis['name']}") for run in group.runs]
-        elif (told := _said(group)) != _said(first):
-            left_out += [LeftOut(units.serials[run], "{} over {} in {}".format(*told)) for run in group.runs]
-        else:
-            end = len(runs) + len(group.runs)
-            kept[len(runs) : end] = np.frombuffer(b"".join(group.data), "<f8").reshape(-1, len(first.points))
-            runs += group.runs
-    if first is None:
-        raise MistakeError(f"no unit has a curve {test}.{name} over one axis", remedy="See ibexite show.")
+    first, kept, runs, others = _kept(lookup, units, test, name, None)
+    more = Counter({kind: len(found) for kind, found in others.items()}).most_common(1)
+    if more and more[0][1] > len(runs):  # those of the first unit are not those of most
+        first, kept, runs, others = _kept(lookup, units, test, name, more[0][0])
+    left_out = []
+    for (said, points), found in others.items():
+        apart = f"other points of {said[1]}" if points != first.points.tobytes() else "{} over {} in {}".format(*said)
+        left_out += [LeftOut(units.serials[run], apart) for run in found]
     axis_kind, kind = stored_type(first.axis), stored_type(first.column)
     if not isinstance(axis_kind, Quantity) or not isinstance(kind, Quantity):
         raise MistakeError(f"{test}.{name} is no curve of numbers", remedy="Limits are proposed for numbers.")
-    kept = kept[: len(runs)]
     empty = [i for i in np.flatnonzero(np.isnan(kept[:, :1]).any(axis=1)) if np.isnan(kept[i]).all()]
     if empty:
         left_out += [LeftOut(units.serials[runs[i]], NOTHING_MEASURED) for i in empty]
@@ -337,8 +322,37 @@ def _curves(lookup: Lookup, units: Units, test: str, name: str) -> _Curves:
     return _Curves(first.axis["name"], axis_kind, kind, first.points, kept, runs, left_out)
 
 
-def _said(group: AlikeColumns) -> tuple[str, str, str]:
-    return group.column["unit"], group.axis["name"], group.axis["unit"]
+_Kind = tuple[tuple[str, str, str], bytes]  # the words for a curve and its axis, and the points of the axis
+
+
+def _kept(
+    lookup: Lookup, units: Units, test: str, name: str, wanted: _Kind | None
+) -> tuple[AlikeColumns, Array, list[str], dict[_Kind, list[str]]]:
+    """The curves of one kind (None: that of the first one): one of them, the values of all, shape (units, points), and
+    their runs; and the runs of those of other kinds."""
+    import numpy as np
+
+    usual: AlikeColumns | None = None
+    values: Array = np.empty((0, 0))
+    runs: list[str] = []
+    others: dict[_Kind, list[str]] = {}
+    for group in columns_of(lookup, units.ids, test, name):
+        kind = (group.column["unit"], group.axis["name"], group.axis["unit"]), group.points.tobytes()
+        size = len(group.points)
+        wanted = wanted or (kind if size else None)
+        if kind != wanted:
+            others.setdefault(kind, []).extend(group.runs)
+            continue
+        if usual is None:
+            if size > MOST_POINTS:
+                raise MistakeError(f"{test}.{name} has {size:,} points", remedy=f"At most {MOST_POINTS:,} are taken.")
+            usual, values = group, np.empty((len(units.runs), size))
+        end = len(runs) + len(group.runs)
+        values[len(runs) : end] = np.frombuffer(b"".join(group.data), "<f8").reshape(-1, size)
+        runs += group.runs
+    if usual is None:
+        raise MistakeError(f"no unit has a curve {test}.{name} over one axis", remedy="See ibexite show.")
+    return usual, values[: len(runs)], runs, others
 
 
 def mask_text(mask: ProposedMask, units: Units, method: Method) -> str:
