@@ -24,7 +24,7 @@ ALLOWED = {
     "outside": {"surroundings"},
     "companions": {"file_lock", "column_file", "compound", "holes", "mask", "reference", "source_trees", "units", "classes", "language", "toml_reader", "plain_file", "values"},
     "engine": {"decision_rules", "conditions", "differences", "mask", "reference", "source_trees", "units", "compound", "connections", "plain_file", "classes", "language", "bench", "instruments", "analysis", "events", "functions", "holes", "outside", "values", "verdicts", "wording", "stop", "__init__"},
-    "records": {"events", "analysis", "units", "wording", "file_lock", "plain_file", "holes", "values", "verdicts"},
+    "records": {"conditions", "events", "analysis", "units", "wording", "file_lock", "plain_file", "holes", "values", "verdicts"},
     "reports": {"verdicts", "records", "plain_file", "compound", "analysis", "units", "wording", "events", "holes", "values"},
     "exports": {"records", "plain_file", "values"},
     "station": {"__init__", "conditions", "holes", "wording", "reference", "connections", "classes", "engine", "records", "reports", "bench", "instruments", "simulate", "language", "companions", "analysis", "protocols", "file_lock", "units", "events", "stop", "values", "verdicts", "plain_file", "toml_reader"},
