@@ -10,6 +10,7 @@ import sys
 import threading
 from collections.abc import Callable, Iterator
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 
 import pytest
@@ -113,19 +114,20 @@ def children_of(process: subprocess.Popen, name: str) -> list[int]:
     return [int(number) for number in listed if name.encode() in Path(f"/proc/{number}/cmdline").read_bytes()]
 
 
+def in_project(project: Path, *arguments: str, report: bool = False, **options: object) -> subprocess.CompletedProcess[str]:
+    """Runs the installed program in a project; runs write no report unless it is asked for, which takes longer than all
+    else."""
+    environment = {**os.environ, "COLUMNS": "120"}
+    if arguments[0] in ("run", "retest") and not report and "--no-report" not in arguments:
+        arguments = (*arguments, "--no-report")
+    return subprocess.run([*IBEXITE, *arguments], cwd=project, capture_output=True, text=True, timeout=120,
+                          env=environment, check=False, **({} if "input" in options else {"stdin": subprocess.DEVNULL}), **options)  # type: ignore[call-overload,no-any-return]  # fmt: skip
+
+
 @pytest.fixture
 def ibexite(project: Path) -> Callable[..., subprocess.CompletedProcess[str]]:
-    """Runs the installed program in the example project; runs write no report unless it is asked for, which takes longer
-    than all else."""
-
-    def run(*arguments: str, report: bool = False, **options: object) -> subprocess.CompletedProcess[str]:
-        environment = {**os.environ, "COLUMNS": "120"}
-        if arguments[0] in ("run", "retest") and not report and "--no-report" not in arguments:
-            arguments = (*arguments, "--no-report")
-        return subprocess.run([*IBEXITE, *arguments], cwd=project, capture_output=True, text=True, timeout=120,
-                              env=environment, check=False, **({} if "input" in options else {"stdin": subprocess.DEVNULL}), **options)  # type: ignore[call-overload,no-any-return]  # fmt: skip
-
-    return run
+    """Runs the installed program in the example project."""
+    return partial(in_project, project)
 
 
 @pytest.fixture

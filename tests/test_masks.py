@@ -154,7 +154,7 @@ def test_no_place_on_the_axis_is_better_than_the_one_that_is_found(heights, is_f
     assert begin <= found.along <= end
     at = limits_at(mask, places, along.undone(places, found.along)[None, :])
     mine = values.margins(*(by.applied(x, found.by) if by else x for x in at))[0]
-    assert mine >= max(margin(move, by) for move in np.linspace(begin, end, 61)) - 1e-6
+    assert mine >= max(margin(move, by) for move in np.linspace(begin, end, 31)) - 1e-6
 
 
 def test_a_point_that_a_move_takes_beyond_the_end_is_limited_by_the_end(rehearse) -> None:

@@ -141,7 +141,7 @@ def _conditions_by_run(
         for name in known[line]:
             of_runs = found.setdefault(name, {})
             of_runs[run] = (*of_runs.get(run, ()), conditions)
-    return found
+    return {name: {run: of_runs[run] for run in units.ids if run in of_runs} for name, of_runs in found.items()}
 
 
 def _apart(of_runs: Mapping[str, tuple[str, ...]]) -> dict[str, str]:
