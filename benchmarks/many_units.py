@@ -119,7 +119,7 @@ def limits(folder: Path) -> float:
     from ibexite.station.proposing import proposed_mask
 
     lookup = open_lookup(folder)
-    units = measured_alike(lookup, units_of(lookup, (), [("lot", "L1")]), "a", "y")
+    units = measured_alike(lookup, units_of(lookup, (), [("lot", "L1")]), {"a": ["y"]})
     mask = proposed_mask(lookup, units, "a", "y", method_of(1.0, None, None, None), is_aligned=False)
     return float(mask.high.sum())
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 from typing import NamedTuple
 
 import numpy as np
@@ -14,6 +15,7 @@ from ibexite.analysis.curve import Array
 MAD_TO_SIGMA = 1.4826  # 1 / (the upper quartile of the standard normal distribution)
 AT_ONCE = 256  # units, and points, that are looked at together: these fit into the cache
 POINTS_AT_ONCE = 32
+THREADS = 2
 LEAST_TO_COMPARE = 5
 OUTLYING = 3.5  # Iglewicz and Hoaglin, How to Detect and Handle Outliers (1993), section 3.5
 
@@ -62,7 +64,8 @@ def robust_spread(values: Array) -> tuple[Array, Array]:
     Source: F. R. Hampel, J. Amer. Statist. Assoc. 69 (1974), 383.
     """
     median, deviation = (np.empty(values.shape[1]) for _ in range(2))
-    for begin in range(0, values.shape[1], POINTS_AT_ONCE):
+
+    def find(begin: int) -> None:
         part = slice(begin, begin + POINTS_AT_ONCE)
         rows = np.empty((values[:1, part].size, len(values)))
         for first, some in zip(range(0, len(values), AT_ONCE), _parts(values), strict=True):
@@ -71,6 +74,9 @@ def robust_spread(values: Array) -> tuple[Array, Array]:
         median[part] = middle_of(rows, axis=1)
         rows -= median[part, None]
         deviation[part] = middle_of(np.abs(rows, out=rows), axis=1)
+
+    with ThreadPoolExecutor(THREADS) as pool:  # finding ranks needs no interpreter: both can count at once
+        list(pool.map(find, range(0, values.shape[1], POINTS_AT_ONCE)))
     return median, MAD_TO_SIGMA * deviation
 
 
