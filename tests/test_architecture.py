@@ -99,6 +99,6 @@ def test_a_run_without_curves_loads_no_numpy() -> None:
 
 
 def test_one_module_knows_the_kind_of_database() -> None:
-    words = re.compile(r"\b(sqlite3|PRAGMA|rowid|lastrowid|instr\(|BEGIN IMMEDIATE)")
+    words = re.compile(r"\b(sqlite3|PRAGMA|rowid|lastrowid|instr\(|group_concat|BEGIN IMMEDIATE)")
     knowing = {path.name for path in SOURCE.rglob("*.py") if words.search(path.read_text())}
     assert knowing == {"sqlite_file.py"}

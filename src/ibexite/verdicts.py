@@ -37,6 +37,15 @@ class Reason(NamedTuple):
         return f"{self.text} (run {self.run})" if self.run and self.run not in self.text else self.text
 
 
+# What checks are called and their verdicts in one text, so that those of two tests are compared at once.
+UNIT_SEPARATOR, RECORD_SEPARATOR = "\x1f", "\x1e"
+
+
+def labelled(label: str, verdict: Verdict) -> str:
+    """A check in such a text; several are joined by RECORD_SEPARATOR."""
+    return f"{label}{UNIT_SEPARATOR}{verdict}"
+
+
 NO_REASON = Reason("", "")  # a pass needs none
 OLDER = "older"  # the code of a reason that was stored before it had one
 

@@ -29,12 +29,12 @@ FOUND_THEN = frozenset(["limiting", "tripped", "off", "damage"])  # by instrumen
 
 class StoredTest(NamedTuple):
     """A test of a stored run: what counted of it, its values (those of each time that they are taken), whether it was
-    begun at all, what each check was called and its verdict."""
+    begun at all, what each check was called and its verdict (as ibexite.verdicts.labelled tells it, joined)."""
 
     facts: Judgement
     values: Callable[[], StoredValues]
     was_begun: bool
-    verdicts: list[tuple[str, str]]
+    labelled: str
 
 
 class StoredUnit(Protocol):
@@ -159,7 +159,7 @@ class Rejudging:
         if facts.reason.code in FOUND_THEN:
             runtime.found.append((Verdict.FAIL, facts.reason))
         judged = verdicts.verdict_of_test(runtime.found, problems=problems, left=left, is_doubtful=False)
-        is_as_then = not why and runtime.verdicts == stored.verdicts
+        is_as_then = not why and verdicts.RECORD_SEPARATOR.join(runtime.labelled) == stored.labelled
         return RejudgedTest(case.name, judged, [] if is_quick else list(runtime.heard), why, is_as_then)
 
     def _carry_out(

@@ -15,7 +15,7 @@ from ibexite.engine.watch import Watching
 from ibexite.holes import EQUAL, Counts
 from ibexite.language import nodes
 from ibexite.values import Quantity
-from ibexite.verdicts import FAULTS_OF_UNIT, NO_REASON, Verdict
+from ibexite.verdicts import FAULTS_OF_UNIT, NO_REASON, Verdict, labelled
 
 PASSED = (Verdict.PASS, NO_REASON)
 
@@ -27,7 +27,7 @@ class RetoldTally(ReportedTally):
 
     def __init__(self, frame: FrameBase, statement: nodes.Check, *given: Any, **more: Any) -> None:
         super().__init__(frame, statement, *given, **more)
-        self._as_passed = (label_of(frame, statement, *texts(frame, statement)), Verdict.PASS)
+        self._as_passed = labelled(label_of(frame, statement, *texts(frame, statement)), Verdict.PASS)
         self._is_plain = not (self._is_guarded or self._mask is not None or statement.aligned or self._refers)
         assert isinstance(frame.runtime, Retold)
         self._retold = frame.runtime
@@ -50,7 +50,7 @@ class RetoldTally(ReportedTally):
         """Tells the result."""
         if self._passes and not self.judged:
             self._retold.found.append(PASSED)
-            self._retold.verdicts.append(self._as_passed)
+            self._retold.labelled.append(self._as_passed)
         else:
             super().close()
 

@@ -15,7 +15,7 @@ from ibexite.errors import SequenceError
 from ibexite.language.program import Program
 from ibexite.untyped import Measured
 from ibexite.values import Quantity
-from ibexite.verdicts import Reason, Verdict
+from ibexite.verdicts import Reason, labelled
 
 TAKES_PRODUCT = "It takes the product again: ibexite run."
 
@@ -89,7 +89,7 @@ class Retold(Runtime):
         )  # fmt: skip
         self.clock = services.clock  # nothing need be noted
         self.heard: list[events.Judged] = []
-        self.verdicts: list[tuple[str, Verdict]] = []  # what each check is called, and its verdict
+        self.labelled: list[str] = []  # what each check is called, and its verdict: ibexite.verdicts.labelled
         self.is_quick = False
         self._fitting: dict[str, Mapping[str, str]] = {}  # of each block the units of what was found right last
         self.taken: dict[str, dict[str, tuple[str, str]]] = {}  # of each block what it takes of stored values
@@ -106,7 +106,7 @@ class Retold(Runtime):
         """A check is done."""
         self.found.append((event.verdict, event.reason))
         self.heard.append(event)
-        self.verdicts.append((event.subject.label, event.verdict))
+        self.labelled.append(labelled(event.subject.label, event.verdict))
 
     def demand_kinds(self) -> None:
         """Sees that what the block takes is what was stored. Raises NeverReadError: it was something else."""
@@ -126,7 +126,7 @@ class Retold(Runtime):
         """A block begins, with its stored values. `is_quick`: of a check that passes only that is told."""
         self.begin_block(block, corner_text)
         self.begin_judging()
-        self.values, self.heard, self.verdicts, self.is_quick = values, [], [], is_quick
+        self.values, self.heard, self.labelled, self.is_quick = values, [], [], is_quick
         for name, reason in values.bad:
             self.bad_reasons.setdefault(name, []).append(reason)
         for name, conditions in values.conditions.items() if self.program.references else ():

@@ -62,6 +62,14 @@ class Lookup:
         with self._told():
             yield from self._db.tuples(query, *values)
 
+    def joined(self, value: str, separator: str) -> str:
+        """What a statement says for a value of all rows that it finds, as texts in one."""
+        return self._db.joined(value, separator)
+
+    def in_hex(self, value: str) -> str:
+        """What a statement says for bytes as a text."""
+        return self._db.in_hex(value)
+
     def runs(self, *, serial: str = "", verdict: str = "", limit: int = 50) -> list[Fields]:
         """Runs, the newest first, with serial, product, and how many tests passed."""
         return self._rows(

@@ -23,9 +23,8 @@ CHOICES = {
 }  # fmt: skip
 
 
-_IS_SIMULATED = (
-    "is_trial AND instr(trial, '\"simulated\"') > 0"  # the code of a reason: in quotes it stands nowhere else
-)
+# By the code of a reason of a trial: in quotes it stands nowhere else.
+_IS_SIMULATED = "is_trial = 1 AND trial LIKE '%\"simulated\"%'"
 
 
 class Chosen(NamedTuple):

@@ -1,44 +1,83 @@
-"""Many stored runs with what it takes to judge them again, read some at once: their single numbers and verdicts at
-first, all else of a test when it is asked for. Standard library only."""
+"""Many stored runs with what it takes to judge them again: of each test its single numbers and verdicts, which the
+store puts together, all else when it is asked for. Standard library only."""
 
 from __future__ import annotations
 
 import json
 import struct
-from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from functools import cache, cached_property
+from typing import NamedTuple
 
 from ibexite.records.lookup import Lookup
 from ibexite.records.retold_values import RetoldValues
 from ibexite.records.stored_run import TestRecord
 from ibexite.untyped import Fields
+from ibexite.verdicts import RECORD_SEPARATOR, UNIT_SEPARATOR
 
 AT_ONCE = 50  # runs that are read together
 _IS_SINGLE = (
-    "length = 1 AND curves.kind = 'quantity' AND origin <> 'sweep' AND place = '' AND side = '' AND step IS NULL"
+    "length = 1 AND kind = 'quantity' AND origin <> 'sweep' AND place = '' AND side = '' AND step IS NULL "
+    "AND coalesce(length(data), 0) = 8"
 )
 
 
-@dataclass(slots=True)
 class TestToJudge:
-    """A test or block of a run. `verdicts` has what each check is called and its verdict, in their order."""
+    """A test or block of a run."""
 
     __test__ = False  # not for pytest
-    row: Fields
-    lookup: Lookup
-    verdicts: list[tuple[str, str]] = field(default_factory=list)
-    singles: dict[str, float] = field(default_factory=dict)
-    units: dict[str, str] = field(default_factory=dict)  # of these
-    has_more: bool = False  # than single numbers
-    has_bad: bool = False
+
+    def __init__(self, row: Fields, lookup: Lookup, *, has_bad: bool) -> None:
+        """`has_bad`: there were bad readings."""
+        self.row, self._lookup, self._has_bad = row, lookup, has_bad
+
+    @cached_property
+    def labelled(self) -> str:
+        """What its checks were called and their verdicts, in their order, joined: see ibexite.verdicts.labelled."""
+        joined = self._lookup.joined("label || ? || verdict", "?")
+        query = f"SELECT {joined} FROM results WHERE test_id = ?"
+        ((text,),) = self._lookup.tuples(query, UNIT_SEPARATOR, RECORD_SEPARATOR, self.row["id"])
+        return text or ""
 
     def whole(self) -> TestRecord:
         """All of it."""
-        return self.lookup.test(self.row)
+        return self._lookup.test(self.row)
 
     def values(self) -> RetoldValues:
-        """Its values, as they are taken once."""
-        return RetoldValues(self.whole, self.singles, self.units, has_more=self.has_more, has_bad=self.has_bad)
+        """Its values, as they are taken once. A test in which a name comes twice, or that has a loop of a single turn,
+        has no single numbers."""
+        lookup, number = self._lookup, self.row["id"]
+        ((others, turns),) = lookup.tuples(
+            "SELECT count(*), sum(CASE WHEN origin = 'sweep' AND length = 1 THEN 1 ELSE 0 END) FROM curves "
+            f"WHERE test_id = ? AND NOT ({_IS_SINGLE})", number,
+        )  # fmt: skip
+        ((names, units, data),) = lookup.tuples(
+            f"SELECT {lookup.joined('name', '?')}, {lookup.joined('unit', '?')}, "
+            f"{lookup.joined(lookup.in_hex('data'), '?')} FROM curves WHERE test_id = ? AND {_IS_SINGLE}",
+            RECORD_SEPARATOR, RECORD_SEPARATOR, "", number,
+        )  # fmt: skip
+        told = _told(names, units) if names is not None and not turns else None
+        if told is None:
+            return RetoldValues(self.whole, {}, {}, has_more=bool(others or names), has_bad=self._has_bad)
+        numbers = struct.unpack(f"<{len(told.names)}d", bytes.fromhex(data))
+        singles = dict(zip(told.names, numbers, strict=True))
+        return RetoldValues(self.whole, singles, told.units, has_more=bool(others), has_bad=self._has_bad)
+
+
+class _Told(NamedTuple):
+    """The names of single numbers, and their base units."""
+
+    names: list[str]
+    units: dict[str, str]
+
+
+@cache
+def _told(names: str, units: str) -> _Told | None:
+    """Taken apart, for the tests of all units once; None where a name comes twice."""
+    found = names.split(RECORD_SEPARATOR)
+    of_names = dict(zip(found, units.split(RECORD_SEPARATOR), strict=True))
+    return _Told(found, of_names) if len(of_names) == len(found) else None
 
 
 @dataclass(slots=True)
@@ -66,43 +105,9 @@ def _read(lookup: Lookup, runs: Sequence[str]) -> dict[str, RunToJudge]:
     ):  # fmt: skip
         row |= {key: json.loads(row[key]) for key in ("trial", "params")}
         found[row["id"]] = RunToJudge(row, {})
-    tests: dict[int, TestToJudge] = {}
-    for row in lookup.select(f"SELECT * FROM tests WHERE {meant} ORDER BY position", *runs):
-        tests[row["id"]] = found[row["run_id"]].parts[row["name"]] = TestToJudge(row, lookup)
-    last, mine = 0, list[tuple[str, str]]()
-    for number, label, verdict in lookup.tuples(
-        f"SELECT test_id, label, results.verdict FROM tests JOIN results ON test_id = tests.id WHERE {meant} "
-        "ORDER BY results.id", *runs,
-    ):  # fmt: skip
-        if number != last:  # those of a test come one after the other
-            last, mine = number, tests[number].verdicts
-        mine.append((label, verdict))
-    for (number,) in lookup.tuples(
+    bad = {number for (number,) in lookup.tuples(
         f"SELECT DISTINCT test_id FROM tests JOIN bad_readings ON test_id = tests.id WHERE {meant}", *runs
-    ):
-        tests[number].has_bad = True
-    _read_singles(lookup, meant, runs, tests)
+    )}  # fmt: skip
+    for row in lookup.select(f"SELECT * FROM tests WHERE {meant} ORDER BY position", *runs):
+        found[row["run_id"]].parts[row["name"]] = TestToJudge(row, lookup, has_bad=row["id"] in bad)
     return found
-
-
-def _read_singles(lookup: Lookup, meant: str, runs: Sequence[str], tests: Mapping[int, TestToJudge]) -> None:
-    """The single numbers. A test in which a name comes twice, or that has a loop of a single turn, has none of them."""
-    unpack = struct.Struct("<d").unpack
-    doubtful: set[int] = set()
-    last, singles, told = 0, dict[str, float](), dict[str, str]()
-    for number, name, unit, data, is_axis in lookup.tuples(
-        f"SELECT test_id, curves.name, unit, CASE WHEN {_IS_SINGLE} THEN data END, origin = 'sweep' AND length = 1 "
-        f"FROM tests JOIN curves ON test_id = tests.id WHERE {meant}", *runs,
-    ):  # fmt: skip
-        if number != last:
-            last, singles, told = number, tests[number].singles, tests[number].units
-        if data is None:
-            tests[number].has_more = True
-            if is_axis:
-                doubtful.add(number)
-        elif name in singles:
-            doubtful.add(number)
-        else:
-            (singles[name],), told[name] = unpack(data), unit
-    for number in doubtful:
-        tests[number].singles, tests[number].units, tests[number].has_more = {}, {}, True

@@ -59,6 +59,16 @@ class Database:
             while some := cursor.fetchmany(TUPLES_AT_ONCE):
                 yield from some
 
+    @staticmethod
+    def joined(value: str, separator: str) -> str:
+        """What a statement says for a value of all rows that it finds, as texts in one, in the order of its rows."""
+        return f"group_concat({value}, {separator})"
+
+    @staticmethod
+    def in_hex(value: str) -> str:
+        """What a statement says for bytes as a text of two digits each."""
+        return f"hex({value})"
+
     def change(self, statement: str, *values: object) -> None:
         """Carries out a statement that answers nothing."""
         with _faults():

@@ -96,7 +96,7 @@ class StoredRun:
         row = part.row
         facts = Judgement(Verdict(row["verdict"]), bool(row["has_failed"]), Reason(row["reason_code"], row["reason"]))
         was_begun = row["duration"] > 0 or row["kind"] == "block"
-        return StoredTest(facts, part.values, was_begun, part.verdicts)
+        return StoredTest(facts, part.values, was_begun, part.labelled)
 
 
 def keep(records: Path, found: list[Judged], how: How, operator: str) -> None:
