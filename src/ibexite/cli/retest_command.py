@@ -62,7 +62,7 @@ def command(
             only=chosen_tests(earlier, ready.program, only, failed=failed),
         )  # fmt: skip
         signals = Signals()
-        policy, attempts = ready.project.retest, lookup.attempts(earlier.row["id"])
+        policy, attempts = ready.project.retest, lookup.attempts(earlier.row["id"], with_later=True)
         own = tuple(policy_of(policy, attempts, options.only, options.operator))
         completes = replace(
             earlier_of(earlier, lookup, ready.program, ready.bench), own=own,

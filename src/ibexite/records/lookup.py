@@ -137,23 +137,35 @@ class Lookup:
         rows = self._rows("SELECT * FROM second_verdicts WHERE run_id = ? ORDER BY id", run_id)
         return [row | {key: json.loads(row[key]) for key in ("trial", "files", "changes")} for row in rows]
 
-    def attempts(self, run_id: str) -> dict[str, list[Attempt]]:
-        """How often each test was carried out for the result of a run: in it and in those that it completes, the first
-        one first. One that was skipped was no attempt."""
+    def attempts(self, run_id: str, *, with_later: bool = False) -> dict[str, list[Attempt]]:
+        """How often each test was carried out since the first run that a run completes: in all retests, whichever of
+        the runs between they were begun from, the first one first. One that was skipped was no attempt.
+
+        Args:
+            with_later: also those after this run.
+        """
         found: dict[str, list[Attempt]] = {}
-        seen: set[str] = set()
-        while run_id and run_id not in seen and self.has(run_id):
-            seen.add(run_id)
-            run = self._rows("SELECT retest_of, started, utc_offset, operator FROM runs WHERE id = ?", run_id)[0]
+        for run in self._attempted(run_id):
             when = local_time(run["started"], run["utc_offset"])
             for test in self._rows(
                 "SELECT name, verdict, reason FROM tests WHERE run_id = ? AND kind = 'test' AND run = ''"
-                " AND verdict <> 'skipped' ORDER BY position", run_id,
+                " AND verdict <> 'skipped' ORDER BY position", run["id"],
             ):  # fmt: skip
-                attempt = Attempt(run_id, when, run["operator"], test["verdict"], test["reason"])
-                found.setdefault(test["name"], []).insert(0, attempt)
-            run_id = run["retest_of"]
+                attempt = Attempt(run["id"], when, run["operator"], test["verdict"], test["reason"])
+                found.setdefault(test["name"], []).append(attempt)
+            if run["id"] == run_id and not with_later:
+                break
         return found
+
+    def _attempted(self, run_id: str) -> list[Fields]:
+        """The first run that a run completes, and all retests from it on, in the order of their starting."""
+        return self._rows(
+            "WITH RECURSIVE before(id) AS "
+            "(SELECT ? UNION SELECT retest_of FROM runs JOIN before USING (id) WHERE retest_of <> ''), "
+            "family(id) AS (SELECT id FROM before UNION SELECT runs.id FROM runs JOIN family ON retest_of = family.id) "
+            "SELECT id, started, utc_offset, operator FROM runs JOIN family USING (id) "
+            "ORDER BY number, started, id", run_id,
+        )  # fmt: skip
 
     def traffic(self, run_id: str) -> list[Fields]:
         """What was said last to each instrument of a run that did not end by itself, in its order."""
