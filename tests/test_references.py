@@ -41,8 +41,9 @@ def number(value: float = 5.0, kind: Quantity = VOLTS, **conditions: str) -> Ref
     return ReferenceValue("v_ok", "a", kind, (), (value,), {key.replace("_", ".", 1): text for key, text in conditions.items()})
 
 
-def curve(values: tuple, points: tuple = (1.0, 2.0, 3.0), kind: Quantity = VOLTS, axis: str = "x", unit: Quantity = VOLTS) -> ReferenceValue:
-    return ReferenceValue("y", "a", kind.over((axis,)), (Axis(axis, unit, points),), values, {})
+def curve(values: tuple, points: tuple = (1.0, 2.0, 3.0), kind: Quantity = VOLTS, axis: str = "x", unit: Quantity = VOLTS, **conditions: str) -> ReferenceValue:
+    told = {key.replace("_", ".", 1): text for key, text in conditions.items()}
+    return ReferenceValue("y", "a", kind.over((axis,)), (Axis(axis, unit, points),), values, told)
 
 
 @st.composite
@@ -130,14 +131,21 @@ SWEEP = "    sweep x from 1 V to 3 V step 1 V\n        set supply.voltage = x\n 
     (SWEEP + '    check y within golden("ref") +/- 1 %\n', curve((10.0, 20.0, 30.0)), "pass", ""),
     (SWEEP + '    check y within golden("ref") +/- 1 %\n', curve((10.0, 20.0, 33.0)), "fail", ""),
     (SWEEP + '    check y within golden("ref") +/- 1 % aligned by 6 %\n', curve((10.5, 21.0, 31.5)), "pass", ""),
-    (SWEEP + '    check y within golden("ref") +/- 1 %\n', curve((10.0, None, 30.0)), "pass", ""),
+    (SWEEP + '    check y within golden("ref") +/- 1 %\n', curve((10.0, None, 30.0)), "error", "undecided: 1 of 3 bad"),
+    (SWEEP + '    check y - golden("ref") within 0 V +/- 1 mV\n', curve((10.0, None, 30.0)), "error", "undecided: 1 of 3 bad"),
+    (SWEEP + '    check y within golden("ref") +/- 1 % where x > 2 V\n', curve((10.0, None, 30.0)), "pass", ""),
+    (SWEEP + '    check y within onto(golden("ref"), y) +/- 1 %\n', curve((10.0, 20.0), (1.0, 2.0)), "error", "the reference ref has nothing at x = 3 V"),
+    (SWEEP + '    check y within onto(golden("ref"), y) +/- 1 % where x < 3 V\n', curve((10.0, 20.0), (1.0, 2.0)), "pass", ""),
+    (SWEEP + '    check v_ok within golden("ref") +/- 1 %\n', curve((5.0, 5.0), (1.0, 2.0), supply_voltage="1 V to 2 V"), "error", "supply.voltage is 1 V to 3 V, was 1 V to 2 V"),
     (SWEEP + '    check y within golden("ref") +/- 1 %\n', curve((10.0, 20.0), (1.0, 2.0)), "error", "two curves have different points on the axis x"),
     (SWEEP + '    check y within onto(golden("ref"), y) +/- 1 %\n', curve((10.0, 30.0), (1.0, 3.0)), "pass", "")])  # fmt: skip
 def test_a_value_is_judged_by_a_reference(rehearse, tmp_path, lines, value, verdict, said) -> None:
     run = rehearse(lines, files={"golden/none/ref.toml": file_of(value, folder=tmp_path)})
     assert run.verdicts["a"] == verdict and said in run.ended["a"][1]
     codes = {reason.code for reason in run.trial}
-    assert ("unapproved" in codes) == ('golden("ref' in lines) and ("reference" in codes) == (bool(said) and "axis" not in said)
+    assert ("unapproved" in codes) == ('golden("ref' in lines) and ("reference" in codes) == (
+        bool(said) and not any(word in said for word in ("axis", "bad", "nothing"))
+    )
 
 
 @pytest.mark.parametrize(

@@ -14,6 +14,7 @@ from ibexite.engine.frame_base import FrameBase
 from ibexite.engine.leaving import Leaving, TestOver, UnitOver
 from ibexite.engine.runtime import Runtime
 from ibexite.engine.tallies import ReportedTally
+from ibexite.errors import SequenceError
 from ibexite.holes import NEVER_MEASURED, decide
 from ibexite.language import nodes
 from ibexite.language.constants import Value
@@ -93,6 +94,7 @@ def bound_of(frame: Frame) -> Bindings:
         "heed": runtime.stop.check,
         "leave": frame.leave,
         "Leaving": Leaving,
+        "SequenceError": SequenceError,
         "end_test": _end_test,
         "end_unit": _end_unit,
         "expect_limiting": runtime.expect_limiting,

@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import contextlib
+from collections.abc import Iterator
+
 from ibexite.engine.compile_accuracy import AccuracyCompiler
 from ibexite.engine.formula import readings_behind
 from ibexite.language import constants, nodes
 from ibexite.language.carrying import is_by_accuracy
+from ibexite.language.check_files import golden_in
 from ibexite.values import Words
 
 
@@ -30,19 +34,31 @@ class CheckCompiler(AccuracyCompiler):
             self._emit(f"{tally}.judge_text({value}, {self._wanted(statement)}, {where}, {at})", line)
             self._close(tally, line)
             return
-        low, high = self._limits_of(statement)
-        by_accuracy = is_by_accuracy(statement, self.frame.names)
-        uncertainty = self.program.guards.get(statement, statement.guard)
-        guard = self._carried(statement.value) if by_accuracy else self._guard(uncertainty)
-        is_fixed = all(map(_is_constant, (low, high, guard)))
-        tally = self._bind("check", self.frame.tally(statement, axes + kind.axes, readings, is_fixed=is_fixed))
-        if uncertainty is not None:
+        with self._told_by_references(statement, line) as told_by:
+            low, high = self._limits_of(statement)
+            by_accuracy = is_by_accuracy(statement, self.frame.names)
+            uncertainty = self.program.guards.get(statement, statement.guard)
+            guard = self._carried(statement.value) if by_accuracy else self._guard(uncertainty)
+            is_fixed = all(map(_is_constant, (low, high, guard)))
+            tally = self._bind("check", self.frame.tally(statement, axes + kind.axes, readings, is_fixed=is_fixed))
+            told_by.append(tally)
+            self._judge(statement, tally, (low, high, where, at), guard if uncertainty is not None else "", line)
+        self._close(tally, line)
+
+    def _judge(
+        self, statement: nodes.Check, tally: str, limits: tuple[str, str, str, str], guard: str, line: int
+    ) -> None:  # fmt: skip
+        """Judges a number or a curve, with the sources of its limits, of where, of its place, and of its guard."""
+        low, high, where, at = limits
+        kind, uncertainty = self._type(statement.value), self.program.guards.get(statement, statement.guard)
+        if guard:
             self._emit(f"{tally}.guard_by({guard})", line)
         value = self._judged_value(statement, line)
+        by_accuracy = is_by_accuracy(statement, self.frame.names)
         parts = [statement.value, statement.where, None if by_accuracy else uncertainty]
         parts += [statement.criterion.a, statement.criterion.b] if statement.criterion is not None else []
         row = self.program.limits.get(statement)
-        if row is not None and row.low is None and row.high is None and not axes and not kind.axes:
+        if row is not None and row.low is None and row.high is None and not self._loops and not kind.axes:
             self._emit(f"{tally}.without_limits = {value}", line)
         counts = self._stands_on(*parts)
         if counts:
@@ -53,7 +69,21 @@ class CheckCompiler(AccuracyCompiler):
             self._emit(f"{tally}.judge_where({where}, {value}, {low}, {high}, {at})", line)
         else:
             self._emit(f"{tally}.judge({value}, {low}, {high}, {at})", line)
-        self._close(tally, line)
+
+    @contextlib.contextmanager
+    def _told_by_references(self, statement: nodes.Check, line: int) -> Iterator[list[str]]:
+        """What cannot be computed of a reference is told by how that was measured otherwise, where it was; by the tally
+        that is put into the list."""
+        told_by: list[str] = []
+        if not golden_in(statement):
+            yield told_by
+            return
+        self._emit("try:", line)
+        self._depth += 1
+        yield told_by
+        self._depth -= 1
+        self._emit("except SequenceError as error:", line)
+        self._emit(f"    {told_by[0]}.could_not(error)", line)
 
     def _close(self, tally: str, line: int) -> None:
         """Has a tally become a result: at once, or when the outermost loop has ended."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from ibexite.holes import NEVER_MEASURED
+from ibexite.holes import BAD
 from ibexite.language.check_files import GOLDEN, value_in
 from ibexite.language.program import Program
 from ibexite.reference import ReferenceValue
@@ -38,16 +38,17 @@ class ProjectFiles:
 
 
 def made_of(value: ReferenceValue) -> Measured:
-    """The value of a reference as formulas have it."""
+    """The value of a reference as formulas have it. Where it was never measured it is bad: what was measured there is
+    not to pass unseen."""
     if not value.axes:
         (one,) = value.values
-        return bool(one) if isinstance(value.type, YesNo) else NEVER_MEASURED if one is None else one
+        return bool(one) if isinstance(value.type, YesNo) else BAD if one is None else one
     import numpy as np
 
     from ibexite.analysis.curve import ArrayCurve, SampledCurve, Sampling, array_of
 
     is_complex = any(isinstance(number, complex) for number in value.values)
-    hole = complex(NEVER_MEASURED, NEVER_MEASURED) if is_complex else NEVER_MEASURED
+    hole = complex(BAD, BAD) if is_complex else BAD
     given: list[Measured] = [hole if number is None else number for number in value.values]
     values = np.array(given) if is_complex else array_of(given)
     first = value.axes[0]

@@ -191,9 +191,13 @@ class Tally:
         from ibexite.engine.judged_points import JudgedPoints
 
         points = JudgedPoints(value, low, high, where, self.guard)
+        self.look_at(points, at)
         varies = points.limits_vary()
         for block in points.blocks():
             self._judge_block(points, block, at, varies)
+
+    def look_at(self, points: JudgedPoints, at: At) -> None:
+        """What is to be found out of the points of a curve before they are judged."""
 
     def _judge_block(self, points: JudgedPoints, block: Block, at: At, varies: bool) -> None:
         margins = block.margins()

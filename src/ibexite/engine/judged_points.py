@@ -73,6 +73,13 @@ class JudgedPoints:
             chosen = np.flatnonzero(((where != 0) | undecided) & ~unmeasured)
             yield Block(begin + chosen, values[chosen], lows[chosen], highs[chosen], undecided[chosen])
 
+    def unlimited(self) -> Iterator[int]:
+        """The places of points that were measured and are to be judged, and for which there are no limits."""
+        for begin in range(0, math.prod(self._shape), BLOCK):
+            values, lows, highs, where = (x[begin : begin + BLOCK] for x in self._flat)
+            is_meant = ~never(values) & ~never(where) & ((where != 0) | np.isnan(where))
+            yield from (begin + np.flatnonzero(is_meant & (never(lows) | never(highs)))).tolist()
+
     def blocks(self) -> Iterator[Block]:
         """The points in their order."""
         for block in self._unguarded():

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 from ibexite import decision_rules, events, units
 from ibexite.analysis.risk import specific_risk
@@ -12,6 +13,7 @@ from ibexite.differences import Difference
 from ibexite.engine.frame_base import FrameBase
 from ibexite.engine.judge import At, Tally
 from ibexite.engine.limit_errors import negative_guard
+from ibexite.errors import SequenceError
 from ibexite.language import constants, nodes
 from ibexite.language.carrying import is_by_accuracy
 from ibexite.language.check_files import golden_in
@@ -19,6 +21,10 @@ from ibexite.mask import Mask
 from ibexite.untyped import Fields, Measured
 from ibexite.values import Words, YesNo
 from ibexite.verdicts import FAULTS, Found, Reason
+from ibexite.wording import place_text
+
+if TYPE_CHECKING:
+    from ibexite.engine.judged_points import JudgedPoints
 
 BY_ACCURACY = "the uncertainty is the worst that its signals come to (first order)"
 
@@ -100,6 +106,25 @@ class ReportedTally(Tally):
                 self.moved = how.told(move) if move is not None else self.moved
                 return
         super().judge_curve(value, low, high, where, at)
+
+    def look_at(self, points: JudgedPoints, at: At) -> None:
+        """Points that were measured and for which the references have nothing cannot pass unseen."""
+        if not self._refers:
+            return
+        places = list(points.unlimited())
+        if places and self.trouble is None:
+            axes = [self._frame.axis_meta(axis) for axis in self._axes]
+            place = dict(zip(self._axes, (*at, *points.place(places[0])), strict=False))
+            names = " and ".join(dict.fromkeys(f"{expr.name}" for expr in golden_in(self._statement)))
+            more = f", and at {len(places) - 1} more points" if len(places) > 1 else ""
+            self.trouble = Reason("reference", f"the reference {names} has nothing at {place_text(place, axes)}{more}")
+
+    def could_not(self, error: SequenceError) -> None:
+        """A value or its limits cannot be computed: told by the references if they were measured otherwise, which is
+        why then. Raises SequenceError: they were not."""
+        self.trouble = self.trouble or self._trouble_with_references()
+        if self.trouble is None:
+            raise error
 
     def _trouble_with_references(self) -> Reason | None:
         if not self._refers:
