@@ -69,8 +69,13 @@ def _refuse_bad_run(record: RunRecord, although: str) -> None:
     row = record.row
     failed = [test.row["name"] for test in record.tests if test.row["has_failed"]]
     broken = [test.row["name"] for test in record.tests if _is_broken(test)]
-    what = (f"{', '.join(failed)} failed" if failed else f"{', '.join(broken)} ended in an error" if broken else
-            "it was aborted" if row["verdict"] == Verdict.ABORTED else "")  # fmt: skip
+    what = ""
+    if failed or broken:
+        what = f"{', '.join(failed)} failed" if failed else f"{', '.join(broken)} ended in an error"
+    elif row["verdict"] == Verdict.ABORTED:
+        what = "it was aborted"
+    elif row["verdict"] == Verdict.ERROR and row["reason_code"]:
+        what = f"its run ended in an error ({row['reason']})"
     if what and not although.strip():
         raise MistakeError(f"this unit is not known to be good: {what}", where=f"run {row['id']}",
                            remedy='Take a run that passed, or say why: --although "why"')  # fmt: skip
