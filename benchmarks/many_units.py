@@ -116,12 +116,12 @@ def limits(folder: Path) -> float:
     from ibexite.records.gateway import open_lookup
     from ibexite.station.limit_methods import method_of
     from ibexite.station.many_units import measured_alike, units_of
-    from ibexite.station.proposing import proposed_mask
+    from ibexite.station.proposed_masks import proposed_mask
 
     lookup = open_lookup(folder)
     units = measured_alike(lookup, units_of(lookup, (), [("lot", "L1")]), {"a": ["y"]})
     mask = proposed_mask(lookup, units, "a", "y", method_of(1.0, None, None, None), is_aligned=False)
-    return float(mask.high.sum())
+    return float(mask.curves.high.sum())
 
 
 def ratio(ours: Callable[[Path], float], by_hand: Callable[[Path], float], folder: Path) -> tuple[float, float, float]:

@@ -240,7 +240,8 @@ def test_conditions_that_are_each_unit_s_own_leave_none_out_and_are_told(project
     (["--lot", "L7", "--curve", "shape.q"], "no unit has a curve shape.q"), (["--lot", "L7", "--curve", "shape"], "is not TEST.NAME"), (["--where", "colour=red"], "runs cannot be chosen by 'colour'"),
     (["--where", "lot"], "is not KEY=VALUE"), (["--lot", "L7", "--smooth", "3"], "--aligned, --smooth and --as are for a curve"), (["--lot", "L7", "--out", "lot.csv"], "there is such a file"),
     (["--lot", "L7", "--curve", "shape.y", "--smooth", "three"], "--smooth 'three'"), (["--lot", "L7", "--tolerance", "-1 V"], "makes no limits"), (["U1", "U2"], "too few to propose limits from"),
-    (["nobody"], "there is no run 'nobody'")])  # fmt: skip
+    (["--lot", "L7", "--out", "x.xlsx"], "'x.xlsx' is no name of a limit table"), (["--lot", "L7", "--out", "lot.ibx/x.csv"], "cannot be written (File exists: lot.ibx)"),
+    (["--lot", "L7", "--curve", "shape.y", "--as", "../x"], "'../x' cannot be the name of a mask"), (["nobody"], "there is no run 'nobody'")])  # fmt: skip
 def test_what_no_limits_can_be_made_from_is_told(three, arguments, told) -> None:
     done = in_project(three, "limits", "from", *arguments)
     assert done.returncode == 2 and told in done.stderr, done.stderr

@@ -327,6 +327,9 @@ def test_a_good_unit_becomes_a_reference_that_others_are_judged_by(project, ibex
     assert ibexite("golden", "save", "FU0043", "loss", "--as", "worse", "--although", "its lead is good").returncode == 0
     compared = ibexite("golden", "compare", "leads", "worse").stdout
     assert re.search(r"^loss   apart by at most \S+ m?dB at freq = \d+ MHz", compared, re.MULTILINE) and "wires   only in leads" in compared
+    (project / "golden").rename(project / "silver")
+    (project / "golden").touch()
+    assert "cannot be written (Not a directory" in ibexite("golden", "save", "FU0042", "loss", "--as", "more").stderr
     with contextlib.closing(sqlite3.connect(project / "records" / "ibexite.sqlite")) as db, db:
         db.execute("UPDATE runs SET verdict = 'error', reason = 'after unit, line 9', reason_code = 'after_unit'")
     assert "its run ended in an error (after unit, line 9)" in ibexite("golden", "save", "FU0042", "loss", "--as", "broken").stderr

@@ -96,6 +96,13 @@ def written_whole(path: Path, *, is_new: bool = False) -> Iterator[Path]:
         raise
 
 
+def cannot_write(path: Path, error: OSError) -> MistakeError:
+    """What is told where a file of a project cannot be written."""
+    why = error.strerror or str(error)
+    at = f": {error.filename}" if error.filename not in (None, str(path)) else ""
+    return MistakeError(f"cannot be written ({why}{at})", where=str(path), remedy="Check folder and permissions.")
+
+
 def _link(side: Path, path: Path) -> None:
     """Gives a file its name unless there is one of that name."""
     try:

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import datetime
-from collections.abc import Collection
+import re
+from collections.abc import Collection, Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -11,8 +13,10 @@ import click
 
 from ibexite.cli.options import open_records, records_option
 from ibexite.errors import MistakeError
+from ibexite.plain_file import cannot_write, is_there, written_whole
 from ibexite.records.many_runs import judged_numbers
-from ibexite.station import proposing
+from ibexite.reports.of_units import CurvesOfUnits, ValuesOfUnits
+from ibexite.station import proposed_masks, proposing
 from ibexite.station.approving import approve_file, standings
 from ibexite.station.limit_methods import Method, method_of, parts_of_octave
 from ibexite.station.many_units import Units, conditions_from, measured_alike, units_of
@@ -20,9 +24,11 @@ from ibexite.station.project import find_project, shown_path
 
 if TYPE_CHECKING:
     from ibexite.records.lookup import Lookup
-    from ibexite.station.proposing import ProposedMask, ProposedTable
+    from ibexite.station.proposed_masks import ProposedMask
+    from ibexite.station.proposing import ProposedTable
 
 MOST_NAMED = 12
+MASK_NAME = re.compile(r"[\w-]+(\.[\w-]+)?")
 
 
 @click.group("limits")
@@ -83,12 +89,15 @@ def from_command(
         return
     if aligned or smooth or name:
         raise MistakeError("--aligned, --smooth and --as are for a curve", remedy="Name one: --curve test.name")
-    path = _free(out or Path("proposed_limits.csv"), replace)
+    path = out or Path("proposed_limits.csv")
+    if path.suffix != ".csv":
+        raise MistakeError(f"{path.name!r} is no name of a limit table", where="--out", remedy="It is written as .csv.")
+    _refuse_what_is_there(path, replace)
     units = measured_alike(lookup, units, judged_numbers(lookup, units.ids))
     table = proposing.proposed_table(lookup, units, method)
     if without_outliers:
         table = proposing.proposed_table(lookup, units, method, ignoring=table.outliers)
-    path.write_text(proposing.table_text(table, units, method), encoding="utf-8")
+    _write(path, replace, proposing.table_text(table, units, method))
     _tell_table(table)
     named = {serial: ", ".join(names) for serial, names in table.outliers.items()}
     _tell_units(units, named, table.passing, table.units, table.lacking)
@@ -96,11 +105,29 @@ def from_command(
     _draw(picture or path.with_suffix(".png"), proposing.values_picture(table, units, method))
 
 
-def _free(path: Path, replaces: bool) -> Path:
-    if path.exists() and not replaces:
-        raise MistakeError("there is such a file", where=str(path), remedy="Write --replace, or another --out or --as.")
-    path.parent.mkdir(parents=True, exist_ok=True)
-    return path
+def _refuse_what_is_there(path: Path, replaces: bool) -> None:
+    if is_there(path) and not replaces:
+        raise _there_is(path)
+
+
+def _there_is(path: Path) -> MistakeError:
+    return MistakeError("there is such a file", where=str(path), remedy="Write --replace, or another --out or --as.")
+
+
+def _write(path: Path, replaces: bool, text: str) -> None:
+    with _told(path), written_whole(path, is_new=not replaces) as side:
+        side.write_text(text, encoding="utf-8")
+
+
+@contextlib.contextmanager
+def _told(path: Path) -> Iterator[None]:
+    """What hinders the writing of a file is told."""
+    try:
+        yield
+    except OSError as error:
+        if isinstance(error, FileExistsError) and is_there(path):
+            raise _there_is(path) from None
+        raise cannot_write(path, error) from None
 
 
 def _from_curve(
@@ -111,26 +138,34 @@ def _from_curve(
     test, _, value = curve.partition(".")
     if not value:
         raise MistakeError(f"--curve {curve!r} is not TEST.NAME", remedy="Write, for example: --curve filter.gain")
-    path = _free(find_project(Path.cwd()).folder / "masks" / f"{name or value.replace('.', '_')}.csv", replaces)
+    called = name or value.replace(".", "_")
+    if not MASK_NAME.fullmatch(called):
+        raise MistakeError(
+            f"{called!r} cannot be the name of a mask", where="--as",
+            remedy="Letters, digits, - and _; behind a point the variant it is for.",
+        )  # fmt: skip
+    path = find_project(Path.cwd()).folder / "masks" / f"{called}.csv"
+    _refuse_what_is_there(path, replaces)
     octave = parts_of_octave(smooth)
 
     def proposed(ignoring: Collection[str]) -> ProposedMask:
-        return proposing.proposed_mask(lookup, units, test, value, method, is_aligned=is_aligned, smooth=octave,
+        return proposed_masks.proposed_mask(lookup, units, test, value, method, is_aligned=is_aligned, smooth=octave,
                                        ignoring=ignoring)  # fmt: skip
 
     units = measured_alike(lookup, units, {test: [value]})
     mask = proposed(())
     if without_outliers and mask.outliers:
         mask = proposed(mask.outliers)
-    path.write_text(proposing.mask_text(mask, units, method), encoding="utf-8")
-    click.echo(f"{curve} over {mask.axis}, {len(mask.x)} points, from {len(mask.runs)} units, {method.told}")
+    _write(path, replaces, proposed_masks.mask_text(mask, units, method))
+    points = f"over {mask.curves.axis}, {len(mask.curves.x)} points"
+    click.echo(f"{curve} {points}, from {len(mask.runs)} units, {method.told}")
     units = Units(units.product, units.runs, [*units.left_out, *mask.left_out], units.remarks)
     _tell_units(units, dict.fromkeys(mask.outliers, "over all points"), mask.passing, mask.units)
     line = f'check {value} inside mask("{path.stem}")'
-    bound = f" aligned by {proposing.move_said(mask)}" if mask.is_aligned else ""
+    bound = f" aligned by {proposed_masks.move_said(mask)}" if mask.is_aligned else ""
     click.echo(f"\n{line}{bound}")
     _tell_file(path)
-    _draw(picture or Path(f"{path.stem}.png"), proposing.curves_picture(mask, units, method))
+    _draw(picture or Path(f"{path.stem}.png"), proposed_masks.curves_picture(mask, units, method))
 
 
 def _tell_table(table: ProposedTable) -> None:
@@ -165,14 +200,14 @@ def _tell_file(path: Path) -> None:
     click.echo(f'\n{shown_path(path)}: a proposal. ibexite limits approve {shown_path(path)} --by NAME --reason "…"')
 
 
-def _draw(path: Path, picture: object) -> None:
+def _draw(path: Path, picture: CurvesOfUnits | ValuesOfUnits) -> None:
     from ibexite.reports import spread_figure
 
-    path.parent.mkdir(parents=True, exist_ok=True)
-    if isinstance(picture, spread_figure.CurvesOfUnits):
-        spread_figure.draw_curves(picture, path)
-    elif isinstance(picture, spread_figure.ValuesOfUnits):
-        spread_figure.draw_values(picture, path)
+    with _told(path), written_whole(path) as side:
+        if isinstance(picture, CurvesOfUnits):
+            spread_figure.draw_curves(picture, side)
+        else:
+            spread_figure.draw_values(picture, side)
     click.echo(f"{shown_path(path)}: a picture of it")
 
 

@@ -9,7 +9,7 @@ from pathlib import Path
 from ibexite.errors import MistakeError
 from ibexite.file_lock import append_whole
 from ibexite.frozen import frozen
-from ibexite.plain_file import is_there
+from ibexite.plain_file import cannot_write, is_there
 from ibexite.toml_reader import quoted, read_toml
 
 FILE_NAME = "approvals.toml"
@@ -46,7 +46,8 @@ def approve(project: Path, path: Path, by: str, when: str, reason: str) -> Appro
     """Adds the approval of a file.
 
     Raises:
-        MistakeError: it lies outside of the project, nobody is named, or approvals.toml is wrong.
+        MistakeError: it lies outside of the project, nobody is named, approvals.toml is wrong or cannot be
+            written.
     """
     if not by.strip() or not reason.strip():
         what = "nobody is named" if not by.strip() else "there is no reason"
@@ -56,7 +57,10 @@ def approve(project: Path, path: Path, by: str, when: str, reason: str) -> Appro
     made = Approval(name, hashlib.sha256(path.read_bytes()).hexdigest(), by.strip(), when, reason.strip())
     keys = ("file", "sha256", "by", "when", "reason")
     text = "\n[[approved]]\n" + "".join(f"{key} = {quoted(getattr(made, key))}\n" for key in keys)
-    append_whole(project / FILE_NAME, text, head=_HEAD)
+    try:
+        append_whole(project / FILE_NAME, text, head=_HEAD)
+    except OSError as error:
+        raise cannot_write(project / FILE_NAME, error) from None
     return made
 
 

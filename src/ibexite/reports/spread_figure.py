@@ -11,8 +11,8 @@ from matplotlib.figure import Figure
 
 from ibexite import units
 from ibexite.analysis.curve import Array
-from ibexite.frozen import frozen
 from ibexite.reports.drawing import FAIL, FAMILY, LIMIT, STYLE
+from ibexite.reports.of_units import CurvesOfUnits, ValuesOfUnits
 from ibexite.values import Quantity
 from ibexite.wording import is_log_spaced
 
@@ -20,64 +20,38 @@ MOST_DRAWN = 200  # curves; of more every so many
 SIZE, DPI = (11.0, 6.0), 116
 
 
-@frozen
-class CurvesOfUnits:
-    """Curves of many units. Arrays: x of shape (points,), values of shape (units, points)."""
-
-    title: str
-    name: str
-    axis: str
-    axis_kind: Quantity
-    kind: Quantity
-    x: Array
-    values: Array
-    mean: Array
-    low: Array
-    high: Array
-    outlying: tuple[int, ...]  # which units are like no other
-    told: str
-
-
-@frozen
-class ValuesOfUnits:
-    """Single values of many units: of each a name, the values, both limits (None for none), all in base units."""
-
-    title: str
-    rows: tuple[tuple[str, Quantity, Sequence[float], float | None, float | None], ...]
-    told: str
-
-
 def draw_curves(picture: CurvesOfUnits, path: Path) -> None:
     """Writes a PNG with the curves of many units."""
+    curves = picture.curves
     with matplotlib.rc_context(STYLE):
         figure = Figure(figsize=SIZE, dpi=DPI)
         axes = figure.add_axes((0.075, 0.1, 0.905, 0.8))
-        order = np.argsort(picture.x, kind="stable")
-        x_unit = units.unit_for(*picture.x, dimension=picture.axis_kind.dimension, shown=picture.axis_kind.shown)
-        ends = (float(np.nanmin(picture.low)), float(np.nanmax(picture.high)))
-        unit = units.unit_for(*ends, dimension=picture.kind.dimension, shown=picture.kind.shown)
-        xs = _shown(picture.x[order], x_unit)
+        order = np.argsort(curves.x, kind="stable")
+        x_unit = units.unit_for(*curves.x, dimension=curves.axis_kind.dimension, shown=curves.axis_kind.shown)
+        ends = (float(np.nanmin(curves.low)), float(np.nanmax(curves.high)))
+        unit = units.unit_for(*ends, dimension=curves.kind.dimension, shown=curves.kind.shown)
+        xs = _shown(curves.x[order], x_unit)
 
         def line(values: Array) -> Array:
             return _shown(values[order], unit)
 
-        step = max(1, len(picture.values) // MOST_DRAWN)
-        for number, values in enumerate(picture.values):
+        step = max(1, len(curves.values) // MOST_DRAWN)
+        for number, values in enumerate(curves.values):
             if number in picture.outlying or number % step:
                 continue
             axes.plot(xs, line(values), color=FAMILY[1], linewidth=0.7, alpha=0.35)
         for number, at in enumerate(picture.outlying):
             label = "like no other" if number == 0 else None
-            axes.plot(xs, line(picture.values[at]), color=FAIL, linewidth=1.2, linestyle="--", label=label)
-        axes.plot([], [], color=FAMILY[1], linewidth=0.9, label=f"{len(picture.values)} units")
-        axes.plot(xs, line(picture.mean), color=FAMILY[0], linewidth=2.0, label="mean")
-        for number, edge in enumerate((picture.low, picture.high)):
+            axes.plot(xs, line(curves.values[at]), color=FAIL, linewidth=1.2, linestyle="--", label=label)
+        axes.plot([], [], color=FAMILY[1], linewidth=0.9, label=f"{len(curves.values)} units")
+        axes.plot(xs, line(curves.mean), color=FAMILY[0], linewidth=2.0, label="mean")
+        for number, edge in enumerate((curves.low, curves.high)):
             label = "proposed limits" if number == 0 else None
             axes.plot(xs, line(edge), color=LIMIT, linewidth=1.8, linestyle=(0, (6, 3)), label=label)
-        if is_log_spaced(picture.x.tolist()):
+        if is_log_spaced(curves.x.tolist()):
             axes.set_xscale("log")
-        axes.set_xlabel(f"{picture.axis} in {x_unit.symbol}" if x_unit.symbol else picture.axis)
-        axes.set_ylabel(f"{picture.name} in {unit.symbol}" if unit.symbol else picture.name)
+        axes.set_xlabel(f"{curves.axis} in {x_unit.symbol}" if x_unit.symbol else curves.axis)
+        axes.set_ylabel(f"{curves.name} in {unit.symbol}" if unit.symbol else curves.name)
         axes.margins(x=0.01)
         axes.legend(loc="best", frameon=True, framealpha=0.9, edgecolor="none", handlelength=3.2)
         _titles(figure, picture.title, picture.told)

@@ -15,7 +15,7 @@ from ibexite.companions.references import read_reference, write_reference
 from ibexite.conditions import differences
 from ibexite.errors import MistakeError, did_you_mean
 from ibexite.holes import is_never_measured
-from ibexite.plain_file import is_folder
+from ibexite.plain_file import cannot_write, is_folder, is_there
 from ibexite.records.stored_run import RunRecord, TestRecord
 from ibexite.records.stored_values import axis_types, names_of, type_of, value_of
 from ibexite.reference import FOLDER, Axis, Origin, Reference, ReferenceValue, file_name, folder_of
@@ -41,7 +41,8 @@ def save(
         although: why it is to be one although its run did not pass.
 
     Raises:
-        MistakeError: there is no such value, it has bad readings, the run did not pass, or there is such a reference.
+        MistakeError: there is no such value, it has bad readings, the run did not pass, there is such a reference, it
+            cannot be written.
     """
     if not _NAME.fullmatch(name):
         raise MistakeError(f"{name!r} cannot be the name of a reference", where="--as",
@@ -56,7 +57,9 @@ def save(
     made = Reference(name, str(path), "", record.row["product"], variant, _origin(record, by, although), by_name)
     try:
         write_reference(path, made, is_new=not replaces)
-    except FileExistsError:
+    except OSError as error:
+        if not isinstance(error, FileExistsError) or not is_there(path):
+            raise cannot_write(path, error) from None
         raise MistakeError(
             f"there is a reference {name!r}", where=str(path),
             remedy="Look at it: ibexite golden show. --replace puts the new one there.",
