@@ -8,14 +8,14 @@ from ibexite.bench.entries import InstrumentEntry
 from ibexite.bench.lock import AddressLocks
 from ibexite.bench.pool import Pool, options_for
 from ibexite.instruments.link import Link
-from ibexite.instruments.recorded import Recorded
+from ibexite.instruments.recorded import Recorded, Whole
 from ibexite.instruments.replayed_link import ReplayedLink
 
 
 class ReplayPool(Pool):
     """Instruments that say what they said then."""
 
-    def __init__(self, recorded: Recorded, whole: Callable[[object], bytes]) -> None:
+    def __init__(self, recorded: Recorded, whole: Whole) -> None:
         super().__init__()
         self.locks = NoLocks()
         self._recorded, self._whole = recorded, whole

@@ -6,20 +6,18 @@ import json
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from pathlib import Path
-from typing import Any
 
 from ibexite import events
 from ibexite.bench.file import BenchFile
 from ibexite.engine.calling import PROGRAM
 from ibexite.engine.services import Halts, Live, NoOperator, Question, Services
 from ibexite.errors import NeverSaid, ProgramError
-from ibexite.instruments.recorded import Recorded
+from ibexite.instruments.recorded import Recorded, Whole
 from ibexite.instruments.user import CLOCK_SAID, What
 from ibexite.outside.children import Outside, Talk
 from ibexite.stop import Stop
 from ibexite.untyped import Fields, Measured
 
-Whole = Callable[[Any], bytes]
 HALF_A_DIGIT = 5e-7  # s; of times in events
 THE_OPERATOR = "the operator"
 
@@ -30,7 +28,6 @@ class Record:
     Args:
         told: its events.
         file: the bench as it is now.
-        whole: the bytes of what was said, of long replies from where they are kept.
     """
 
     def __init__(self, told: Sequence[events.Event], file: BenchFile, whole: Whole) -> None:

@@ -9,10 +9,14 @@ from __future__ import annotations
 
 from collections import defaultdict, deque
 from collections.abc import Callable, Iterable
+from typing import Any
 
 from ibexite.errors import NeverSaid, in_lines
 from ibexite.instruments.user import CLOCK_SAID, What
 
+Whole = Callable[[Any], bytes]
+"""Gives the bytes of what was said: of long replies, of which the record has only the place, from where they are
+kept."""
 ASIDE = "?"  # in each part of a question; what has none changes something
 END = "the end of the record"
 _TINY = 1e-6  # s; a clock that jumped may be behind by a rounding

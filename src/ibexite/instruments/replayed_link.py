@@ -3,25 +3,18 @@
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Callable
 
 from ibexite.errors import LinkError, NeverSaid
 from ibexite.instruments.exchanges import CONNECTING_ANEW, INTERRUPTED, NOT_OPENED, STATUS_BYTE, named_after
 from ibexite.instruments.failures import STRAY
 from ibexite.instruments.link import Data, Lines, LinkOptions, Reply, Rescue, StrayError
-from ibexite.instruments.recorded import Recorded
-
-Bytes = Callable[[object], bytes]
+from ibexite.instruments.recorded import Recorded, Whole
 
 
 class ReplayedLink:
-    """Says what an instrument said then, and fails as its link failed then.
+    """Says what an instrument said then, and fails as its link failed then."""
 
-    Args:
-        whole: the bytes of what was said, of long replies from where they are kept.
-    """
-
-    def __init__(self, address: str, options: LinkOptions, recorded: Recorded, whole: Bytes) -> None:
+    def __init__(self, address: str, options: LinkOptions, recorded: Recorded, whole: Whole) -> None:
         self.address = address
         self.before_reopening = self.after_reopening = lambda: None
         self._options, self._recorded, self._whole = options, recorded, whole
