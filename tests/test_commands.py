@@ -138,9 +138,10 @@ def test_a_bench_that_is_not_as_expected(ibexite, project: Path, old: str, new: 
     assert told in done.stdout and done.returncode == (3 if told else 5), done.stdout
 
 
-def begun(project: Path, *, simulate: bool = True) -> tuple[subprocess.Popen, Path]:
-    """A run in the background that has written some rows, and its journal."""
-    change(project, "fm2_final.ibx", "wait 12 ms", "wait 40 ms")
+def begun(project: Path, *, simulate: bool = True, pause: str = "40 ms") -> tuple[subprocess.Popen, Path]:
+    """A run in the background that has written some rows, and its journal; the pause before each of its seventy rows is
+    what it lasts."""
+    change(project, "fm2_final.ibx", "wait 12 ms", f"wait {pause}")
     arguments = [*RUN, "--real-time"] if simulate else [a for a in RUN if a != "--simulate"]
     process = subprocess.Popen([*IBEXITE, *arguments, "--serial", GOOD, "--no-report"], cwd=project, text=True,
                                stdout=subprocess.PIPE, stderr=subprocess.PIPE)  # fmt: skip

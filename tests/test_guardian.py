@@ -233,8 +233,8 @@ def test_two_runs_have_two_guardians(project: Path, tmp_path: Path) -> None:
     second = tmp_path / "second"
     make_project(second)
     with bench_on_links(project, {"psu": "hislip"}) as one, bench_on_links(second, {"eload": "vxi11"}) as other:
-        first, journal = begun(project, simulate=False)
-        beside, _ = begun(second, simulate=False)
+        first, journal = begun(project, simulate=False, pause="500 ms")  # both are there until they are ended
+        beside, _ = begun(second, simulate=False, pause="500 ms")
         guardians = [children_of(process, "guardian_process") for process in (first, beside)]
         first.kill()
         first.communicate()

@@ -52,7 +52,7 @@ def command(
     found = replay.carry_out([RunView()], halts)
     _tell(found)
     code = EXIT_ABORTED if found.ended else EXIT_BENCH
-    if found.outcome is not None:
+    if found.outcome is not None and not found.is_doubtful:
         code = exit_code(found.outcome, accept_trial)
     signals.end_with(code)
     raise click.exceptions.Exit(code)

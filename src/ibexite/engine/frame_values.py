@@ -89,6 +89,7 @@ class Values(FrameBase):
             parts = {".re": curve.values.real, ".im": curve.values.imag}
         for part, values in parts.items():
             self.runtime.emit(self._curve_event(meta, meta["name"] + part, curve, values, more))
+            more |= {"bad": [], "io": events.NOTHING_SAID}  # told with the first part
 
     def _curve_event(
         self, meta: Fields, called: str, curve: Curve, values: Measured, more: Fields

@@ -37,10 +37,13 @@ class Record:
         self.said = Recorded(self._messages(), lambda name: name in answering or name.startswith(PROGRAM))
 
     def _messages(self) -> Iterator[tuple[What, float]]:
-        last = 0.0
+        last, told_at = 0.0, None
         untold: list[float] = []  # the times of events since the last one that tells what the clock said
         for event in self._told:
             what, at = getattr(event, "io", events.NOTHING_SAID)
+            if at and at == told_at:  # older versions told it with both parts of a complex curve
+                continue
+            told_at = at or told_at
             for (name, direction, text), last in zip(what, at, strict=False):
                 told = self._whole(text).decode("latin-1") if direction == ">" and not isinstance(text, str) else text
                 yield (name, direction, told), last

@@ -66,6 +66,12 @@ class Replayed:
     ended: str = ""  # why, where somebody ended it before its time
     notes: list[str] = field(default_factory=list)
 
+    @property
+    def is_doubtful(self) -> bool:
+        """Nothing has changed and nobody has interfered, and yet the verdict is another one."""
+        is_as_then = self.outcome is None or self.then in (None, self.outcome.verdict)
+        return not (self.changes or self.was_halted or self.ended or is_as_then)
+
 
 class Replay:
     """A stored run, ready to be replayed.
@@ -94,7 +100,8 @@ class Replay:
         self.ready = self._opened(sequence or sequence_of(self._record, records))
         self.changes = self._changed()
         self._earlier = self._completed(lookup)
-        self._told = Record(self._events, self.ready.bench, self._whole)
+        self._lost: RecordsError | None = None  # what was said and cannot be said again
+        self._told = Record(self._events, self.ready.bench, self._said)
         self._services = self._told.services(frozenset(self.changes), is_same=SEQUENCE not in self.changes)
         self._services.records = records
         self._services.kept = {name: records / FILES / path.name for name, path in (self._services.kept or {}).items()}
@@ -135,6 +142,7 @@ class Replay:
 
         Raises:
             MistakeError: a line to halt at is not there.
+            RecordsError: a long reply is not kept any more.
         """
         program, start = self.ready.program, self._start
         if halts is not None:
@@ -158,6 +166,8 @@ class Replay:
         try:
             result.outcome = run.carry_out()
         except NeverSaid as error:
+            if self._lost is not None:
+                raise self._lost from None
             if run.course.is_aborted:  # somebody ended the replay: what follows then was never said, and need not be
                 result.ended = run.course.outcome.reason.text
             else:
@@ -165,6 +175,8 @@ class Replay:
         finally:
             if run.runtime.outside is not None:
                 run.runtime.outside.close()
+        if self._lost is not None:
+            raise self._lost from None
         return result
 
     def _made(self, orders: Orders, readers: list[Reader]) -> Run:
@@ -173,9 +185,17 @@ class Replay:
             start.run, start.serial, start.operator, start.station, datetime.datetime.fromisoformat(start.started),
             sequence_hash(self.ready.program), start.lot, start.retest_of, start.number,
         )  # fmt: skip
-        bench = Bench(self._told.file, ReplayPool(self._told.said, self._whole))
+        bench = Bench(self._told.file, ReplayPool(self._told.said, self._said))
         first, *others = readers
         return Run(self.ready.program, bench, identity, self._services, first, others, orders)
+
+    def _said(self, text: Any) -> bytes:
+        """The bytes of what was said, for whoever says it again."""
+        try:
+            return self._whole(text)
+        except RecordsError as error:
+            self._lost = self._lost or error
+            raise
 
     def _whole(self, text: Any) -> bytes:
         """The bytes of what was said."""

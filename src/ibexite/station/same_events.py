@@ -9,7 +9,8 @@ from pathlib import Path
 from typing import Any
 
 from ibexite import events
-from ibexite.records.side_file import FOLDER, read_side
+from ibexite.errors import RecordsError
+from ibexite.records.side_file import read_side
 from ibexite.records.stored_events import stored
 from ibexite.untyped import Fields
 
@@ -40,7 +41,12 @@ class Comparison:
         if number >= len(self._then):
             self.first = f"event {number + 1} ({type(emitted.event).__name__}) comes after the end of the record"
             return
-        then, now = self._plain(self._then[number]), self._plain(emitted.event)
+        now = self._plain(emitted.event)
+        try:
+            then = self._plain(self._then[number])
+        except RecordsError as error:
+            self.first = f"event {number + 1} ({now['e']}) cannot be compared: {error.where}: {error.what}"
+            return
         if then != now:
             self.first = _difference(number + 1, then, now)
 
@@ -58,7 +64,7 @@ class Comparison:
     def _value(self, value: Any) -> Any:
         """The same for what was recorded and for what was not yet: numbers from side files, replies by their bytes."""
         if isinstance(value, events.SideRef):
-            return self._value(read_side(self._records / FOLDER, value).tolist())
+            return self._value(read_side(self._records, value).tolist())
         if isinstance(value, bytes | bytearray):
             return hashlib.sha256(value).hexdigest()
         if hasattr(value, "_asdict"):
