@@ -97,11 +97,11 @@ def test_a_replay_halts_where_it_is_told_to(recorded: Path, ibexite) -> None:
 
 @pytest.mark.parametrize("arguments", [
     (*RUN, "--serial", WEAK), (*RUN, "--serial", WEAK, "--only", "rails", "--stop-on-fail"), ("run", "sensor_parts.ibx", "--serial", "FP0107", "--simulate", "--yes"),
-    ("run", "characterise.ibx", "--serial", WEAK, "--simulate", "--yes", "--lot", "L7"), ("run", "service.ibx", "--serial", "FU0007", "--simulate", "--yes"), ("retest", "last", "--only", "efficiency", "--simulate", "--yes"),
+    ("run", "characterise.ibx", "--serial", WEAK, "--simulate", "--yes", "--lot", "L7"), ("run", "service.ibx", "--serial", "FU0007", "--simulate", "--yes"), ("measure", "band_pass", "--bench", "analog.toml", "--simulate", "--role", "tap=v_filter", "--role", "reference=v_tone"), ("retest", "last", "--only", "efficiency", "--simulate", "--yes"),
 ], ids=lambda arguments: " ".join(arguments[:2] + arguments[-2:]))  # fmt: skip
 def test_runs_of_every_kind_are_as_they_were(ibexite, project: Path, arguments) -> None:
     ibexite(*RUN, "--serial", WEAK)
-    assert ibexite(*arguments).returncode in (1, 5)
+    assert ibexite(*arguments).returncode in (0, 1, 5)
     found = replayed(project / "records", "last")
     assert found.comparison.is_same and found.stopped is None, (found.comparison.first, found.stopped)
     for curves in (project / "records" / "curves").glob("*.arrows"):  # values that are too many for the journal

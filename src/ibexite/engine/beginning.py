@@ -53,7 +53,7 @@ def run_started(
         earlier.first_verdict if earlier and not earlier.is_first_pass else "",
         clock,
         identity.number,
-        {**orders.as_told(), **services.as_told()},
+        {**orders.as_told(), **services.as_told(), "text": source.text if orders.is_measurement else ""},
     )
 
 

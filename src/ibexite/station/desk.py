@@ -53,16 +53,22 @@ class Desk:
             NotReady: it does not go with the bench.
         """
         from ibexite.bench.file import read_bench
-        from ibexite.engine.bench_facts import bench_facts
-        from ibexite.language.check import vet
-        from ibexite.language.facts import vet_against
-        from ibexite.language.source import Source
 
         _check_names(facts, inputs, roles)
         file = read_bench(shown_path(need_bench(bench, self.project, Path(FILE))))
         need_position(file)
         _check_roles(facts, roles, file)
-        program = vet(Source(FILE, _sequence(facts, inputs, roles)), {}, self._companions)
+        return self.open_text(_sequence(facts, inputs, roles), file)
+
+    def open_text(self, text: str, file: BenchFile) -> Ready:
+        """A sequence that was made for a measurement, vetted against the bench. Raises NotReady: it does not go with
+        it."""
+        from ibexite.engine.bench_facts import bench_facts
+        from ibexite.language.check import vet
+        from ibexite.language.facts import vet_against
+        from ibexite.language.source import Source
+
+        program = vet(Source(FILE, text), {}, self._companions)
         vet_against(program, bench_facts(file))
         if program.has_mistakes:
             raise NotReady(Opened(program, file, self.project))

@@ -20,6 +20,7 @@ from ibexite.engine.replay import Record
 from ibexite.engine.run import Run
 from ibexite.engine.services import Halts
 from ibexite.errors import MistakeError, NeverSaid, RecordsError
+from ibexite.plain_file import is_file
 from ibexite.records.journal import read_journal
 from ibexite.records.kept_journals import journal_of
 from ibexite.records.older_journals import into_present_form
@@ -27,7 +28,7 @@ from ibexite.records.reply_file import reply_of
 from ibexite.records.stored_events import event_of
 from ibexite.station.merging import earlier_of
 from ibexite.station.opening import Ready, open_to_run
-from ibexite.station.project import bench_at
+from ibexite.station.project import bench_at, find_project, need_bench, shown_path
 from ibexite.station.retest import parameters_for, sequence_of
 from ibexite.station.same_events import Comparison
 from ibexite.stop import Stop
@@ -97,7 +98,7 @@ class Replay:
         if not self._events or not isinstance(self._events[0], events.RunStarted):
             raise RecordsError("does not begin with the run", where=str(path))
         self._start = self._events[0]
-        self.ready = self._opened(sequence or sequence_of(self._record, records))
+        self.ready = self._opened(sequence)
         self.changes = self._changed()
         self._earlier = self._completed(lookup)
         self._lost: RecordsError | None = None  # what was said and cannot be said again
@@ -120,12 +121,25 @@ class Replay:
         changes += [] if start.bench["sha256"] == bench.sha256 else ["bench file"]
         return (*changes, *(file["name"] for file in files_of(program, bench) if file["sha256"] not in then))
 
-    def _opened(self, sequence: Path) -> Ready:
+    def _opened(self, sequence: Path | None) -> Ready:
         """The sequence on the bench of then, its instruments at their addresses of then."""
-        told = self._start.bench
-        given = Path(told["file"]) if Path(told["file"]).is_file() else None
+        told, text = self._start.bench, self._start.orders.get("text", "")
+        folder = find_project(self.records.resolve()).folder  # the run may have been started from it
+        given = next((path for path in (Path(told["file"]), folder / told["file"]) if is_file(path)), None)
+        if text and sequence is None:  # it was made for a measurement at the desk, and lies nowhere
+            return self._measured_again(text, given)
+        sequence = sequence or sequence_of(self._record, self.records)
         bench = bench_at(given, told["position"], sequence)
         return open_to_run(sequence, bench, parameters_for(self._record, sequence))
+
+    def _measured_again(self, text: str, given: Path | None) -> Ready:
+        from ibexite.bench.file import read_bench
+        from ibexite.station.desk import FILE, Desk
+
+        desk = Desk(self.records.resolve().parent)
+        place = desk.project.folder / FILE
+        bench = bench_at(given, self._start.bench["position"], place)
+        return desk.open_text(text, read_bench(shown_path(need_bench(bench, desk.project, place))))
 
     def _completed(self, lookup: Lookup) -> Earlier | None:
         if not self._start.retest_of:
