@@ -20,7 +20,7 @@ from ibexite.language.source import Source
 from ibexite.records.gateway import open_lookup, open_store
 from ibexite.records.journal import Journal
 from ibexite.records.runs_to_judge import runs_to_judge
-from ibexite.station.judging_again import StoredRun
+from ibexite.station.judging_again import How, Judge, StoredRun
 from tests.conftest import GOOD, WEAK
 from tests.laboratory import verdicts
 from tests.laboratory.stub_bench import MemoryLink, memory_bench
@@ -162,6 +162,20 @@ def test_what_was_never_read_cannot_be_judged(project, ibexite) -> None:
     done = ibexite("rejudge", GOOD, "--sequence", "next.ibx").stdout
     assert "rails: not judged again, extra was never read" in done and "more: not judged again, the run has no such test" in done
     assert "1  pass becomes error" in done
+
+
+def test_a_test_that_was_broken_off_stays_so_and_changes_nothing(tmp_path) -> None:
+    path = tmp_path / "t.ibx"
+    path.write_text(verdicts.HEAD + 'test a "A"\n    read x = v_ok\n    check x >= 0 V\n    read y = v_ok\n    check y >= 0 V\n')
+    journal = tmp_path / "journals" / f"{recorded(tmp_path, vet(Source(str(path), path.read_text())), 1, Orders())}.jsonl"
+    lines = journal.read_text().splitlines(keepends=True)
+    journal.write_text("".join(lines[: next(i for i, line in enumerate(lines) if '"e":"Judged"' in line) + 1]))
+    with contextlib.closing(open_store(tmp_path)) as store:
+        store.take_in_left_over()
+    lookup = open_lookup(tmp_path)
+    (record,) = runs_to_judge(lookup, ["20261123-090000-000001"])
+    found = Judge(lookup, How(sequence=path)).one(record)
+    assert (found.old, found.new.verdict, found.changes, found.not_again) == ("aborted", "aborted", [], [("a", "it was broken off")])
 
 
 SWEPT = "    sweep k from 1 to 3 step 1\n        read x = v_ok\n"

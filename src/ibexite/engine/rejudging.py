@@ -51,9 +51,9 @@ class StoredUnit(Protocol):
 
 @dataclass(slots=True)
 class RejudgedTest:
-    """A test that was judged again. `why` says why it could not be: one that ended in an error then has its verdict of
-    then, one that needs what was never read is an error. Where all checks have their verdicts of then
-    (`is_as_then`), the results may be left out."""
+    """A test that was judged again. `why` says why it could not be: one that was broken off or ended in an error then
+    has its verdict of then, one that needs what was never read is an error. Where all checks have their verdicts of
+    then (`is_as_then`), the results may be left out."""
 
     name: str
     facts: Judgement
@@ -121,7 +121,9 @@ class Rejudging:
 
     def _test(self, case: Case, stored: StoredTest) -> RejudgedTest:
         facts = stored.facts
-        if not stored.was_begun or facts.verdict == Verdict.ABORTED:
+        if facts.verdict == Verdict.ABORTED:
+            return RejudgedTest(case.name, facts, [], "it was broken off")
+        if not stored.was_begun:
             return RejudgedTest(case.name, facts)
         if facts.verdict == Verdict.ERROR and facts.reason.code not in OF_CHECKS:
             return RejudgedTest(case.name, facts, [], f"it ended in an error: {facts.reason.text}")
