@@ -122,7 +122,8 @@ def limits_told(result: Fields) -> list[str]:
         by = f" by {units.plain_number(size / float(unit.factor), 4)} {unit.symbol}".rstrip() if size else ""
         told.append(f"{'guarded' if result['guard'] else 'uncertain'}{by}: {result['rule']}")
     if result["risk"] is not None:
-        told.append(f"probability that the verdict is wrong: {risk_text(result['risk'])}")
+        what = "it lies beyond its limit" if result["reason_code"] == "guard_zone" else "the verdict is wrong"
+        told.append(f"probability that {what}: {risk_text(result['risk'])}")
     return told
 
 

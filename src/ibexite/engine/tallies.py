@@ -76,7 +76,8 @@ class ReportedTally(Tally):
             raise negative_guard()
 
     def _risk(self) -> tuple[float, float | None]:
-        """The uncertainty of the worst point, and the probability that its verdict is wrong."""
+        """The uncertainty of the worst point, and the probability that its verdict is wrong; of one that is undecided
+        the probability that it lies beyond its limit."""
         if not self._is_guarded or self.value != self.value or self.bound:
             return 0.0, None
         guard = self.told_guard
@@ -84,7 +85,8 @@ class ReportedTally(Tally):
         if not isinstance(size, float) or not size > 0:
             return 0.0, None
         beyond = specific_risk(self.value, self.low - guard, self.high + guard, size / self._standards)
-        return size, beyond if self.margin >= 0 else 1 - beyond
+        is_open = self.has_third_verdict and self.margin >= -2 * guard
+        return size, beyond if self.margin >= 0 or is_open else 1 - beyond
 
     def judge_curve(self, value: Measured, low: Measured, high: Measured, where: Measured, at: At = ()) -> None:
         """Judges a curve; one that does not cover its mask cannot pass, and where limits may be moved onto it they

@@ -147,7 +147,9 @@ _table(
     _column("n", TEXT, 'of how many values it was made, "14 of 15"; empty: of one', default=""),
     _column("differences", TEXT, "JSON: kind and words of each difference, of what was to be the same", default="[]"),
     _column("uncertainty", REAL, "of the value: its expanded uncertainty (k = 2), or its accuracy", default="0"),
-    _column("risk", REAL, "probability that the verdict is wrong, where the uncertainty is known", may_lack=True),
+    _column(
+        "risk", REAL, "probability that the verdict is wrong, or an undecided value beyond its limit", may_lack=True
+    ),
     _column("moved", TEXT, "by how much the limits were moved onto what was judged, in words", default=""),
     indexes=(("test_id",), ("label", "value")),
 )
