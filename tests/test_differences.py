@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 from ibexite import units
 from ibexite.connections import connections_text, joined, wiring_of
-from ibexite.differences import NoToleranceError, Tolerance, intermittent, of_connections, of_tables, of_texts, swapped_pins
+from ibexite.differences import NotKnownError, NoToleranceError, Tolerance, intermittent, of_connections, of_tables, of_texts, swapped_pins
 
 TENTH, OHM = Tolerance(0.1), Tolerance(0.2, units.OHM)
 GOOD = {"nets": [["A1", "B1"], ["A2", "B2"], ["A3", "B3", "B4"]], "resistance": [["A1", "B1", 0.1]], "resistor": [["B1", "B2", 4700.0]],
@@ -38,6 +38,9 @@ def test_of_connections_it_is_told_what_to_mend(text, found) -> None:
 def test_values_are_compared_within_a_tolerance_and_never_without() -> None:
     with pytest.raises(NoToleranceError, match="A1-B1"):
         of_connections(changed(), connections_text(GOOD))
+    for text in (changed(), changed(forward_voltage=[["A5", "B5", None]])):
+        with pytest.raises(NotKnownError, match="diode A5>B5"):
+            of_connections(text, changed(forward_voltage=[["A5", "B5", None]]), (TENTH, OHM))
     assert of_connections('[["A","B"]]', '[["A","B"]]') == []
 
 

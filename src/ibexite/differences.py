@@ -48,6 +48,10 @@ class NoToleranceError(ValueError):
     """Values were measured, and nothing says how far they may be apart."""
 
 
+class NotKnownError(ValueError):
+    """What a value was to be is not known itself."""
+
+
 # --- connections -----------------------------------------------------------------------------------------------------
 
 
@@ -56,6 +60,7 @@ def of_connections(text: str, wanted: str, tolerances: tuple[Tolerance, ...] = (
 
     Raises:
         NoToleranceError: both have values that were measured, and there is no tolerance for them.
+        NotKnownError: those that they should be like lack a value.
 
     >>> of_connections('[["A1","B2"],["A2","B1"]]', '[["A1","B1"],["A2","B2"]]')
     [Difference(kind='swapped', text='B1 and B2')]
@@ -144,7 +149,7 @@ def _of_pairs(kind: str, one: Wiring, two: Wiring, tolerances: tuple[Tolerance, 
             yield Difference("reversed", name)
         elif is_part:
             yield Difference("missing", name)
-        elif _are_joined(one.nets, pair):
+        elif _are_joined(one.nets, pair) and not math.isnan(value):
             yield Difference("unmeasured", f"{name}, was {_said(kind, value)}")
     if is_part:
         for pair in found:
@@ -164,7 +169,7 @@ def _of_values(
     kind: str, name: str, value: float, wanted: float, tolerances: tuple[Tolerance, ...]
 ) -> Iterator[Difference]:
     if math.isnan(wanted):
-        return
+        raise NotKnownError(name)
     if math.isnan(value):
         yield Difference("unmeasured", f"{name}, was {_said(kind, wanted)}")
         return

@@ -9,7 +9,7 @@ from collections import Counter
 
 from ibexite import differences
 from ibexite.connections import wiring_of
-from ibexite.differences import Difference, NoToleranceError, Tolerance
+from ibexite.differences import Difference, NotKnownError, NoToleranceError, Tolerance
 from ibexite.engine.tallies import ReportedTally
 from ibexite.holes import BAD, hole_of
 from ibexite.language import constants, nodes
@@ -116,6 +116,8 @@ class ComparingTally(TextTally):
         except NoToleranceError as error:
             told = f"nothing says how far values may be apart ({error}): write +/- 5 %, +/- 200 mohm"
             return Reason("no_limit", told)
+        except NotKnownError as error:
+            return Reason("reference", f"what it is compared with has no value of {error}")
 
     def _tolerance(self, expr: nodes.Expr) -> Tolerance:
         kind = self._frame.runtime.program.types[expr]

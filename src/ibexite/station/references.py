@@ -20,7 +20,7 @@ from ibexite.records.stored_run import RunRecord, TestRecord
 from ibexite.records.stored_values import axis_types, names_of, type_of, value_of
 from ibexite.reference import FOLDER, Axis, Origin, Reference, ReferenceValue, file_name, folder_of
 from ibexite.untyped import Measured
-from ibexite.values import Picture, Type
+from ibexite.values import Connections, Picture, Type
 from ibexite.verdicts import Verdict
 
 if TYPE_CHECKING:
@@ -121,7 +121,8 @@ def _saved_value(record: RunRecord, word: str) -> ReferenceValue:
     assert kind is not None
     bad = [entry for entry in test.bad_readings if entry["name"] == name]
     axes, values = _axes_and_values(value, axis_types(test, name))
-    if bad or not values or any(v != v and v is not None for v in values):
+    has_holes = any(kind.has_holes(v) if isinstance(kind, Connections) else v != v and v is not None for v in values)
+    if bad or not values or has_holes:
         why = bad[0]["reason"] if bad else "not all of it could be computed" if values else "it was never measured"
         raise MistakeError(f"{word} has bad values: {why}", where=where, remedy="Measure it again.")
     return ReferenceValue(name, test.row["name"], kind, axes, values, test.conditions_of(name))
