@@ -27,7 +27,7 @@ ALLOWED = {
     "records": {"conditions", "events", "analysis", "units", "wording", "file_lock", "plain_file", "holes", "values", "verdicts"},
     "reports": {"verdicts", "records", "plain_file", "compound", "analysis", "units", "wording", "events", "holes", "values"},
     "exports": {"records", "plain_file", "values"},
-    "station": {"__init__", "conditions", "holes", "wording", "reference", "connections", "classes", "engine", "records", "reports", "bench", "instruments", "simulate", "language", "companions", "analysis", "protocols", "file_lock", "units", "events", "stop", "values", "verdicts", "plain_file", "toml_reader"},
+    "station": {"__init__", "conditions", "decision_rules", "holes", "wording", "reference", "connections", "classes", "engine", "records", "reports", "bench", "instruments", "simulate", "language", "companions", "analysis", "protocols", "file_lock", "units", "events", "stop", "values", "verdicts", "plain_file", "toml_reader"},
     # Options, views and exit codes; what it computes with (analysis, companions, links) it asks the station for.
     "cli": {"reference", "station", "file_keys", "engine", "records", "reports", "exports", "bench", "instruments", "simulate", "language", "classes", "functions", "events", "holes", "stop", "verdicts", "wording", "units", "compound", "values", "demo", "plain_file", "surroundings", "toml_reader", "__init__"},
 }  # fmt: skip

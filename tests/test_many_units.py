@@ -12,7 +12,7 @@ import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from scipy.stats import beta, median_abs_deviation
+from scipy.stats import beta, median_abs_deviation, norm
 
 from ibexite.analysis import many_units
 from ibexite.analysis.proportions import confidence_interval, incomplete_beta
@@ -152,6 +152,13 @@ def test_a_lot_gives_limits_that_are_trials_until_somebody_approves_them(project
     assert 0 <= float(rows["v_out"]["high"]) - (mean + 4 * sigma) < 2e-3 and 0 <= (mean - 4 * sigma) - float(rows["v_out"]["low"]) < 2e-3
     assert rows["lower"]["high"] == "" and "of lot L7, mean +/- 4 sigma" in rows["lower"]["source"]  # one-sided as it was
     read_limits(project / "lot.csv").check()
+    told = ibexite("limits", "from", "--lot", "L7", "--sigma", "2", "--out", "two.csv", "--without-outliers", "--uncertainty", "8 mV").stdout
+    row = next(row for row in csv.DictReader((project / "two.csv").read_text().splitlines()) if row["name"] == "v_out")
+    low, high, own = float(row["low"]), float(row["high"]), math.sqrt(sigma**2 - 0.004**2)  # what the units spread themselves
+    x = np.linspace(mean - 9 * own, mean + 9 * own, 200_001)
+    accepted = norm.pdf(x, mean, own) * (norm.cdf((high - x) / 0.004) - norm.cdf((low - x) / 0.004)) * (x[1] - x[0])
+    wrong = accepted[(x < low) | (x > high)].sum(), norm.cdf(high, mean, own) - norm.cdf(low, mean, own) - accepted[(x >= low) & (x <= high)].sum()
+    assert "accepted although beyond its limits: {:.2g} % of all units, rejected although within: {:.2g} %".format(*(100 * part for part in wrong)) in told
     assert "limits that nobody has approved: dc.v_out, dc.lower" in lot("N1,5 V,1 V,1 V\n", "L8").stdout
     done = ibexite("limits", "approve", "lot.csv", "--by", "R. Tamm", "--reason", "lot L7")
     assert done.returncode == 0 and "lot.csv approved by R. Tamm: lot L7" in done.stdout
@@ -240,7 +247,8 @@ def test_conditions_that_are_each_unit_s_own_leave_none_out_and_are_told(project
     (["--lot", "L7", "--curve", "shape.q"], "no unit has a curve shape.q"), (["--lot", "L7", "--curve", "shape"], "is not TEST.NAME"), (["--where", "colour=red"], "runs cannot be chosen by 'colour'"),
     (["--where", "lot"], "is not KEY=VALUE"), (["--lot", "L7", "--smooth", "3"], "--aligned, --smooth and --as are for a curve"), (["--lot", "L7", "--out", "lot.csv"], "there is such a file"),
     (["--lot", "L7", "--curve", "shape.y", "--smooth", "three"], "--smooth 'three'"), (["--lot", "L7", "--tolerance", "-1 V"], "makes no limits"), (["U1", "U2"], "too few to propose limits from"),
-    (["--lot", "L7", "--out", "x.xlsx"], "'x.xlsx' is no name of a limit table"), (["--lot", "L7", "--out", "lot.ibx/x.csv"], "cannot be written (File exists: lot.ibx)"),
+    (["--lot", "L7", "--uncertainty", "3 A"], "no value here has an uncertainty of 3 A"), (["--lot", "L7", "--uncertainty", "0 V"], "an uncertainty is above zero"),
+    (["--lot", "L7", "--curve", "shape.y", "--uncertainty", "3 mV"], "--uncertainty is for single numbers"), (["--lot", "L7", "--out", "x.xlsx"], "'x.xlsx' is no name of a limit table"), (["--lot", "L7", "--out", "lot.ibx/x.csv"], "cannot be written (File exists: lot.ibx)"),
     (["--lot", "L7", "--curve", "shape.y", "--as", "../x"], "'../x' cannot be the name of a mask"), (["nobody"], "there is no run 'nobody'")])  # fmt: skip
 def test_what_no_limits_can_be_made_from_is_told(three, arguments, told) -> None:
     done = in_project(three, "limits", "from", *arguments)

@@ -200,7 +200,7 @@ def test_what_was_something_else_then_is_not_taken_for_what_is_read_now(tmp_path
 
 @pytest.mark.parametrize(("arguments", "told"), [
     ([], "which runs?"), (["nobody"], "there is no run 'nobody'"), (["--lot", "none"], "there are no such runs"), (["last", "--limits", "no.csv"], "the sequence names no limit table"),
-    (["last", "--sequence", "none.ibx"], "none.ibx"), (["last", "--guard", "3 blue"], "there is no unit 'blue'"), (["last", "--guard", "-3 V"], "a guard is above zero")])  # fmt: skip
+    (["last", "--sequence", "none.ibx"], "none.ibx"), (["last", "--guard", "3 blue"], "there is no unit 'blue'"), (["last", "--guard", "-3 V"], "an uncertainty is above zero")])  # fmt: skip
 def test_what_cannot_be_judged_again_is_told(ibexite, arguments, told) -> None:
     ibexite(*RUN, "--serial", GOOD, "--only", "alive")
     done = ibexite("rejudge", *arguments)

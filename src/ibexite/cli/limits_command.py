@@ -18,6 +18,7 @@ from ibexite.records.many_runs import judged_numbers
 from ibexite.reports.of_units import CurvesOfUnits, ValuesOfUnits
 from ibexite.station import proposed_masks, proposing
 from ibexite.station.approving import approve_file, standings
+from ibexite.station.given import uncertainty_of
 from ibexite.station.limit_methods import Method, method_of, parts_of_octave
 from ibexite.station.many_units import Units, conditions_from, measured_alike, units_of
 from ibexite.station.project import find_project, shown_path
@@ -26,6 +27,7 @@ if TYPE_CHECKING:
     from ibexite.records.lookup import Lookup
     from ibexite.station.proposed_masks import ProposedMask
     from ibexite.station.proposing import ProposedTable
+    from ibexite.units import Amount
 
 MOST_NAMED = 12
 MASK_NAME = re.compile(r"[\w-]+(\.[\w-]+)?")
@@ -57,6 +59,8 @@ def command() -> None:
 @click.option("--percentile", type=float, help="So many per cent of the units lie below, and as many above.")
 @click.option("--tolerance", help='Mean plus and minus an amount, such as "0.5 dB".')
 @click.option("--capability", type=float, help="As far from the mean as gives this Cpk.")
+@click.option("--uncertainty", default="", metavar="T", help="Tell how many units would be judged wrongly, the "
+              "expanded uncertainty (k = 2) of the measurement being T.")  # fmt: skip
 @click.option("--aligned", is_flag=True, help="Curves are brought to one level first: a mask for the shape alone.")
 @click.option("--smooth", default="", metavar="N/octave", help="Average the lines over parts of an octave.")
 @click.option("--as", "name", default="", help="The name of the mask.")
@@ -67,7 +71,7 @@ def command() -> None:
 def from_command(
     runs: tuple[str, ...], lot: str, where: tuple[str, ...], without: tuple[str, ...], without_outliers: bool,
     curve: str, sigma: float | None, percentile: float | None, tolerance: str | None, capability: float | None,
-    aligned: bool, smooth: str, name: str, out: Path | None, replace: bool, picture: Path | None,
+    uncertainty: str, aligned: bool, smooth: str, name: str, out: Path | None, replace: bool, picture: Path | None,
     records: Path | None,
 ) -> None:  # fmt: skip
     """Proposes limits from the latest run of each of many units: rows of a limit table for every single number that a
@@ -84,7 +88,10 @@ def from_command(
     method = method_of(sigma, percentile, tolerance, capability)
     lookup = open_records(records)
     units = units_of(lookup, runs, conditions_from(where, lot), without)
+    risky = uncertainty_of(uncertainty, "--uncertainty") if uncertainty else None
     if curve:
+        if risky is not None:
+            raise MistakeError("--uncertainty is for single numbers", remedy="Leave it out, or --curve.")
         _from_curve(lookup, units, curve, method, (aligned, smooth, without_outliers), name, replace, picture)
         return
     if aligned or smooth or name:
@@ -97,8 +104,11 @@ def from_command(
     table = proposing.proposed_table(lookup, units, method)
     if without_outliers:
         table = proposing.proposed_table(lookup, units, method, ignoring=table.outliers)
+    if risky is not None and not any(proposing.risks_said(row, risky) for row in table.rows):
+        raise MistakeError(f"no value here has an uncertainty of {uncertainty}", where="--uncertainty",
+                           remedy="Look at its unit.")  # fmt: skip
     _write(path, replace, proposing.table_text(table, units, method))
-    _tell_table(table)
+    _tell_table(table, risky)
     named = {serial: ", ".join(names) for serial, names in table.outliers.items()}
     _tell_units(units, named, table.passing, table.units, table.lacking)
     _tell_file(path)
@@ -168,10 +178,13 @@ def _from_curve(
     _draw(picture or Path(f"{path.stem}.png"), proposed_masks.curves_picture(mask, units, method))
 
 
-def _tell_table(table: ProposedTable) -> None:
+def _tell_table(table: ProposedTable, uncertainty: Amount | None) -> None:
     width = max(len(f"{row.test}.{row.name}") for row in table.rows)
     for row in table.rows:
         click.echo(f"  {f'{row.test}.{row.name}':<{width}}   {proposing.row_said(row)}")
+        told = proposing.risks_said(row, uncertainty) if uncertainty is not None else ""
+        if told:
+            click.echo(f"  {'':<{width}}   {told}")
     for told in table.too_few:
         click.echo(f"  of too few units, no limits proposed: {told}")
     for label in table.without_name:

@@ -15,7 +15,8 @@ from ibexite.errors import MistakeError
 from ibexite.records.lookup import Lookup
 from ibexite.records.many_runs import chosen_runs
 from ibexite.records.stored_run import verdict_text
-from ibexite.station.judging_again import How, Judge, Judged, guard_of, keep
+from ibexite.station.given import uncertainty_of
+from ibexite.station.judging_again import How, Judge, Judged, keep
 from ibexite.station.many_units import conditions_from
 from ibexite.station.records_folder import records_folder
 from ibexite.untyped import Fields
@@ -47,7 +48,7 @@ def command(
     ibexite rejudge --where since=2026-11-01 --guard "4 mV"
     """
     lookup = open_records(records)
-    how = How(sequence, limits, guard_of(guard) if guard else None)
+    how = How(sequence, limits, uncertainty_of(guard, "--guard") if guard else None)
     found = []
     with findings_end_it():
         judge = Judge(lookup, how)

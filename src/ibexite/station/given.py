@@ -1,4 +1,4 @@
-"""Parameters and the choice of tests, from files and stored runs."""
+"""What commands are given: parameters and the choice of tests from files and stored runs, uncertainties."""
 
 from __future__ import annotations
 
@@ -7,8 +7,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING, TypeVar
 
 from ibexite.companions.sheet import Sheet, read_sheet
-from ibexite.errors import MistakeError
+from ibexite.errors import MistakeError, UnitError
 from ibexite.toml_reader import read_toml
+from ibexite.units import Amount, parse_quantity
 
 if TYPE_CHECKING:
     from ibexite.records.runs_to_judge import RunToJudge
@@ -71,3 +72,14 @@ def _once(sheet: Sheet, rows: Mapping[int, tuple[str, T]]) -> dict[str, T]:
             )  # fmt: skip
         found[name] = (number, value)
     return {name: value for name, (_, value) in found.items()}
+
+
+def uncertainty_of(text: str, option: str) -> Amount:
+    """An uncertainty from an option. Raises MistakeError: it is no quantity above zero."""
+    try:
+        found = parse_quantity(text)
+    except UnitError as error:
+        raise MistakeError(error.what, where=option, remedy=error.remedy) from None
+    if not float(found.value) > 0:
+        raise MistakeError("an uncertainty is above zero", where=option, remedy='Write, for example: "4 mV"')
+    return found

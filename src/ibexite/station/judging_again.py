@@ -12,7 +12,6 @@ from typing import TYPE_CHECKING
 
 from ibexite import __version__, units
 from ibexite.engine.rejudging import RejudgedTest, RejudgedUnit, Rejudging, StoredTest
-from ibexite.errors import MistakeError, UnitError
 from ibexite.language import nodes
 from ibexite.language.program import Program
 from ibexite.language.source import Span
@@ -117,17 +116,6 @@ def keep(records: Path, found: list[Judged], how: How, operator: str) -> None:
     ]  # fmt: skip
     with contextlib.closing(open_store(records)) as store:
         store.keep_second_verdicts(rows)
-
-
-def guard_of(text: str) -> units.Amount:
-    """An uncertainty from an option. Raises MistakeError."""
-    try:
-        found = units.parse_quantity(text)
-    except UnitError as error:
-        raise MistakeError(error.what, where="--guard", remedy=error.remedy) from None
-    if not float(found.value) > 0:
-        raise MistakeError("a guard is above zero", where="--guard")
-    return found
 
 
 class Judge:

@@ -14,22 +14,22 @@ from decimal import Decimal
 from typing import TYPE_CHECKING
 
 from ibexite import units as quantities
+from ibexite.decision_rules import COVERAGE
 from ibexite.errors import MistakeError
 from ibexite.records.lookup import Lookup
 from ibexite.records.many_runs import params_of, single_results
 from ibexite.reports.of_units import ValuesOfUnits
 from ibexite.station.limit_methods import Method
 from ibexite.station.many_units import LEAST_UNITS, Units
-from ibexite.units import Unit
+from ibexite.units import Amount, Unit
 from ibexite.untyped import Fields
 from ibexite.values import Quantity, stored_type
+from ibexite.wording import risk_text
 
 if TYPE_CHECKING:
     pass
 
-NOTHING_MEASURED, NO_CURVE = "nothing of it was measured", "has no such curve"
 DIGITS = 3  # of the room between two limits that are written
-MOST_POINTS = 100_000
 
 
 @dataclass(frozen=True, slots=True)
@@ -242,6 +242,30 @@ def row_said(row: ProposedRow) -> str:
     limits = f"{low} to {high}" if low and high else f">= {low}" if low else f"<= {high}"
     sigma = quantities.plain_number(row.deviation / float(unit.factor), 3)
     return f"{limits} {unit.symbol}".rstrip() + f"   mean {mean}, sigma {sigma}, n = {row.n}"
+
+
+def risks_said(row: ProposedRow, uncertainty: Amount) -> str:
+    """How many units of a production like those that were measured are judged wrongly by the limits of a row, in words;
+    "" where the uncertainty is one of something else.
+
+    Args:
+        uncertainty: of the measurement, expanded (k = 2). What the units themselves spread is what it leaves of the
+            spread that was measured.
+    """
+    from ibexite.analysis.risk import global_risks
+
+    if quantities.difference(row.kind.dimension) != uncertainty.dimension:
+        return ""
+    u = float(uncertainty) / COVERAGE
+    variance = row.deviation**2 - u**2
+    if not variance > 0:
+        return "they spread no more than the uncertainty: nothing is known of the units themselves"
+    low, high = (-math.inf if row.low is None else row.low), (math.inf if row.high is None else row.high)
+    found = global_risks(row.mean, math.sqrt(variance), u, low, high, accept_low=low, accept_high=high)
+    return (
+        f"accepted although beyond its limits: {risk_text(found.false_accept)} of all units, "
+        f"rejected although within: {risk_text(found.false_reject)} (JCGM 106:2012, 9.5)"
+    )
 
 
 def values_picture(table: ProposedTable, units: Units, method: Method) -> ValuesOfUnits:
