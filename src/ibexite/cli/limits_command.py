@@ -159,8 +159,9 @@ def _from_curve(
     octave = parts_of_octave(smooth)
 
     def proposed(ignoring: Collection[str]) -> ProposedMask:
-        return proposed_masks.proposed_mask(lookup, units, test, value, method, is_aligned=is_aligned, smooth=octave,
-                                       ignoring=ignoring)  # fmt: skip
+        return proposed_masks.proposed_mask(
+            lookup, units, test, value, method, is_aligned=is_aligned, smooth=octave, ignoring=ignoring
+        )
 
     units = measured_alike(lookup, units, {test: [value]})
     mask = proposed(())

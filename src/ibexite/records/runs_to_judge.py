@@ -19,7 +19,7 @@ from ibexite.verdicts import RECORD_SEPARATOR, UNIT_SEPARATOR
 AT_ONCE = 50  # runs that are read together
 _IS_SINGLE = (
     "length = 1 AND kind = 'quantity' AND origin <> 'sweep' AND place = '' AND side = '' AND step IS NULL "
-    "AND coalesce(length(data), 0) = 8"
+    "AND length(data) = 8"
 )
 
 

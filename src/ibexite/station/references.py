@@ -121,11 +121,15 @@ def _saved_value(record: RunRecord, word: str) -> ReferenceValue:
     assert kind is not None
     bad = [entry for entry in test.bad_readings if entry["name"] == name]
     axes, values = _axes_and_values(value, axis_types(test, name))
-    has_holes = any(kind.has_holes(v) if isinstance(kind, Connections) else v != v and v is not None for v in values)
-    if bad or not values or has_holes:
+    if bad or not values or any(_is_bad(kind, v) for v in values if v is not None):
         why = bad[0]["reason"] if bad else "not all of it could be computed" if values else "it was never measured"
         raise MistakeError(f"{word} has bad values: {why}", where=where, remedy="Measure it again.")
     return ReferenceValue(name, test.row["name"], kind, axes, values, test.conditions_of(name))
+
+
+def _is_bad(kind: Type, value: Any) -> bool:
+    """Whether a value that was measured cannot be compared with: not a number, or connections that lack one."""
+    return kind.has_holes(value) if isinstance(kind, Connections) else bool(value != value)
 
 
 def find_value(record: RunRecord, word: str) -> tuple[TestRecord, str]:
