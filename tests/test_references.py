@@ -50,7 +50,7 @@ def curve(values: tuple, points: tuple = (1.0, 2.0, 3.0), kind: Quantity = VOLTS
 @st.composite
 def values_of_all_kinds(draw: st.DrawFn) -> ReferenceValue:
     """A value of any kind, over no, one or two axes, or an evenly sampled one."""
-    which = draw(st.sampled_from(["number", "complex", "text", "yes", "curve", "complex curve", "texts", "two axes", "sampled", "wires", "table"]))
+    which = draw(st.sampled_from(["number", "complex", "text", "yes", "curve", "complex curve", "texts", "two axes", "sampled", "wires", "scans", "table"]))
     conditions = draw(st.dictionaries(TEXTS.filter(bool), TEXTS, max_size=2))
     some = draw(st.lists(NUMBERS | st.none(), min_size=2, max_size=4))
     points = tuple(float(i) * 1.5 for i in range(len(some)))
@@ -64,6 +64,7 @@ def values_of_all_kinds(draw: st.DrawFn) -> ReferenceValue:
         "two axes": (VOLTS, (Axis("k", TEXT, ("lo", "hi")), Axis("x", VOLTS, points)), (*some, *some)),
         "sampled": (Waveform((), units.VOLT), (Axis("time", Quantity((), units.SECOND), (), (-1e-7, 1e-9)),), tuple(some)),
         "wires": (Connections(), (), ('{"nets":[["A","B"],["C"]],"resistance":[["A","B",0.25]]}',)),
+        "scans": (Connections(), (Axis("scan", Quantity(), points),), ('[["A","B"],["C"]]',) * len(points)),
         "table": (Table(), (), ('[["counter","","",["crc","it\'s"]],["delay","s","us",[3e-06,null]]]',)),
     }[which]  # fmt: skip
     return ReferenceValue("y", "a", kind.over(tuple(axis.name for axis in axes)), axes, values, conditions)
@@ -94,6 +95,13 @@ def test_what_is_wrong_with_a_reference_is_told(tmp_path, old, new, what) -> Non
         read_reference(tmp_path / "ref.toml", "ref")
     everything = f"{told.value.where} {told.value.what} {getattr(told.value, 'errors', '')}"
     assert what in everything or what in str(told.value) and "ref.toml" in everything
+
+
+def test_what_cannot_be_read_back_takes_no_place(tmp_path) -> None:
+    good = file_of(number(), folder=tmp_path)
+    with pytest.raises(MistakeError, match="'nan' is no number"):
+        file_of(number(math.nan), folder=tmp_path)
+    assert (tmp_path / "made.toml").read_text() == good and [path.name for path in tmp_path.iterdir()] == ["made.toml"]
 
 
 @pytest.mark.parametrize(("then", "now", "told"), [

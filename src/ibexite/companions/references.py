@@ -50,11 +50,17 @@ _RE, _IM = "re", "im"
 
 
 def write_reference(path: Path, reference: Reference, *, is_new: bool) -> None:
-    """Writes a reference, whole or not at all. Raises FileExistsError: it was to be new, and is there."""
+    """Writes a reference, whole or not at all.
+
+    Raises:
+        FileExistsError: it was to be new, and is there.
+        MistakeError: it could not be read back; what is there stays.
+    """
     text = "".join(_lines(reference))
     path.parent.mkdir(parents=True, exist_ok=True)
     with written_whole(path, is_new=is_new) as beside:
         beside.write_text(text, encoding="utf-8")
+        read_reference(beside, reference.name)
 
 
 def _lines(reference: Reference) -> Iterator[str]:
@@ -207,7 +213,7 @@ def _texts(table: TomlTable) -> dict[str, str]:
 def _value(name: str, table: TomlTable) -> ReferenceValue:
     test, kind = table.text("test"), _type(table)
     conditions = _texts(table.table("conditions"))
-    if isinstance(kind, Compound):
+    if isinstance(kind, Compound) and "axes" not in table:
         text = table.text("text")
         table.finish()
         return ReferenceValue(name, test, kind, (), (_compound(kind, text, table),), conditions)
@@ -215,6 +221,8 @@ def _value(name: str, table: TomlTable) -> ReferenceValue:
     sampled = _sampled(table, names)
     table.finish()
     axes, values = _points(table, points, names, kind, sampled)
+    if isinstance(kind, Compound):
+        values = tuple(_compound(kind, str(each), table) if each else None for each in values)
     return ReferenceValue(name, test, kind.over(tuple(names)), axes, values, conditions)
 
 

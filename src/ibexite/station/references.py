@@ -64,7 +64,7 @@ def save(
             f"there is a reference {name!r}", where=str(path),
             remedy="Look at it: ibexite golden show. --replace puts the new one there.",
         ) from None  # fmt: skip
-    return read_reference(path, name)  # what cannot be read back is told now
+    return read_reference(path, name)
 
 
 def _refuse_bad_run(record: RunRecord, although: str) -> None:
