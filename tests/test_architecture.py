@@ -14,9 +14,9 @@ import ibexite
 SOURCE = Path(ibexite.__file__).parent
 # Each part and the parts it may import, besides itself, `errors`, `frozen` and `untyped`.
 ALLOWED = {
-    "errors": set(), "frozen": set(), "untyped": set(), "file_lock": set(), "plain_file": set(), "verdicts": set(), "holes": {"verdicts"}, "offer": set(), "units": set(), "file_keys": set(), "mask": {"units"}, "conditions": {"units"}, "decision_rules": set(), "differences": {"compound", "connections", "holes", "units"}, "reference": {"values"}, "source_trees": set(), "compound": {"units"}, "connections": {"compound", "units"}, "values": {"units", "compound", "connections"}, "events": {"holes", "values", "verdicts"}, "protocols": {"units"}, "demo": set(), "stop": set(), "surroundings": set(), "__init__": {"offer"},
+    "errors": set(), "frozen": set(), "untyped": set(), "file_lock": set(), "plain_file": set(), "verdicts": set(), "holes": {"verdicts"}, "offer": set(), "units": set(), "file_keys": set(), "mask": {"units"}, "stimulus": set(), "conditions": {"units"}, "decision_rules": set(), "differences": {"compound", "connections", "holes", "units"}, "reference": {"values"}, "source_trees": set(), "compound": {"units"}, "connections": {"compound", "units"}, "values": {"units", "compound", "connections"}, "events": {"holes", "values", "verdicts"}, "protocols": {"units"}, "demo": set(), "stop": set(), "surroundings": set(), "__init__": {"offer"},
     "classes": {"units", "values", "toml_reader", "plain_file"}, "functions": {"units"}, "toml_reader": {"units", "plain_file"}, "column_file": {"units", "plain_file"}, "touchstone": {"plain_file"}, "wording": {"units", "holes", "values"},
-    "analysis": {"decision_rules", "units", "holes", "connections", "mask"},
+    "analysis": {"decision_rules", "units", "holes", "connections", "mask", "stimulus"},
     "language": {"decision_rules", "mask", "reference", "units", "classes", "functions", "plain_file", "values", "connections"},
     "instruments": {"units", "classes", "connections", "values", "protocols", "toml_reader", "plain_file", "surroundings"},
     "simulate": {"compound", "connections", "units", "analysis", "holes", "protocols", "__init__"},
