@@ -74,7 +74,8 @@ def band_values(y: Array, rate: float, *, per_octave: int, low: float, high: flo
     def up_to(frequency: Array) -> Array:
         place = np.clip(frequency / step + 0.5, 0, len(found.values))
         whole = np.minimum(place.astype(int), len(found.values) - 1)
-        return below[whole] + (place - whole) * found.values[whole] ** 2
+        power: Array = below[whole] + (place - whole) * found.values[whole] ** 2
+        return power
 
     power = up_to(upper) - up_to(lower)
     return middles, np.where(upper - lower < step, math.nan, np.sqrt(np.maximum(power, 0)))

@@ -199,8 +199,7 @@ def _step_amplitudes(parts: tuple[Placed, ...]) -> Array:
     found = []
     for placed in parts:
         assert isinstance(placed.part, Stepped)
-        level = placed.part.level
-        found += [level.value * (1 if level.is_peak else math.sqrt(2))] * len(placed.part.frequencies)
+        found += [stimuli.amplitude_of(placed.part.level)] * len(placed.part.frequencies)
     return np.array(found)
 
 

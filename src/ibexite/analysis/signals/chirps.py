@@ -17,7 +17,7 @@ import numpy as np
 from ibexite.analysis.curve import Array
 from ibexite.analysis.signals.fast_fourier import padded, zoomed
 from ibexite.analysis.signals.records import Record
-from ibexite.analysis.signals.stimuli import fade
+from ibexite.analysis.signals.stimuli import amplitude_of, fade, of_part
 from ibexite.stimulus import FADE, Chirp, Placed
 
 _BEFORE = 0.1  # of the time between two orders: what of an order comes before its place
@@ -131,27 +131,39 @@ def harmonics(record: Record, placed: Placed, rate: float, *, orders: int, tail:
     assert isinstance(part, Chirp)
     if part.last < part.first:
         raise ValueError("harmonics are taken apart of a chirp that rises")
-    begin, size = whole_part(record, placed, rate, tail)
-    size = padded(2 * size)
-    frequencies = np.arange(size // 2 + 1) * (record.rate / size)
-    reached = FADE * part.duration  # phases are to be counted from where the chirp passes its first frequency
-    spectrum = lines(record, begin, begin + placed.count / rate + tail, size)
-    turned = spectrum * np.exp(2j * math.pi * frequencies * reached)
+    begin = placed.begin / rate
+    played = Record(np.pad(of_part(placed, rate, {}), (0, round(tail * rate))), rate, begin)
+    apart, alone = (_apart(one, placed, rate, tail) for one in (record, played))
     scale = part.time_constant
-    apart = np.fft.irfft(turned * _inverse(frequencies, part.first, scale), size)
     points = np.geomspace(part.first, part.last, max(8, math.ceil(48 * math.log2(part.last / part.first))) + 1)
     found = np.full((len(points), orders), math.nan)
     for k in range(1, orders + 1):
         inside = points * k < record.rate / 2 * 0.98
         if inside.any():
             found[inside, k - 1] = _order(apart, record.rate, scale, k, points[inside] * k)
+    # What the ends of the band do to the fundamental they do to what was played as well.
+    found[:, 0] *= amplitude_of(part.level) / _order(alone, rate, scale, 1, points)
     return points, found
+
+
+def _apart(record: Record, placed: Placed, rate: float, tail: float) -> Array:
+    """A record of a chirp with an impulse for each order, one behind another; time 0, at the first sample, is that of
+    the fundamental."""
+    part = placed.part
+    assert isinstance(part, Chirp)
+    begin, size = whole_part(record, placed, rate, tail)
+    size = padded(2 * size)
+    frequencies = np.arange(size // 2 + 1) * (record.rate / size)
+    reached = FADE * part.duration  # phases are to be counted from where the chirp passes its first frequency
+    spectrum = lines(record, begin, begin + placed.count / rate + tail, size)
+    turned = spectrum * np.exp(2j * math.pi * frequencies * reached)
+    return np.fft.irfft(turned * _inverse(frequencies, part.first, part.time_constant), size)
 
 
 def _inverse(frequencies: Array, first: float, scale: float) -> Array:
     """What makes an impulse of an endless chirp of amplitude 1 (Novak 2015, (16)), but for a phase of 45 deg."""
     with np.errstate(all="ignore"):
-        found = 2 * np.sqrt(frequencies / scale) * np.exp(
+        found: Array = 2 * np.sqrt(frequencies / scale) * np.exp(
             -2j * math.pi * frequencies * scale * (1 - np.log(frequencies / first))
         )  # fmt: skip
     found[0] = 0

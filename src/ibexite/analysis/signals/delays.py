@@ -1,8 +1,8 @@
 """The delay between two waveforms, and whether they have the same polarity.
 
 Source: C. H. Knapp, G. C. Carter, The generalized correlation method for estimation of time delay, IEEE Trans.
-Acoustics, Speech and Signal Processing 24 (1976); the peak is looked for between samples on the correlation itself, which its
-Fourier sum gives at any time.
+Acoustics, Speech and Signal Processing 24 (1976); the peak is looked for between samples on the correlation itself,
+which its Fourier sum gives at any time.
 """
 
 from __future__ import annotations

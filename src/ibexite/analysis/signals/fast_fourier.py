@@ -62,4 +62,5 @@ def zoomed(y: Array, rate: float, first: float, step: float, count: int) -> Arra
     kernel[size - len(y) + 1 :] = chirp[1 : len(y)][::-1].conj()
     turned = y * np.exp(-2j * math.pi * first / rate * n) * chirp[: len(y)]
     product = np.fft.ifft(np.fft.fft(turned, size) * np.fft.fft(kernel))
-    return product[:count] * chirp[k]
+    found: Array = product[:count] * chirp[k]
+    return found

@@ -20,7 +20,7 @@ from ibexite.stimulus import Placed, Stepped
 
 _BESIDE = 5  # orders that are fitted beside the fundamental, so that they do not leak into it
 _SETTLING = 0.4  # of a step, before bursts in it are looked for
-_BURST = 5.0  # times the usual size of what is left: from there on it is a burst
+_BURST = 8.0  # times the usual size of what is left, which noise does not reach: from there on it is a burst
 
 
 class Steps(NamedTuple):
@@ -82,7 +82,7 @@ def residual(record: Record, parts: Sequence[Placed], rate: float, *, orders: in
     """What loose parts and clicks leave beside the tone and its harmonics of each step.
 
     The fit takes orders 1 to `orders`; a burst is where the envelope of what is left, over a quarter of a cycle, is
-    more than five times its median, and nothing is one that lies below a thousandth of the tone's.
+    more than eight times its median, and nothing is one that lies below a thousandth of the tone's.
 
     Args, Raises: as `steps`.
 
@@ -111,7 +111,7 @@ def residual_wave(record: Record, parts: Sequence[Placed], rate: float, *, order
 
 def bursts(left: Array, quarter: int, least: float) -> Array:
     """The samples at which bursts begin, shape (k,): the envelope, a mean of sizes over so many samples, goes beyond
-    five times its median and `least`."""
+    eight times its median and `least`."""
     size = np.convolve(np.abs(left), np.ones(quarter) / quarter, mode="same")
     above = size > max(_BURST * float(np.median(size)), least)
     return np.flatnonzero(above & ~np.concatenate([[False], above[:-1]]))

@@ -77,7 +77,7 @@ def _marker(part: Marker, count: int, rate: float) -> Array:
     t = np.arange(count) / rate
     slope = (part.high - part.low) / part.duration
     tone = np.sin(2 * math.pi * (part.low * t + slope * t**2 / 2))
-    return _amplitude(part.level) * tone * fade(count, count // 8)
+    return amplitude_of(part.level) * tone * fade(count, count // 8)
 
 
 def _noise(part: Noise, count: int, rate: float) -> Array:
@@ -93,7 +93,7 @@ def _chirp(part: Chirp, count: int, rate: float) -> Array:
     fading = FADE * part.duration
     t, scale = np.arange(count) / rate - fading, part.time_constant
     tone = np.sin(2 * math.pi * part.first * scale * np.expm1(t / scale))
-    return _amplitude(part.level) * tone * fade(count, int(FADE * count))
+    return amplitude_of(part.level) * tone * fade(count, int(FADE * count))
 
 
 def _stepped(part: Stepped, count: int, rate: float) -> Array:
@@ -102,7 +102,7 @@ def _stepped(part: Stepped, count: int, rate: float) -> Array:
     for begin, frequency, cycles in part.steps:
         mine = slice(*(math.ceil(edge * rate - 1e-6) for edge in (begin, begin + cycles / frequency)))
         found[mine] = np.sin(2 * math.pi * frequency * (t[mine] - begin))
-    return _amplitude(part.level) * found
+    return amplitude_of(part.level) * found
 
 
 def _tones(part: Tones, count: int, rate: float) -> Array:
@@ -136,7 +136,7 @@ def _burst(part: Burst, count: int, rate: float) -> Array:
     t = np.arange(count) / rate
     within = t - np.floor(t / part.every + 1e-9) * part.every
     inside = (within < part.cycles / part.frequency - 0.5e-6 / rate) & (t < part.times * part.every)
-    return _amplitude(part.level) * np.where(inside, np.sin(2 * math.pi * part.frequency * within), 0.0)
+    return amplitude_of(part.level) * np.where(inside, np.sin(2 * math.pi * part.frequency * within), 0.0)
 
 
 _MAKERS: dict[type[Part], Callable[..., Array]] = {
@@ -144,7 +144,7 @@ _MAKERS: dict[type[Part], Callable[..., Array]] = {
 }  # fmt: skip
 
 
-def _amplitude(level: Level) -> float:
+def amplitude_of(level: Level) -> float:
     """That of a sine."""
     return level.value * (1 if level.is_peak else math.sqrt(2))
 

@@ -18,6 +18,7 @@ from ibexite.analysis.signals.spectra import amplitude_spectrum
 from ibexite.analysis.signals.weighting import weight, weighted_rms
 
 HARMONICS = 10  # up to this order, unless told otherwise
+LEAST_SHARE = 0.01  # of the RMS value of all: what is fainter is no fundamental
 
 
 class Split(NamedTuple):
@@ -41,6 +42,9 @@ def split(y: Array, rate: float, frequency: float | None = None, *, orders: int 
         ValueError: no such tone is there, fewer than two cycles, or no harmonic lies below half the rate.
     """
     exact = sine_fit.fundamental(y, rate, frequency)
+    if not math.isnan(exact):
+        alone = sine_fit.fit_harmonics(y, rate, exact, 1)
+        exact = exact if abs(alone.phasors[0]) / math.sqrt(2) > LEAST_SHARE * float(y.std()) else math.nan
     if math.isnan(exact):
         where = "" if frequency is None else f" near {frequency:g} Hz"
         raise ValueError(f"there is no tone{where}, or fewer than two cycles of it")
