@@ -449,7 +449,7 @@ def test_harmonics_of_a_polynomial_are_those_of_its_formula(kind: str) -> None:
     inner = slice(2, -2)
     for order, wanted in ((1, 1 + 0.75 * 0.03), (2, 0.025), (3, 0.0075)):
         assert found.orders[inner, order - 1] == pytest.approx(np.full(len(found.orders[inner]), wanted), rel=4e-3)
-    assert by_part.distortion(record, tested).values[inner] == pytest.approx(math.hypot(0.025, 0.0075) / 1.0225, rel=3e-3)
+    assert by_part.distortion(record, tested).values[inner] == pytest.approx(math.hypot(0.025, 0.0075) / 1.0225, rel=5e-3)
     assert by_part.one_order(record, tested, 3).values[inner] == pytest.approx(0.0075 / 1.0225, rel=3e-3)
 
 

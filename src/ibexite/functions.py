@@ -120,18 +120,30 @@ def _angle(x: Dimension, axis: Dimension) -> Dimension:
     return units.RADIAN
 
 
+_LEVEL_OF = {units.WATT: units.POWER_LEVEL, units.VOLT: units.VOLTAGE_LEVEL, units.PASCAL: units.PRESSURE_LEVEL}
+_LEVEL_NAMES = {units.WATT: "power", units.VOLT: "voltage", units.PASCAL: "pressure"}
+
+
 def _to_level(x: Dimension, axis: Dimension) -> Dimension:
-    levels = {units.WATT: units.POWER_LEVEL, units.VOLT: units.VOLTAGE_LEVEL}
-    if x not in levels:
-        raise UnitError(f"there is no level of {units.describe(x)}", remedy="It takes a power (W) or a voltage (V).")
-    return levels[x]
+    if x not in _LEVEL_OF:
+        raise UnitError(
+            f"there is no level of {units.describe(x)}",
+            remedy="It takes a power (W), a voltage (V) or a pressure (Pa).",
+        )
+    return _LEVEL_OF[x]
 
 
 def _to_linear(x: Dimension, axis: Dimension) -> Dimension:
-    linear = {units.POWER_LEVEL: units.WATT, units.VOLTAGE_LEVEL: units.VOLT}
+    linear = {level: linear for linear, level in _LEVEL_OF.items()}
     if x not in linear:
-        raise UnitError(f"{units.describe(x)} is not a level", remedy="It takes dBm or dBV.")
+        raise UnitError(f"{units.describe(x)} is not a level of a unit", remedy="It takes dBm, dBV or dBSPL.")
     return linear[x]
+
+
+def _to_full_scale(x: Dimension, axis: Dimension) -> Dimension:
+    if x.kind != "linear":
+        raise UnitError(f"this is {units.describe(x)}, not a value over a full scale")
+    return units.FULL_SCALE_LEVEL
 
 
 def _slope(x: Dimension, axis: Dimension) -> Dimension:
@@ -270,8 +282,8 @@ _POINTS = (
        "catalog.number", _plain, ("x", "unit")),
 )  # fmt: skip
 _LEVELS = (
-    _T("db_amplitude", "levels", "point", "db_amplitude(ratio)", "20 lg of a ratio of voltages, currents or pressures",
-       "let gain = db_amplitude(v_out / v_in)", "pointwise.db_amplitude", _to_decibel),
+    _T("db_amplitude", "levels", "point", "db_amplitude(ratio)", "20 lg of a ratio of voltages, currents or pressures; of a complex one that of its size",
+       "let gain = db_amplitude(v_out / v_in)", "pointwise.db_amplitude", _to_decibel, complexity="result_real"),
     _T("db_power", "levels", "point", "db_power(ratio)", "10 lg of a ratio of powers",
        "let loss = db_power(p_out / p_in)",
        "pointwise.db_power", _to_decibel),
@@ -279,10 +291,13 @@ _LEVELS = (
        "let factor = amplitude_ratio(6 dB)", "pointwise.amplitude_ratio", _from_decibel),
     _T("power_ratio", "levels", "point", "power_ratio(x)", "the ratio of powers of a number of dB",
        "let factor = power_ratio(3 dB)", "pointwise.power_ratio", _from_decibel),
-    _T("level", "levels", "point", "level(x)", "a power as a level in dBm, a voltage as a level in dBV",
+    _T("level", "levels", "point", "level(x)", "a power as a level in dBm, a voltage in dBV, an RMS sound pressure in dBSPL (of 20 uPa)",
        "let p_level = level(p_out)", "", _to_level),
-    _T("linear", "levels", "point", "linear(x)", "a level in dBm as a power, one in dBV as a voltage",
+    _T("linear", "levels", "point", "linear(x)", "a level in dBm as a power, one in dBV as a voltage, one in dBSPL as a pressure",
        "let p = linear(level_out)", "", _to_linear),
+    _T("level_fs", "levels", "point", "level_fs(x, full_scale)",
+       "a size as a level of the largest one that there is, in dBFS: a peak, or an RMS value times sqrt(2)",
+       "let head_room = level_fs(peak_in, 5 V)", "pointwise.level_of_full_scale", _to_full_scale, ("x", "same")),
 )  # fmt: skip
 _COMPLEX = (
     _T("complex", "complex values", "point", "complex(re, im)", "a complex value from its two parts",
@@ -311,9 +326,9 @@ def function_named(name: str, arguments: int) -> Function | None:
 def target_of(function: Function, x: Dimension, flags: frozenset[str], variant: str = "") -> str:
     """The function of ibexite.analysis that computes it, "module.function"; `variant` is what its arguments say."""
     if function.name == "level":
-        return "pointwise.level_of_power" if x == units.WATT else "pointwise.level_of_voltage"
+        return f"pointwise.level_of_{_LEVEL_NAMES[x]}"
     if function.name == "linear":
-        return "pointwise.power_of_level" if x == units.POWER_LEVEL else "pointwise.voltage_of_level"
+        return f"pointwise.{_LEVEL_NAMES[_to_linear(x, x)]}_of_level"
     if function.name == "crossing" and "all" in flags:
         return "catalog.crossings"
     if function.name == "mean" and x == units.RADIAN:

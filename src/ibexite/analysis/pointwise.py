@@ -38,7 +38,10 @@ decimal_log = pointwise(np.log10, math.log10)
 sine = pointwise(np.sin, math.sin)
 cosine = pointwise(np.cos, math.cos)
 tangent = pointwise(np.tan, math.tan)
-db_amplitude = pointwise(lambda x: 20 * np.log10(x), lambda x: 20 * math.log10(x))
+db_amplitude = pointwise(
+    lambda x: 20 * np.log10(np.abs(x) if np.iscomplexobj(x) else x),  # a negative real ratio has none: a hole
+    lambda x: 20 * math.log10(abs(x) if isinstance(x, complex) else x),
+)
 db_power = pointwise(lambda x: 10 * np.log10(x), lambda x: 10 * math.log10(x))
 amplitude_ratio = pointwise(lambda x: 10 ** (x / 20), lambda x: 10 ** (x / 20))
 power_ratio = pointwise(lambda x: 10 ** (x / 10), lambda x: 10 ** (x / 10))
@@ -54,6 +57,10 @@ level_of_power = pointwise(lambda x: 10 * np.log10(x) + 30, lambda x: 10 * math.
 level_of_voltage = db_amplitude
 power_of_level = pointwise(lambda x: 10 ** ((x - 30) / 10), lambda x: 10 ** ((x - 30) / 10))
 voltage_of_level = amplitude_ratio
+SOUND = 20e-6  # Pa, of 0 dBSPL (ISO 1683:2015)
+level_of_pressure = pointwise(lambda x: 20 * np.log10(x / SOUND), lambda x: 20 * math.log10(x / SOUND))
+pressure_of_level = pointwise(lambda x: SOUND * 10 ** (x / 20), lambda x: SOUND * 10 ** (x / 20))
+level_of_full_scale = pointwise(lambda x, full: 20 * np.log10(x / full), lambda x, full: 20 * math.log10(x / full))
 
 
 def chosen(condition: Measured, a: Measured, b: Measured) -> Measured:

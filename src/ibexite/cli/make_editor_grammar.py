@@ -10,7 +10,7 @@ from pathlib import Path
 from ibexite.functions import FUNCTIONS, IN_WAIT
 from ibexite.language import words
 
-UNIT = r"(?:dBuV|dB[mWVu]?|degC|deg|ppm|%|[A-Za-z]+(?:\^-?\d)?(?:[*/][A-Za-z]+(?:\^-?\d)?)*)"
+UNIT = r"(?:dBuV|dBSPL|dBFS|dB[mWVuc]?|degC|deg|ppm|%|[A-Za-z]+(?:\^-?\d)?(?:[*/][A-Za-z]+(?:\^-?\d)?)*)"
 
 NUMBER = rf"(?<![\w.])\d+(?:\.\d+)?(?:[eE][+-]?\d+)?(?: ?{UNIT})?(?![\w.])"
 

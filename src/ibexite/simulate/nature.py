@@ -7,7 +7,7 @@ from collections.abc import Mapping
 
 UNWIRED = "unwired"  # a channel that is connected to nothing: it reads 0
 # What a level is where there is nothing: noise. In base units, by the unit in which it is told.
-NO_LEVEL = {"dBm": -120.0, "dBW": -120.0, "dBV": -140.0, "dBu": -140.0, "dBuV": -140.0}
+NO_LEVEL = {"dBm": -120.0, "dBW": -120.0, "dBV": -140.0, "dBu": -140.0, "dBuV": -140.0, "dBSPL": 0.0, "dBFS": -140.0}
 ROOM = 296.15  # K; the air where nothing heats or cools it
 
 

@@ -3,8 +3,8 @@
 Inside the program a value is a plain float in *base form*, and what it means is its Dimension:
   linear   SI base units (V, A, W, s, ...); plain numbers, % and ppm have no dimension
   point    a temperature in degC, held in kelvin; the difference of two is a linear K
-  level    dBm and dBW held as dBm; dBV, dBu and dBuV held as dBV
-  db       a difference of levels, in dB
+  level    dBm and dBW held as dBm; dBV, dBu and dBuV held as dBV; dBSPL (of 20 uPa); dBFS (of full scale)
+  db       a difference of levels, in dB or, against a carrier, dBc
 So sums and comparisons of base forms are plain float arithmetic: units are looked at once, before the run.
 """
 
@@ -13,11 +13,14 @@ from ibexite.units.dimensions import (
     AMPERE,
     CELSIUS,
     DECIBEL,
+    FULL_SCALE_LEVEL,
     HERTZ,
     KELVIN,
     OHM,
+    PASCAL,
     PLAIN,
     POWER_LEVEL,
+    PRESSURE_LEVEL,
     RADIAN,
     SECOND,
     VOLT,
@@ -42,7 +45,8 @@ from ibexite.units.symbols import (
 )
 
 __all__ = [
-    "AMPERE", "CELSIUS", "DECIBEL", "HERTZ", "KELVIN", "NO_UNIT", "OHM", "PLAIN", "POWER_LEVEL", "PREFIXES", "RADIAN",
+    "AMPERE", "CELSIUS", "DECIBEL", "FULL_SCALE_LEVEL", "HERTZ", "KELVIN", "NO_UNIT", "OHM", "PASCAL", "PLAIN",
+    "POWER_LEVEL", "PREFIXES", "PRESSURE_LEVEL", "RADIAN",
     "SECOND", "UNITS", "VOLT", "VOLTAGE_LEVEL", "WATT", "Amount", "Dimension", "TooLargeError", "Unit", "add",
     "base_symbol", "describe", "difference", "display_unit", "divide", "format_value", "is_finite", "multiply",
     "negate", "parse_quantity", "parse_unit", "plain_number", "power", "subtract", "symbol_of", "unit_for",

@@ -16,11 +16,13 @@ from ibexite.units.dimensions import (
     BASE_UNITS,
     CELSIUS,
     DECIBEL,
+    FULL_SCALE_LEVEL,
     HERTZ,
     KELVIN,
     OHM,
     PLAIN,
     POWER_LEVEL,
+    PRESSURE_LEVEL,
     RADIAN,
     SECOND,
     VOLT,
@@ -90,10 +92,15 @@ LINEAR: dict[str, tuple[Powers, str, str]] = {
 
 # 0 dBu is the voltage that puts 1 mW into 600 ohm: sqrt(0.6) V.
 _DBU_IN_DBV = Decimal(repr(10 * math.log10(0.6)))
+_SPECIAL_SYMBOLS = {
+    CELSIUS: "degC", DECIBEL: "dB", POWER_LEVEL: "dBm", VOLTAGE_LEVEL: "dBV", PRESSURE_LEVEL: "dBSPL",
+    FULL_SCALE_LEVEL: "dBFS",
+}  # fmt: skip
 _SPECIAL: dict[str, tuple[Dimension, Decimal]] = {
     "degC": (CELSIUS, Decimal("273.15")), "dB": (DECIBEL, Decimal(0)),
     "dBm": (POWER_LEVEL, Decimal(0)), "dBW": (POWER_LEVEL, Decimal(30)),
     "dBV": (VOLTAGE_LEVEL, Decimal(0)), "dBu": (VOLTAGE_LEVEL, _DBU_IN_DBV), "dBuV": (VOLTAGE_LEVEL, Decimal(-120)),
+    "dBSPL": (PRESSURE_LEVEL, Decimal(0)), "dBFS": (FULL_SCALE_LEVEL, Decimal(0)), "dBc": (DECIBEL, Decimal(0)),
 }  # fmt: skip
 
 
@@ -241,6 +248,8 @@ def describe(dimension: Dimension) -> str:
         DECIBEL: "a ratio in dB",
         POWER_LEVEL: "a power level (dBm)",
         VOLTAGE_LEVEL: "a voltage level (dBV)",
+        PRESSURE_LEVEL: "a sound pressure level (dBSPL)",
+        FULL_SCALE_LEVEL: "a level of full scale (dBFS)",
     }
     return words.get(dimension) or f"a quantity in {symbol_of(dimension)}"
 
@@ -248,7 +257,7 @@ def describe(dimension: Dimension) -> str:
 def symbol_of(dimension: Dimension) -> str:
     """The symbol of the base form: V, dBm, degC (held in K, shown in degC), kg*m^2/s^2; "" for a plain number."""
     if dimension.kind != "linear":
-        return {CELSIUS: "degC", DECIBEL: "dB", POWER_LEVEL: "dBm"}.get(dimension, "dBV")
+        return _SPECIAL_SYMBOLS[dimension]
     if dimension.powers in _SYMBOL_OF:
         symbol = _SYMBOL_OF[dimension.powers]
         return "kg" if symbol == "g" else symbol
