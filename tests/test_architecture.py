@@ -15,14 +15,14 @@ SOURCE = Path(ibexite.__file__).parent
 # Each part and the parts it may import, besides itself, `errors`, `frozen` and `untyped`.
 ALLOWED = {
     "errors": set(), "frozen": set(), "untyped": set(), "file_lock": set(), "plain_file": set(), "verdicts": set(), "holes": {"verdicts"}, "offer": set(), "units": set(), "file_keys": set(), "mask": {"units"}, "stimulus": set(), "conditions": {"units"}, "decision_rules": set(), "differences": {"compound", "connections", "holes", "units"}, "reference": {"values"}, "source_trees": set(), "compound": {"units"}, "connections": {"compound", "units"}, "values": {"units", "compound", "connections"}, "events": {"holes", "values", "verdicts"}, "protocols": {"units"}, "demo": set(), "stop": set(), "surroundings": set(), "__init__": {"offer"},
-    "classes": {"units", "values", "toml_reader", "plain_file"}, "functions": {"units"}, "toml_reader": {"units", "plain_file"}, "column_file": {"units", "plain_file"}, "touchstone": {"plain_file"}, "wording": {"units", "holes", "values"},
+    "classes": {"units", "values", "toml_reader", "plain_file"}, "functions": {"stimulus", "units"}, "toml_reader": {"units", "plain_file"}, "column_file": {"units", "plain_file"}, "touchstone": {"plain_file"}, "wave_file": {"plain_file"}, "wording": {"units", "holes", "values"},
     "analysis": {"decision_rules", "units", "holes", "connections", "mask", "stimulus"},
-    "language": {"decision_rules", "mask", "reference", "units", "classes", "functions", "plain_file", "values", "connections"},
+    "language": {"stimulus", "decision_rules", "mask", "reference", "units", "classes", "functions", "plain_file", "values", "connections"},
     "instruments": {"units", "classes", "connections", "values", "protocols", "toml_reader", "plain_file", "surroundings"},
     "simulate": {"compound", "connections", "units", "analysis", "holes", "protocols", "__init__"},
     "bench": {"compound", "connections", "units", "plain_file", "column_file", "touchstone", "analysis", "instruments", "protocols", "toml_reader", "file_lock", "holes", "values", "verdicts"},
     "outside": {"surroundings"},
-    "companions": {"file_lock", "column_file", "compound", "holes", "mask", "reference", "source_trees", "units", "classes", "language", "toml_reader", "plain_file", "values"},
+    "companions": {"wave_file", "file_lock", "column_file", "compound", "holes", "mask", "reference", "source_trees", "units", "classes", "language", "toml_reader", "plain_file", "values"},
     "engine": {"decision_rules", "conditions", "differences", "mask", "reference", "source_trees", "units", "compound", "connections", "plain_file", "classes", "language", "bench", "instruments", "analysis", "events", "functions", "holes", "outside", "values", "verdicts", "wording", "stop", "__init__"},
     "records": {"conditions", "events", "analysis", "units", "wording", "file_lock", "plain_file", "holes", "values", "verdicts"},
     "reports": {"verdicts", "records", "plain_file", "compound", "analysis", "units", "wording", "events", "holes", "values"},
@@ -88,7 +88,7 @@ def loaded_after(code: str) -> set[str]:
 
 
 def test_help_and_vetting_load_no_heavy_library() -> None:
-    heavy = {"numpy", "matplotlib", "jinja2", "lark", "orjson", "pandas", "pyarrow", "scipy", "sqlalchemy", "sqlite3"}
+    heavy = {"numpy", "soundfile", "matplotlib", "jinja2", "lark", "orjson", "pandas", "pyarrow", "scipy", "sqlalchemy", "sqlite3"}
     assert not loaded_after("import ibexite.cli.main") & (heavy | {"decimal", "tomllib"})
     vetting = "from ibexite.cli import vet_command; import ibexite.engine.bench_facts, ibexite.language.check, ibexite.station.stand_ins"
     assert not loaded_after(vetting) & (heavy | {"subprocess", "zipfile"})

@@ -39,6 +39,6 @@ def test_each_declared_word_is_a_type_of_its_own() -> None:
 
 
 def test_each_argument_of_a_function_is_of_a_kind_that_checks_and_writes_itself() -> None:
-    named = {name for function in FUNCTIONS.values() for name in function.arguments[1:]}
+    named = {name.strip("?") for function in FUNCTIONS.values() for form in function.forms for name in form.arguments[1:]}
     assert named - set(ARGUMENTS) == {"x", "axis"}, "a further curve, and named places"
     assert set(ARGUMENTS) <= named

@@ -297,6 +297,8 @@ class Recorded(Part):
         return Part.trouble(self, rate)
 
 
+RESPONSES = ("stepped", "chirp", "noise", "tones")  # parts of which a response can be computed
+DISTORTIONS = ("stepped", "chirp")  # and of which harmonics can
 KINDS: tuple[type[Part], ...] = (Marker, Noise, Silence, Stepped, Chirp, Tones, Burst, Recorded)
 
 
@@ -339,6 +341,11 @@ class Stimulus:
         return tuple(found)
 
     @property
+    def names(self) -> tuple[str, ...]:
+        """The names of its parts, each once."""
+        return tuple(dict.fromkeys(part.name for part in self.parts))
+
+    @property
     def count(self) -> int:
         """How many samples it has."""
         return sum(part.count(self.rate) for part in self.parts)
@@ -355,6 +362,22 @@ class Stimulus:
     def of_kind(self, *kinds: str) -> tuple[Placed, ...]:
         """The judged parts of some kinds."""
         return tuple(placed for placed in self.placed if placed.part.is_judged and placed.part.kind in kinds)
+
+    def of_one_kind(self, *kinds: str) -> tuple[Placed, ...]:
+        """The judged parts that a function takes, which are all of one kind.
+
+        Raises:
+            ValueError: there is none of these kinds, or there are several that could be meant.
+        """
+        parts = self.of_kind(*kinds)
+        found = sorted({placed.part.kind for placed in parts})
+        if len(found) > 1:
+            raise ValueError(f"{self.name} has parts of several kinds that could be meant: {', '.join(found)}")
+        if not parts:
+            raise ValueError(f"{self.name} has no judged part of these kinds: {', '.join(kinds)}")
+        if len(parts) > 1 and found != ["stepped"]:
+            raise ValueError(f"{self.name} has several {found[0]} parts that could be meant: give them names")
+        return parts
 
 
 def _unmeant(part: Part, name: str) -> Part:

@@ -15,7 +15,18 @@ from typing import Any
 import numpy as np
 
 from ibexite.analysis import features, shaping
-from ibexite.analysis.curve import Array, ArrayCurve, AxisLine, Curve, combine, is_curve, line_through, never, no_point
+from ibexite.analysis.curve import (
+    Array,
+    ArrayCurve,
+    AxisLine,
+    Curve,
+    SampledCurve,
+    combine,
+    is_curve,
+    line_through,
+    never,
+    no_point,
+)  # fmt: skip
 from ibexite.analysis.pointwise import compared, logic
 from ibexite.errors import SequenceError
 from ibexite.holes import NEVER_MEASURED, NO_POINT
@@ -26,15 +37,15 @@ from ibexite.untyped import Measured
 def find(name: str) -> Callable[..., Any]:
     """The callable of a target, "module.function", wrapped as its kind demands.
 
-    Targets: pointwise.* and wiring.* are called as they are; statistics.* and features.* take an axis away; shaping.*
-    keep it.
+    Targets: pointwise.*, wiring.* and waves.* are called as they are; statistics.* and features.* take an axis away;
+    shaping.* keep it.
     """
     module_name, _, function_name = name.partition(".")
     if module_name == "catalog":
         own: Callable[..., Any] = globals()[function_name]
         return own
     function: Callable[..., Any] = getattr(importlib.import_module(f"ibexite.analysis.{module_name}"), function_name)
-    if module_name in ("pointwise", "wiring"):
+    if module_name in ("pointwise", "wiring", "waves"):
         return function
     return _keeping(function) if module_name == "shaping" else _consuming(function)
 
@@ -155,6 +166,13 @@ def at(curve: Curve | AxisLine, places: dict[str, float], *, log: bool = False) 
                 f"{axis} = {error.what.partition(': ')[2]}", remedy="Take a point within the curve."
             ) from None
     return curve
+
+
+def points_of(curve: Curve, axis: str) -> Curve:
+    """The points of an axis, as a curve over it."""
+    points = np.asarray(curve.axes[axis], dtype=float)
+    sampling = curve.sampling
+    return SampledCurve(sampling, points) if sampling is not None else ArrayCurve({axis: points}, points)
 
 
 def crossings(curve: Curve, axis: str, level: float, **options: Measured) -> Curve:

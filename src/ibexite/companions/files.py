@@ -26,6 +26,7 @@ if TYPE_CHECKING:
     from ibexite.companions.limits import LimitSheet
     from ibexite.mask import Mask
     from ibexite.reference import Reference
+    from ibexite.wave_file import WaveFile
 
 ENTRY_POINTS = "ibexite.measurements"
 MASKS, MASK_ENDS = "masks", (".csv", ".xlsx")
@@ -41,6 +42,7 @@ class Files:
         self.folder, self._folders, self._project = folder, measurement_folders, project or folder
         self._shared: dict[Path, Source] = {}
         self.python_files: list[tuple[str, str]] = []
+        self.wave_files: dict[str, WaveFile] = {}  # that were read, by path
         self.limit_file: tuple[str, str] | None = None
         self.limits_instead: Path | None = None  # a limit table in the place of the one that is named
 
@@ -125,6 +127,15 @@ class Files:
         found = read_python(path)
         self.python_files.append((str(path), hashlib.sha256(path.read_bytes()).hexdigest()))
         return found
+
+    def wave(self, name: str) -> WaveFile:
+        """A WAV file beside the sequence, read once."""
+        from ibexite.wave_file import read_wave
+
+        path = self._path(name)
+        if str(path) not in self.wave_files:
+            self.wave_files[str(path)] = read_wave(path)
+        return self.wave_files[str(path)]
 
     def points(self, name: str, column: str) -> tuple[list[Decimal], Type]:
         """The values of a column, "freq", "freq [Hz]" or "freq in Hz"; the only column may have any name."""

@@ -6,7 +6,7 @@ import contextlib
 from collections.abc import Iterator
 
 from ibexite.engine.compile_accuracy import AccuracyCompiler
-from ibexite.engine.formula import readings_behind
+from ibexite.engine.formula import readings_behind, variable
 from ibexite.language import constants, nodes
 from ibexite.language.carrying import is_by_accuracy
 from ibexite.language.check_files import golden_in
@@ -54,6 +54,8 @@ class CheckCompiler(AccuracyCompiler):
         if guard:
             self._emit(f"{tally}.guard_by({guard})", line)
         value = self._judged_value(statement, line)
+        for axis in self._axes_meant(statement):
+            self._emit(f"{variable(axis)} = {self.formulas.function('catalog.points_of')}({value}, {axis!r})", line)
         by_accuracy = is_by_accuracy(statement, self.frame.names)
         parts = [statement.value, statement.where, None if by_accuracy else uncertainty]
         parts += [statement.criterion.a, statement.criterion.b] if statement.criterion is not None else []
@@ -84,6 +86,13 @@ class CheckCompiler(AccuracyCompiler):
         self._depth -= 1
         self._emit("except SequenceError as error:", line)
         self._emit(f"    {told_by[0]}.could_not(error)", line)
+
+    def _axes_meant(self, statement: nodes.Check) -> list[str]:
+        """The axes that came with what is judged and that its `where` names."""
+        if statement.where is None:
+            return []
+        names, known = constants.names_in(statement.where), (*self.frame.names, *self.frame.known)
+        return [axis for axis in self._type(statement.value).axes if axis in names and axis not in known]
 
     def _close(self, tally: str, line: int) -> None:
         """Has a tally become a result: at once, or when the outermost loop has ended."""

@@ -1,4 +1,4 @@
-"""What lines take from files of the project: the lines of masks, the values of references."""
+"""What lines take from files of the project: the lines of masks, the values of references; and declared stimuli."""
 
 from __future__ import annotations
 
@@ -11,8 +11,8 @@ from ibexite.values import YesNo
 
 
 class ProjectFiles:
-    """The values of a program that lie in files, by kind (golden; mask_low, mask_high; limits of a mask: low, high) and
-    name; each made when it is first asked for."""
+    """The values of a program that lie in files, by kind (golden; mask_low, mask_high; limits of a mask: low, high),
+    and its stimuli (ping, or ping.chirp for a part), by name; each made when it is first asked for."""
 
     def __init__(self, program: Program) -> None:
         self._program = program
@@ -31,6 +31,10 @@ class ProjectFiles:
             value = value_in(reference, name) if reference is not None else None
             assert value is not None  # it was looked at when it was vetted
             return made_of(value)
+        if kind == "stimulus":
+            stimulus, _, part = name.partition(".")
+            whole = self._program.stimuli[stimulus]
+            return whole.only(part) if part else whole
         from ibexite.analysis.masks import limit_of, line_of
 
         mask = self._program.masks[name]

@@ -193,8 +193,7 @@ class Formulas:
             return f"drift({expr.arguments[0].name!r})"
         if expr.function in self._python:
             return self._python_call(expr)
-        function = function_named(expr.function, len(expr.arguments))
-        assert function is not None  # it was looked at when it was vetted
+        function = self._form_of(expr)
         arguments, flags = split_flags(expr, function)
         options = [f"{flag}=True" for flag in flags if flag != "all"]
         if expr.part:
@@ -208,6 +207,19 @@ class Formulas:
             pairs = [f"({self.source(p.x)}, {self.source(p.y)})" for p in arguments if isinstance(p, nodes.Pair)]
             return f"{self.function('catalog.line')}({', '.join([repr(expr.along), *pairs, *options])})"
         return self._built_in(expr, function, arguments, frozenset(flags), options)
+
+    def _form_of(self, expr: nodes.Call) -> Function:
+        """The function in the form in which it is called. What has no type among the arguments, where parts of stimuli
+        may stand, is one: that was looked at when it was vetted."""
+        first = function_named(expr.function, len(expr.arguments))
+        assert first is not None
+        arguments, _ = split_flags(expr, first)
+        places = tuple(
+            i for i, a in enumerate(arguments) if isinstance(a, nodes.Name | nodes.ResultOf) and a not in self._types
+        )
+        found = function_named(expr.function, len(arguments), places)
+        assert found is not None
+        return found
 
     def _built_in(
         self,
@@ -224,11 +236,13 @@ class Formulas:
         if function.name == "at":
             places = ", ".join(f"{axis!r}: {self.source(value)}" for axis, value in expr.named)
             given.append("{" + places + "}")
+        elif function.consumed:
+            given.append(repr(function.consumed))
         elif function.kind in ("consume", "keep") or function.name == "intermittent":
             given.append(repr(expr.along or x.axes[0]))
         variant = ""
         for name, argument in zip(function.arguments[1:], arguments[1:], strict=False):
-            kind = ARGUMENTS.get(name)
+            kind = ARGUMENTS.get(name.strip("?"))
             if kind is None:  # x: one more value, as the first
                 given.append(self.source(argument))  # type: ignore[arg-type]
                 continue

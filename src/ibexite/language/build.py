@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from ibexite.language import nodes, words
-from ibexite.language.build_deeds import DeedBuilder
 from ibexite.language.build_expr import string
+from ibexite.language.build_stimuli import StimulusBuilder
 from ibexite.language.grammar import parse_line
 from ibexite.language.layout import Line, read_layout
 from ibexite.language.parser import Tree
@@ -23,18 +23,18 @@ def build_sequence(source: Source) -> nodes.Sequence:
 
 
 def build_shared(source: Source) -> nodes.Sequence:
-    """The tree of a shared file: uses, constants and measurements, no sequence line and no tests."""
+    """The tree of a shared file: uses, constants, stimuli and measurements, no sequence line and no tests."""
     return _Builder(source).sequence(read_layout(source), is_shared=True)
 
 
-class _Builder(DeedBuilder):
+class _Builder(StimulusBuilder):
     def __init__(self, source: Source) -> None:
         super().__init__(source)
         nowhere = Span(0, 1)
         self.parts: Fields = {
             "title": "", "product": "", "revision": "", "serial": "", "serial_span": nowhere, "limits": "",
             "limits_span": nowhere, "tags": (), "uses": [], "needs": (), "params": (), "constants": (),
-            "measurements": [],
+            "stimuli": [], "measurements": [],
             "before_lot": (), "before_unit": (), "parts": [], "after_unit": (), "after_lot": (),
         }  # fmt: skip
 
@@ -45,10 +45,10 @@ class _Builder(DeedBuilder):
             if tree is None:
                 continue
             kind = str(tree.data)
-            if is_shared and kind not in ("use_file", "use_python", "constants", "measurement"):
+            if is_shared and kind not in ("use_file", "use_python", "constants", "stimulus", "measurement"):
                 self.source.report(
                     line.span, f"'{line.first_word}' in a shared file", "",
-                    "A file that others use has only use, constants and measurement lines.",
+                    "A file that others use has only use, constants, stimulus and measurement lines.",
                 )  # fmt: skip
                 continue
             if kind in seen and kind in _ONCE:
@@ -102,6 +102,11 @@ class _Builder(DeedBuilder):
 
     def _top_constants(self, line: Line, tree: Tree) -> None:
         self.parts["constants"] = self._params(line)
+
+    def _top_stimulus(self, line: Line, tree: Tree) -> None:
+        found = self.stimulus(line, tree)
+        if found is not None:
+            self.parts["stimuli"].append(found)
 
     def _top_before_lot(self, line: Line, tree: Tree) -> None:
         self.parts[str(tree.data)] = self.block(line)

@@ -56,6 +56,7 @@ class DeedBuilder(ExprBuilder):
             ("at the left margin", words.TOP_USAGE),
             ("below the sequence line", words.HEADER_USAGE),
             ("inside a measurement", words.SECTION_USAGE),
+            ("below a stimulus line", words.STIMULUS_USAGE),
         ):
             if word in table and table is not usage:
                 return f"A '{word}' line stands {where}."

@@ -69,6 +69,7 @@ class _Checker(TestChecker):
             if self.param(scope, param) and param.name in overrides:
                 program.params[param.name] = parse_value(scope, param, overrides[param.name], f"parameter {param.name}")
                 program.overrides += (f"{param.name} = {overrides[param.name]}",)
+        self._stimuli(scope, sequence.stimuli)
         self._measurements(scope, sequence.measurements)
         self._limits()
         self._tests()

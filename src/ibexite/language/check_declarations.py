@@ -8,6 +8,7 @@ from ibexite.errors import MistakeError, did_you_mean
 from ibexite.language import constants, nodes
 from ibexite.language.build import build_shared
 from ibexite.language.check_deeds import DeedChecker
+from ibexite.language.check_stimuli import StimulusChecker
 from ibexite.language.program import Companions, LimitTable, MeasurementFacts, Program, Scope
 from ibexite.language.types import Typer
 from ibexite.values import Type
@@ -25,6 +26,7 @@ class DeclarationChecker:
         self._given_measurements(scope)
         self._uses(scope, sequence.uses, [*chain, scope.source.name])
         self._constants(scope, sequence.constants)
+        self._stimuli(scope, sequence.stimuli)
         self._measurements(scope, sequence.measurements)
 
     def _header(self) -> None:
@@ -105,6 +107,11 @@ class DeclarationChecker:
                     constant.span, "a constant has neither choices nor bounds", "", "Only parameters have them."
                 )
             self.param(scope, constant)
+
+    def _stimuli(self, scope: Scope, stimuli: tuple[nodes.Stimulus, ...]) -> None:
+        checker = StimulusChecker(self.program, scope, self.companions)
+        for node in stimuli:
+            checker.check(node)
 
     def param(self, scope: Scope, param: nodes.Param) -> bool:
         """Checks a parameter, constant or input, and puts it into the scope; false after a mistake."""

@@ -168,7 +168,13 @@ class JudgingChecker(FileChecker):
         self.program.limits[statement] = row
 
     def _where(self, kind: Type | None, where: nodes.Expr) -> None:
-        found = self.typer.type_of(where, self.lookup)
+        def lookup(name: nodes.Name | nodes.ResultOf) -> Type | None:
+            """As everywhere, and the axes of what is judged besides."""
+            if isinstance(name, nodes.Name) and kind is not None and name.name in self.axes_meant(kind):
+                return self.axis_of(name.name)
+            return self.lookup(name)
+
+        found = self.typer.type_of(where, lookup)
         if found is None or kind is None:
             return
         if not isinstance(found, YesNo):
@@ -178,6 +184,10 @@ class JudgingChecker(FileChecker):
             self.source.report(
                 where.span, "a condition over other axes", f"over {extra}", f"The value to be judged is {kind}."
             )
+
+    def axes_meant(self, kind: Type) -> list[str]:
+        """The axes of a curve whose names mean nothing else here: those that came with it."""
+        return [axis for axis in kind.axes if axis not in self.names and axis not in self.scope.types]
 
     def _guard(self, statement: nodes.Check, kind: Type | None) -> None:
         guard = statement.guard

@@ -5,6 +5,7 @@ from __future__ import annotations
 from ibexite import connections
 from ibexite.classes import InstrumentClass
 from ibexite.errors import did_you_mean
+from ibexite.functions import AXES
 from ibexite.language import nodes
 from ibexite.language.program import (
     Binding,
@@ -18,7 +19,7 @@ from ibexite.language.program import (
 )
 from ibexite.language.source import Span
 from ibexite.language.types import Typer
-from ibexite.values import NUMBER, TEXT, Connections, Type, YesNo
+from ibexite.values import NUMBER, TEXT, Connections, Quantity, Type, YesNo
 
 
 class NameChecker:
@@ -33,7 +34,7 @@ class NameChecker:
         self.companions, self.limit_table = companions, limits
         self.typer = Typer(
             scope.source, program.types, program.tolerances, scope.functions, known=scope.known, axis_of=self.axis_of,
-            from_file=self.from_file,
+            from_file=self.from_file, stimuli=program.stimuli,
         )  # fmt: skip
         self.names: dict[str, Binding] = {}
         self.body: tuple[nodes.Statement, ...] = ()  # the whole block
@@ -60,7 +61,11 @@ class NameChecker:
             return self.names[name].type
         if name in connections.AXES:
             return TEXT
-        return NUMBER if name == "crossing" else self.foreign_axes.get(name)
+        if name == "crossing":
+            return NUMBER
+        if name in AXES and name not in self.foreign_axes:  # of what functions give
+            self.foreign_axes[name] = self.program.axes[name] = Quantity((name,), AXES[name])
+        return self.foreign_axes.get(name)
 
     def lookup(self, name: nodes.Name | nodes.ResultOf) -> Type | None:
         """The type of a name as seen from the present line: a sweep that is still running is no axis of it."""

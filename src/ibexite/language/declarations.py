@@ -5,7 +5,7 @@ from __future__ import annotations
 from ibexite.frozen import node
 from ibexite.language.expressions import Expr
 from ibexite.language.source import Span
-from ibexite.language.statements import Statement, Typed
+from ibexite.language.statements import Segment, Statement, Typed
 from ibexite.values import Quantity, Type
 
 ROUTE = "route"  # in the place of an instrument class
@@ -108,6 +108,55 @@ class Measurement:
 
 
 @node
+class StimulusPart:
+    """One part of a stimulus. Which of its fields are there follows from its kind, as the grammar has it: `low`, `high`
+    of what fills a band; `segments` of steps; `tones` with their shares; `frequency` of bursts; `file`, `channel`."""
+
+    span: Span
+    kind: str
+    name: str
+    low: Expr | None = None
+    high: Expr | None = None
+    segments: tuple[Segment, ...] = ()
+    tones: tuple[tuple[Expr, Expr | None], ...] = ()
+    frequency: Expr | None = None
+    file: str = ""
+    channel: int = 1
+    time: Expr | None = None
+    cycles: Expr | None = None
+    at_least: Expr | None = None
+    every: Expr | None = None
+    times: int = 1
+    level: Expr | None = None
+    is_peak: bool = False
+    is_judged: bool = True
+
+
+@node
+class Shaping:
+    """By what a stimulus is shaped: a curve over freq, or the inverse of one, taken as 1 at a frequency; how old it may
+    be."""
+
+    span: Span
+    curve: Expr
+    is_inverse: bool
+    at: Expr | None
+    not_older: Expr | None
+
+
+@node
+class Stimulus:
+    """A declared stimulus: its rate and its parts."""
+
+    span: Span
+    name: str
+    title: str
+    rate: Expr
+    parts: tuple[StimulusPart, ...]
+    shaping: Shaping | None
+
+
+@node
 class Use:
     """Another file: a shared sequence file, or Python functions."""
 
@@ -118,7 +167,7 @@ class Use:
 
 @node
 class Sequence:
-    """A whole file. A shared file has only uses, constants and measurements."""
+    """A whole file. A shared file has only uses, constants, stimuli and measurements."""
 
     title: str
     product: str
@@ -132,6 +181,7 @@ class Sequence:
     needs: tuple[Need, ...]
     params: tuple[Param, ...]
     constants: tuple[Param, ...]
+    stimuli: tuple[Stimulus, ...]
     measurements: tuple[Measurement, ...]
     before_lot: tuple[Statement, ...]
     before_unit: tuple[Statement, ...]

@@ -16,7 +16,8 @@ from lark.parsers.lalr_analysis import Shift
 from ibexite.language.grammar import FOLDER, TABLES, digest, grammar_text, packed
 from ibexite.language.parser import Rule, Tables, Terminal
 
-STARTS = ["top_line", "header_line", "need_line", "param_line", "section_line", "output_line", "deed_line"]
+STARTS = ["top_line", "header_line", "need_line", "param_line", "section_line", "output_line",
+          "stimulus_line", "deed_line"]  # fmt: skip
 OPTIONS: dict[str, Any] = {"parser": "lalr", "lexer": "contextual", "start": STARTS, "maybe_placeholders": True}
 
 

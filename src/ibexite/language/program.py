@@ -15,6 +15,7 @@ from ibexite.language.python_function import PythonFunction
 from ibexite.language.source import Source, Span
 from ibexite.mask import Mask
 from ibexite.reference import Reference
+from ibexite.stimulus import Stimulus
 from ibexite.values import Type
 
 
@@ -179,6 +180,9 @@ class Companions(Protocol):
         """Why a file does not count as approved, in words; "" if it does. Where an approval `is_needed` not, one that
         nobody has ever approved has no objection either."""
 
+    def wave(self, name: str) -> WaveFacts:
+        """What a WAV file beside the sequence holds."""
+
     def points(self, name: str, column: str) -> tuple[list[Decimal], Type]:
         """The values of a column of a file."""
 
@@ -193,6 +197,30 @@ class Companions(Protocol):
 
     def exists(self, name: str) -> bool:
         """True if there is such a file beside the sequence."""
+
+
+class WaveFacts(Protocol):
+    """What is known of a WAV file."""
+
+    @property
+    def path(self) -> str:
+        """Where it is."""
+
+    @property
+    def sha256(self) -> str:
+        """Of its bytes."""
+
+    @property
+    def rate(self) -> float:
+        """In Hz."""
+
+    @property
+    def channels(self) -> int:
+        """How many there are."""
+
+    @property
+    def samples(self) -> int:
+        """Of each channel."""
 
 
 class LimitTable(Protocol):
@@ -234,6 +262,7 @@ class Program:
     masks: dict[str, Mask] = field(default_factory=dict)  # by the names that lines call them by
     references: dict[str, Reference | None] = field(default_factory=dict)  # likewise; None where there is none yet
     objections: dict[str, str] = field(default_factory=dict)  # by path, of masks, references and the limit table
+    stimuli: dict[str, Stimulus] = field(default_factory=dict)  # with the values of parameters of this run
     checks_of_numbers: dict[nodes.Check, nodes.Check] = field(
         default_factory=dict
     )  # in place of those of complex values
@@ -308,6 +337,7 @@ class Program:
         self.limits |= home.limits
         self.masks |= home.masks
         self.references |= home.references
+        self.stimuli |= home.stimuli
         self.objections |= home.objections
         self.without_reference |= home.without_reference
         self.checks_of_numbers |= home.checks_of_numbers

@@ -222,6 +222,13 @@ DECLARATIONS = {
         "Tests that belong together; with `over` they are run for each value (corners).",
         'group hot "Over temperature" over temp = -20 degC, 25 degC, 60 degC',
     ),
+    "stimulus": Entry(
+        "A signal that is played into a product, part by part: `rate`, then a line for each `part` (marker, noise, "
+        "silence, stepped, chirp, tones, burst, file), with its band, its time or cycles and its `level` (RMS) or "
+        "`peak`. What only prepares is `unjudged`. Parts of one name belong together, and are called by it in "
+        "formulas: response(rec.mic, ping.stepped). `shaped by` makes a source flat by its own measured response.",
+        'stimulus ping "Response, band by band"',
+    ),
     "measurement": Entry(
         "A reusable measurement: `needs`, `inputs` (like params), `outputs` (with unit, for a curve with its axes), "
         "then "

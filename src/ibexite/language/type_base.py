@@ -8,6 +8,7 @@ from ibexite.errors import UnitError
 from ibexite.language import constants, nodes
 from ibexite.language.python_function import PythonFunction
 from ibexite.language.source import Source
+from ibexite.stimulus import Stimulus
 from ibexite.values import Quantity, Type
 
 Lookup = Callable[[nodes.Name | nodes.ResultOf], Type | None]
@@ -26,12 +27,14 @@ class TyperBase:
         known: Mapping[str, constants.Value] | None = None,
         axis_of: Callable[[str], Type | None] = lambda name: None,
         from_file: Callable[[nodes.FromFile], Type | None] = lambda expr: None,
+        stimuli: Mapping[str, Stimulus] | None = None,
     ) -> None:
         """`known` are values known before the run, to refuse limits that leave no room; `axis_of` tells the type of an
-        axis, as the present block knows it; `from_file` that of what a file holds."""
+        axis, as the present block knows it; `from_file` that of what a file holds; `stimuli` are those declared."""
         self.source, self.types, self.tolerances, self.functions = source, types, tolerances, functions
         self.known: Mapping[str, constants.Value] = known or {}
         self.axis_of, self.from_file = axis_of, from_file
+        self.stimuli: Mapping[str, Stimulus] = stimuli or {}
         self.is_in_wait = False  # within the condition of a wait, where drift() may be used
 
     def type_of(self, expr: nodes.Expr, lookup: Lookup) -> Type | None:
@@ -55,6 +58,21 @@ class TyperBase:
             self.source.report(expr.span, "not a number", str(found), "Arithmetic takes numbers with units.")
             return None
         return found
+
+    def stimulus_of(self, argument: nodes.Argument) -> Stimulus | None:
+        """The stimulus that an argument names, of which only the parts that it names are meant: ping, ping.chirp; None
+        for anything else, and for a part that there is not."""
+        if isinstance(argument, nodes.Name):
+            return self.stimuli.get(argument.name)
+        if isinstance(argument, nodes.ResultOf) and argument.test in self.stimuli:
+            whole = self.stimuli[argument.test]
+            return whole.only(argument.name) if argument.name in whole.names else None
+        return None
+
+    def names_stimulus(self, argument: nodes.Argument) -> bool:
+        """Whether an argument names a stimulus, or a part that there may be or not."""
+        name = argument.name if isinstance(argument, nodes.Name) else getattr(argument, "test", "")
+        return name in self.stimuli
 
     def _together(self, expr: nodes.Expr, *kinds: Type) -> tuple[str, ...] | None:
         """The axes of a result of several operands: those of the one that has them all. Curves over different axes are

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from ibexite import units
 from ibexite.connections import CONTACT
 from ibexite.errors import did_you_mean
-from ibexite.functions import FUNCTIONS, IN_WAIT, Function, function_named
+from ibexite.functions import AXES, FUNCTIONS, IN_WAIT, Function, function_named
 from ibexite.language import nodes
 from ibexite.language.function_arguments import ARGUMENTS
 from ibexite.language.python_function import PythonFunction
@@ -24,7 +24,7 @@ class CallTyper(TyperBase):
             return self._python(expr, self.functions[expr.function], lookup)
         if expr.function in IN_WAIT:
             return self._drift(expr, lookup)
-        function = function_named(expr.function, len(expr.arguments))
+        function = self.function_of(expr)
         if function is None:
             known = [*FUNCTIONS, *self.functions]
             self.source.report(expr.span, f"unknown function {expr.function!r}", "", did_you_mean(expr.function, known))
@@ -50,12 +50,39 @@ class CallTyper(TyperBase):
             return self._at(expr, x, lookup)
         if function.name == "onto":
             return self._onto(arguments, x, lookup)
-        axis = self._consumed_axis(expr, x) if function.kind in ("consume", "keep") else ""
-        further = zip(function.arguments[1:], arguments[1:], strict=True)
-        fits = [ARGUMENTS[kind].fits(self, function, x, argument, lookup) for kind, argument in further]
+        axis: str | None = ""
+        if function.kind in ("consume", "keep"):
+            axis = self._consumed_axis(expr, x)
+        elif function.is_of_waveforms:
+            axis = self._waveform_axis(expr, x, function)
+        further = zip(function.arguments[1:], arguments[1:], strict=False)
+        fits = [ARGUMENTS[kind.strip("?")].fits(self, function, x, argument, lookup) for kind, argument in further]
         if axis is None or not all(fits):
             return None
         return self._result(expr, function, x, axis, frozenset(flags), arguments, lookup)
+
+    def function_of(self, expr: nodes.Call) -> Function | None:
+        """The function that a call means, in the form in which it is called; None where there is none."""
+        first = function_named(expr.function, len(expr.arguments))
+        if first is None:
+            return None
+        arguments, _ = split_flags(expr, first)
+        places = tuple(i for i, argument in enumerate(arguments) if self.names_stimulus(argument))
+        return function_named(expr.function, len(arguments), places)
+
+    def _waveform_axis(self, expr: nodes.Call, x: Type, function: Function) -> str | None:
+        """The axis of a waveform, or of a spectrum or response; reports what is none."""
+        axis = function.consumed
+        kind = self.axis_of(axis)
+        if axis in x.axes and kind is not None and kind.dimension == AXES[axis] and not expr.along:
+            return axis
+        first = expr.arguments[0]
+        what, example = {
+            "time": ("not a waveform", "It takes what was recorded over time: read wave = scope.wave(channel = 1)"),
+            "freq": ("not a response", "It takes a curve over freq, such as response(rec.mic, ping.chirp)."),
+        }[axis]
+        self.source.report(first.span, what, str(x), example)
+        return None
 
     def _intermittent(self, expr: nodes.Call, first: nodes.Expr, lookup: Lookup) -> Type | None:
         wires = self.type_of(first, lookup)
@@ -99,6 +126,8 @@ class CallTyper(TyperBase):
         along = self.axis_of(axis) if axis else None
         rule = function.fields[expr.part] if expr.part else function.result
         dimension = rule(x.dimension, along.dimension if along else PLAIN)
+        if function.per_second:
+            dimension = units.divide(dimension, self.types[arguments[1]].dimension)  # type: ignore[index]
         is_complex = {"makes_complex": True, "result_real": False}.get(function.complexity, x.is_complex)
         shown = x.shown if dimension == x.dimension else along.shown if along and dimension == along.dimension else None
         values = [a for a in arguments[1:] if not isinstance(a, nodes.Pair | nodes.Window | nodes.UnitArgument)]
@@ -106,16 +135,16 @@ class CallTyper(TyperBase):
         axes = self._together(expr, x, *others)
         if axes is None:
             return None
-        if function.kind == "consume":
-            axes = tuple(a for a in x.axes if a != axis)
-            if "all" in flags:
-                axes += ("crossing",)
-        return Quantity(axes, dimension, shown, is_complex)
+        if function.kind == "consume" or function.consumed:
+            axes = x.axes if function.kind.endswith("keep") else tuple(a for a in x.axes if a != axis)
+            axes += ("crossing",) if "all" in flags else function.gives
+        return YesNo(axes) if function.is_yes_no else Quantity(axes, dimension, shown, is_complex)
 
     def _is_called_right(self, expr: nodes.Call, function: Function, arguments: list[nodes.Argument]) -> bool:
         wanted = len(function.arguments) - ("axis" in function.arguments)
+        least = wanted - sum(kind.endswith("?") for kind in function.arguments)
         is_right = (
-            (len(arguments) == wanted or (function.name == "line" and len(arguments) >= 2))
+            (least <= len(arguments) <= wanted or (function.name == "line" and len(arguments) >= 2))
             and bool(expr.named) == (function.name == "at")
             and not (
                 expr.along and function.kind in ("point", "special") and function.name not in ("line", "intermittent")

@@ -92,6 +92,22 @@ TOP_USAGE: dict[str, tuple[str, ...]] = {
     ),
     "group": ('group name "title" [over temp = 0 degC, 40 degC]', "… [off] [tags a, b] [if condition]"),
     "measurement": ('measurement name "title"',),
+    "stimulus": ('stimulus name "title"',),
+}
+STIMULUS_USAGE: dict[str, tuple[str, ...]] = {
+    "rate": ("rate 192 kHz",),
+    "part": (
+        "part marker [from a to b] [for t] [level x]",
+        "part noise from a to b for t level x",
+        "part silence for t",
+        "part stepped from a to b at n per octave for n cycles [at least t] level x",
+        "part chirp from a to b for t level x",
+        "part tones f [share n], f [share n], … for t level x",
+        "part burst f for n cycles every t [n times] level x",
+        'part file "steps.wav" [channel n] [level x]',
+        "… [unjudged]; level is RMS, peak x the highest peak; part name = … gives it a name",
+    ),
+    "shaped": ('shaped by [inverse of] golden("source.response") [at f] [not older than t]',),
 }
 HEADER_USAGE: dict[str, tuple[str, ...]] = {
     "product": ('product "name"',),
@@ -145,7 +161,7 @@ _CLAUSES = (
     "inside aligned same older than risk undecided uncertain resolution verified picture tags with gives pass keeps "
     "inputs outputs reading python"
 )
-LATER = frozenset(["record", "stimulus", "play"])  # words that are kept for what is to come
+LATER = frozenset(["record", "play"])  # words that are kept for what is to come
 
 # Neither verbs nor clause words nor values may be names, so that a line reads one way only.
 RESERVED = (

@@ -16,10 +16,8 @@ from ibexite.analysis.curve import Array
 from ibexite.analysis.signals import chirps, delays, noises, sine_fit, stepped, stimuli, transfer
 from ibexite.analysis.signals.chirps import Response
 from ibexite.analysis.signals.records import Record, window_of
-from ibexite.stimulus import SHORTEST_FADE, Chirp, Placed, Stepped, Stimulus, Tones
+from ibexite.stimulus import DISTORTIONS, RESPONSES, SHORTEST_FADE, Chirp, Placed, Stepped, Stimulus, Tones
 
-RESPONSES = ("stepped", "chirp", "noise", "tones")  # parts of which a response can be computed
-DISTORTIONS = ("stepped", "chirp")  # and of which harmonics can
 _PIECES = 32  # of noise, without their overlap
 
 
@@ -28,23 +26,6 @@ class Distortion(NamedTuple):
 
     frequencies: Array
     orders: Array
-
-
-def of_one_kind(stimulus: Stimulus, kinds: tuple[str, ...]) -> tuple[Placed, ...]:
-    """The judged parts that a function takes: all of one kind.
-
-    Raises:
-        ValueError: there is none of these kinds, or there are several kinds.
-    """
-    parts = stimulus.of_kind(*kinds)
-    found = {placed.part.kind for placed in parts}
-    if len(found) > 1:
-        raise ValueError(f"{stimulus.name} has parts of several kinds that could be meant: {', '.join(sorted(found))}")
-    if not parts:
-        raise ValueError(f"{stimulus.name} has no judged part of these kinds: {', '.join(kinds)}")
-    if parts[0].part.kind != "stepped" and len(parts) > 1:
-        raise ValueError(f"{stimulus.name} has several {parts[0].part.kind} parts that could be meant: name them")
-    return parts
 
 
 def response(record: Record, stimulus: Stimulus) -> Response:
@@ -62,7 +43,7 @@ def response(record: Record, stimulus: Stimulus) -> Response:
 
     Source: as told for each kind in stepped.py, chirps.py, noises.py and sine_fit.py.
     """
-    parts = of_one_kind(stimulus, RESPONSES)
+    parts = stimulus.of_one_kind(*RESPONSES)
     kind = parts[0].part.kind
     if kind == "stepped":
         found = stepped.steps(record, parts, stimulus.rate)
@@ -84,7 +65,7 @@ def response_between(output: Record, source: Record, stimulus: Stimulus) -> Resp
 
     Args, Returns, Raises: as `response`.
     """
-    parts = of_one_kind(stimulus, RESPONSES)
+    parts = stimulus.of_one_kind(*RESPONSES)
     kind = parts[0].part.kind
     if kind == "stepped":
         a, b = (stepped.steps(record, parts, stimulus.rate) for record in (output, source))
@@ -104,7 +85,7 @@ def coherence(output: Record, source: Record, stimulus: Stimulus) -> Response:
     Raises:
         ValueError: no noise is judged, or a record does not hold it.
     """
-    (placed,) = of_one_kind(stimulus, ("noise",))
+    (placed,) = stimulus.of_one_kind("noise")
     found = _of_noise(output, source, placed, stimulus)
     return Response(found.frequencies, found.coherence)
 
@@ -120,7 +101,7 @@ def harmonics(record: Record, stimulus: Stimulus, *, orders: int) -> Distortion:
     Raises:
         ValueError: as `response`.
     """
-    parts = of_one_kind(stimulus, DISTORTIONS)
+    parts = stimulus.of_one_kind(*DISTORTIONS)
     if isinstance(parts[0].part, Chirp):
         tail = tail_of(parts[0], stimulus)
         return Distortion(*chirps.harmonics(record, parts[0], stimulus.rate, orders=orders, tail=tail))
@@ -153,12 +134,12 @@ def one_order(record: Record, stimulus: Stimulus, order: int) -> Response:
 
 def residual(record: Record, stimulus: Stimulus, *, orders: int = 10) -> stepped.Residual:
     """What is left of judged stepped parts without tone and harmonics: see stepped.residual."""
-    return stepped.residual(record, of_one_kind(stimulus, ("stepped",)), stimulus.rate, orders=orders)
+    return stepped.residual(record, stimulus.of_one_kind("stepped"), stimulus.rate, orders=orders)
 
 
 def residual_wave(record: Record, stimulus: Stimulus, *, orders: int = 10) -> Array:
     """The same as a waveform: see stepped.residual_wave."""
-    return stepped.residual_wave(record, of_one_kind(stimulus, ("stepped",)), stimulus.rate, orders=orders)
+    return stepped.residual_wave(record, stimulus.of_one_kind("stepped"), stimulus.rate, orders=orders)
 
 
 def polarity(record: Record, stimulus: Stimulus) -> float:

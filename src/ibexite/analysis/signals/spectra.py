@@ -23,7 +23,7 @@ class Peak(NamedTuple):
     """The largest tone: its frequency in Hz, and its RMS value in the unit of the waveform."""
 
     frequency: float
-    amplitude: float
+    rms: float
 
 
 def amplitude_spectrum(y: Array, rate: float, *, shape: str = "hann") -> Spectrum:
@@ -145,7 +145,7 @@ def peak(y: Array, rate: float, *, low: float = 0.0, high: float = math.inf) -> 
 
     >>> t = np.arange(4000) / 1e4
     >>> found = peak(2 * np.sin(2 * np.pi * 1234.56 * t), 1e4)
-    >>> round(found.frequency, 2), round(found.amplitude, 3)
+    >>> round(found.frequency, 2), round(found.rms, 3)
     (1234.56, 1.414)
     """
     _at_least(y, 8)

@@ -1,0 +1,410 @@
+"""Functions of waveforms as compiled code calls them: the plain functions of analysis/signals on labelled curves.
+
+A waveform is a curve along `time` with even steps, a spectrum or response one along `freq`. A waveform with a hole
+gives a hole, bad or never measured as it is, unless only a part of it is looked at.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+
+from ibexite.analysis.curve import Array, ArrayCurve, Curve, SampledCurve, Sampling, never
+from ibexite.analysis.pointwise import level_of_pressure as _level_of_pressure
+from ibexite.analysis.pointwise import level_of_voltage as _level_of_voltage
+from ibexite.analysis.signals import (
+    bands,
+    by_part,
+    chirps,
+    delays,
+    edges,
+    spectra,
+    tones,
+    transfer,
+    weighting,
+    whole,
+)  # fmt: skip
+from ibexite.analysis.signals.records import Record
+from ibexite.errors import SequenceError
+from ibexite.holes import BAD, NEVER_MEASURED
+from ibexite.stimulus import Stimulus
+from ibexite.untyped import Measured
+
+_EVEN = 1e-6  # of a step: by so much steps of a waveform may differ
+FREQ, TIME, ORDER = "freq", "time", "order"
+
+
+def _records(curve: Curve, axis: str) -> tuple[list[Record], dict[str, Array], tuple[int, ...]]:
+    """The waveforms of a curve, one for each point of its other axes; these axes, and their shape.
+
+    Raises:
+        SequenceError: the steps of the axis are not even.
+    """
+    sampling = curve.sampling
+    if sampling is None:
+        points = curve.axes[axis]
+        steps = np.diff(points)
+        if len(points) < 2 or not steps[0] > 0 or np.abs(steps - steps[0]).max() > _EVEN * steps[0]:
+            raise SequenceError(
+                f"this is no waveform: its points along {axis} are not evenly spaced",
+                remedy="Take a record of an instrument, or one of a turn of the loop.",
+            )
+        sampling = Sampling(axis, float(points[0]), float((points[-1] - points[0]) / (len(points) - 1)))
+    place = list(curve.axes).index(axis) if curve.sampling is None else 0
+    moved = np.moveaxis(curve.values, place, -1)
+    rest = {} if curve.sampling is not None else {name: p for name, p in curve.axes.items() if name != axis}
+    rows = moved.reshape(math.prod(moved.shape[:-1]), moved.shape[-1])
+    rate = 1 / sampling.step
+    rate = float(round(rate)) if abs(rate - round(rate)) < 1e-9 * rate else rate
+    return [Record(row, rate, sampling.start) for row in rows], rest, moved.shape[:-1]
+
+
+def _hole(record: Record, looks_at_parts: bool = False) -> float | None:
+    """The hole that a waveform stands for which has one (or only such, where parts of it are looked at); None for any
+    other."""
+    lost = np.isnan(record.values)
+    if not len(lost):
+        return NEVER_MEASURED
+    if not (lost.all() if looks_at_parts else lost.any()):
+        return None
+    return NEVER_MEASURED if never(record.values).all() else BAD
+
+
+def _carried_out(name: str, function: Callable[..., Any], *given: Any, **options: Any) -> Any:
+    try:
+        with np.errstate(all="ignore"):
+            return function(*given, **options)
+    except ValueError as error:
+        raise SequenceError(f"{name}: {error}", remedy="Look at the record.") from None
+
+
+def _finite(value: Any) -> Any:
+    return np.where(np.isinf(value), math.nan, value)[()] if np.isinf(value).any() else value
+
+
+def single(name: str, function: Callable[..., Any], *, looks_at_parts: bool = False) -> Callable[..., Any]:
+    """A function of a record that gives a value: for each waveform of a curve. Those that look at parts say themselves
+    where a hole is in their way."""
+
+    def apply(curve: Curve, axis: str, *arguments: Measured, field: str = "", **options: Measured) -> Measured:
+        records, rest, shape = _records(curve, axis)
+        found = []
+        for record in records:
+            value = _hole(record, looks_at_parts)
+            if value is None:
+                made = _carried_out(name, function, record, *arguments, **options)
+                value = float(_finite(getattr(made, field) if field else made))
+            found.append(value)
+        return ArrayCurve(rest, np.array(found).reshape(shape)) if rest else found[0]
+
+    return apply
+
+
+def over(
+    axis_made: str, name: str, function: Callable[..., Any], *, looks_at_parts: bool = False
+) -> Callable[..., Any]:
+    """A function of a record that gives a curve, its points and values: for each waveform of a curve."""
+
+    def apply(curve: Curve, axis: str, *arguments: Measured, field: str = "", **options: Measured) -> Measured:
+        records, rest, shape = _records(curve, axis)
+        others = [_records(a, axis)[0] if isinstance(a, Curve) else [a] * len(records) for a in arguments]
+        points: Array | None = None
+        rows: list[Array | None] = []
+        for record, *given in zip(records, *others, strict=True):
+            if _hole(record, looks_at_parts) is not None:
+                rows.append(None)
+                continue
+            made = _carried_out(name, function, record, *given, **options)
+            mine = made[0]
+            if points is not None and not np.array_equal(points, mine):
+                raise SequenceError(
+                    f"{name}: the waveforms of the turns are not of one length and rate",
+                    remedy="Compute it in the loop, for each turn by itself.",
+                )
+            points = mine
+            rows.append(_finite(getattr(made, field) if field else made[1]))
+        if points is None:
+            return ArrayCurve({**rest, axis_made: np.zeros(1)}, np.full((*shape, 1), BAD))
+        values = np.array([np.full(len(points), BAD) if row is None else row for row in rows])
+        if not rest and _is_even(points):
+            return SampledCurve(Sampling(axis_made, float(points[0]), float(points[1] - points[0])), values[0])
+        return ArrayCurve({**rest, axis_made: points}, values.reshape(*shape, len(points)))
+
+    return apply
+
+
+def _is_even(points: Array) -> bool:
+    if len(points) < 64:  # of a few points the points themselves are as short
+        return False
+    steps = np.diff(points)
+    return bool(np.abs(steps - steps[0]).max() <= 1e-9 * abs(steps[0]) * len(points) ** 0.5)
+
+
+def keeping(name: str, function: Callable[..., Any]) -> Callable[..., Any]:
+    """A function of a record that gives a waveform, a Record: for a single waveform, or for each of a curve."""
+
+    def apply(curve: Curve, axis: str, *arguments: Measured, **options: Measured) -> Curve:
+        records, rest, shape = _records(curve, axis)
+        made = [_carried_out(name, function, record, *arguments, **options) for record in records]
+        first = made[0]
+        sampling = Sampling(axis, first.start, 1 / first.rate)
+        if not rest:
+            return SampledCurve(sampling, first.values)
+        values = np.array([one.values for one in made]).reshape(*shape, len(first.values))
+        return ArrayCurve({**rest, axis: sampling.points(len(first.values))}, values)
+
+    return apply
+
+
+# --- along freq ------------------------------------------------------------------------------------------------------
+
+
+def _responses(curve: Curve, axis: str) -> tuple[Array, Array, dict[str, Array], tuple[int, ...]]:
+    place = list(curve.axes).index(axis)
+    moved = np.moveaxis(curve.values, place, -1)
+    rest = {name: points for name, points in curve.axes.items() if name != axis}
+    points = curve.axes[axis]
+    order = np.argsort(points, kind="stable")
+    rows = moved.reshape(math.prod(moved.shape[:-1]), len(points))[:, order]
+    return points[order], rows, rest, moved.shape[:-1]
+
+
+def single_of_response(name: str, function: Callable[..., Any]) -> Callable[..., Any]:
+    """A function of frequencies and values that gives a value: for each response of a curve."""
+
+    def apply(curve: Curve, axis: str, *arguments: Measured, **options: Measured) -> Measured:
+        points, rows, rest, shape = _responses(curve, axis)
+        found = [_carried_out(name, function, points, row, *arguments, **options) for row in rows]
+        return ArrayCurve(rest, np.array(found).reshape(shape)) if rest else float(found[0])
+
+    return apply
+
+
+def keeping_response(name: str, function: Callable[..., Any]) -> Callable[..., Any]:
+    """A function of frequencies and values that gives values at the same frequencies: for each response of a curve."""
+
+    def apply(curve: Curve, axis: str, *arguments: Measured, **options: Measured) -> Curve:
+        points, rows, rest, shape = _responses(curve, axis)
+        made = [_carried_out(name, function, points, row, *arguments, **options) for row in rows]
+        back = np.argsort(np.argsort(curve.axes[axis], kind="stable"), kind="stable")
+        values = np.array(made)[:, back].reshape(*shape, len(points))
+        place = list(curve.axes).index(axis)
+        return curve.with_values(np.moveaxis(values, -1, place))
+
+    return apply
+
+
+def of_samples(name: str, function: Callable[..., Any]) -> Callable[..., Any]:
+    """A function of samples and their rate that gives a value: for each waveform of a curve."""
+    return single(name, lambda record, *given: function(record.values, record.rate, *given))
+
+
+def _weighting(*, a: bool = False, c: bool = False, bs468: bool = False) -> str:
+    chosen = [name for name, is_chosen in (("a", a), ("c", c), ("bs468", bs468)) if is_chosen]
+    if len(chosen) > 1:
+        raise ValueError(f"one weighting at a time, not {' and '.join(chosen)}")
+    return chosen[0] if chosen else "z"
+
+
+def _noise(record: Record, **weightings: bool) -> float:
+    return weighting.weighted_rms(record.values, record.rate, weighting=_weighting(**weightings))
+
+
+def _self_noise(record: Record, sensitivity: float, **weightings: bool) -> float:
+    return _noise(record, **weightings) / sensitivity
+
+
+def _thd_n(record: Record, near: float | None = None, **weightings: bool) -> float:
+    return tones.thd_n(record.values, record.rate, near, weighting=_weighting(**weightings))
+
+
+def _jitter(record: Record, *, period: bool = False, cycle: bool = False) -> float:
+    return edges.jitter(record.values, record.rate, of="period" if period else "cycle" if cycle else "time")
+
+
+def _mixed(function: Callable[..., float]) -> Callable[..., float]:
+    def found(record: Record, low: float, high: float, *, third: bool = False) -> float:
+        return function(record.values, record.rate, low, high, order=3 if third else 2)
+
+    return found
+
+
+def _whole_number(value: float, what: str) -> int:
+    if value != round(value) or value < 1:
+        raise ValueError(f"{what} is a whole number from 1 on, not {value:g}")
+    return round(value)
+
+
+def _spectrum(record: Record, *, flat_top: bool = False, blackman_harris: bool = False, rectangle: bool = False) -> Any:
+    shape = "flat_top" if flat_top else "blackman_harris" if blackman_harris else "rectangle" if rectangle else "hann"
+    return spectra.amplitude_spectrum(record.values, record.rate, shape=shape)
+
+
+def _density(record: Record, resolution: float) -> Any:
+    return spectra.power_density(record.values, record.rate, resolution=resolution)
+
+
+def _zoom(record: Record, low: float, high: float, step: float) -> Any:
+    return spectra.zoom(record.values, record.rate, low, high, step)
+
+
+def _octaves(record: Record, per_octave: float, low: float, high: float) -> Any:
+    parts = _whole_number(per_octave, "the parts of an octave")
+    return bands.band_values(record.values, record.rate, per_octave=parts, low=low, high=high)
+
+
+def _harmonics(record: Record, orders: float, near: float | None = None) -> Any:
+    highest = _whole_number(orders, "an order")
+    return np.arange(1.0, highest + 1), tones.harmonics(record.values, record.rate, near, orders=highest)
+
+
+def _harmonic(record: Record, part: Stimulus, order: float) -> Any:
+    return by_part.one_order(record, part, _whole_number(order, "an order"))
+
+
+def _high_order(record: Record, part: Stimulus, first: float, last: float) -> Any:
+    return by_part.distortion(
+        record, part, first=_whole_number(first, "an order"), last=_whole_number(last, "an order")
+    )
+
+
+def _sensitivity(frequencies: Array, values: Array, frequency: float) -> float:
+    sizes = np.abs(values)
+    if not frequencies[0] * (1 - 1e-9) <= frequency <= frequencies[-1] * (1 + 1e-9):
+        raise ValueError(f"{frequency:g} Hz lies beyond the response, {frequencies[0]:g} to {frequencies[-1]:g} Hz")
+    near = np.searchsorted(frequencies, frequency)
+    around = sizes[max(0, near - 1) : near + 1]
+    if np.isnan(around).any() or not (around > 0).all():
+        return math.nan
+    return float(np.exp(np.interp(math.log(frequency), np.log(frequencies), np.log(np.where(sizes > 0, sizes, 1.0)))))
+
+
+def _impulse(curve: Curve, axis: str) -> Curve:
+    def made(points: Array, row: Array) -> tuple[Array, float]:
+        transfer.even_step(points)
+        if np.isnan(row).any():
+            raise ValueError("it has holes")
+        return chirps.impulse(chirps.Response(points, row))
+
+    points, rows, rest, shape = _responses(curve, axis)
+    found = [_carried_out("impulse", made, points, row) for row in rows]
+    samples, rate = found[0]
+    sampling = Sampling(TIME, -(len(samples) // 2) / rate, 1 / rate)
+    if not rest:
+        return SampledCurve(sampling, samples)
+    values = np.array([one for one, _ in found]).reshape(*shape, len(samples))
+    return ArrayCurve({**rest, TIME: sampling.points(len(samples))}, values)
+
+
+def _polarity(record: Record, part: Stimulus) -> float:
+    """1 for yes, 0 for no, a hole where it cannot be told."""
+    found = by_part.polarity(record, part)
+    return found if math.isnan(found) else float(found > 0)
+
+
+def _part_rms(record: Record, part: Stimulus) -> float:
+    values = by_part.only_part(record, part).values
+    return math.sqrt(float(np.mean((values - values.mean()) ** 2)))
+
+
+def _level_of(level: Callable[[float], float]) -> Callable[..., Any]:
+    return single("level_of", lambda record, part: level(_part_rms(record, part)), looks_at_parts=True)
+
+
+def _cut(record: Record, begin: float, end: float) -> Record:
+    first = math.ceil((begin - record.start) * record.rate - 1e-6)
+    values = whole.between(record.values, record.rate, begin - record.start, end - record.start)
+    return Record(values, record.rate, record.start + first / record.rate)
+
+
+def _envelope(record: Record) -> Record:
+    if np.isnan(record.values).any():
+        return record._replace(values=np.full(len(record.values), BAD))
+    return record._replace(values=whole.envelope(record.values))
+
+
+def _residual_wave(record: Record, part: Stimulus) -> Record:
+    return record._replace(values=by_part.residual_wave(record, part))
+
+
+def _delay(curve: Curve, axis: str, earlier: Curve) -> Measured:
+    """Of two waveforms with one time base; what they begin at counts as well."""
+    (a, *more), rest, shape = _records(curve, axis)
+    others = _records(earlier, axis)[0]
+    if len(others) != len(more) + 1 or any(abs(b.rate / a.rate - 1) > 1e-9 for b in others):
+        raise SequenceError("delay: the two waveforms were not sampled alike", remedy="Record both in one line.")
+    found = []
+    for late, early in zip([a, *more], others, strict=True):
+        hole = _hole(late) if _hole(late) is not None else _hole(early)
+        found.append(
+            delays.delay(late.values, early.values, late.rate) + late.start - early.start if hole is None else hole
+        )
+    return ArrayCurve(rest, np.array(found).reshape(shape)) if rest else found[0]
+
+
+def _glitches(record: Record, narrower_than: float) -> edges.Glitches:
+    found = edges.glitches(record.values, record.rate, narrower_than)
+    return found._replace(first=found.first + record.start)
+
+
+def _band_rms(record: Record, low: float, high: float) -> float:
+    return weighting.weighted_rms(record.values, record.rate, low=low, high=high)
+
+
+peak = single("peak", lambda record: whole.peak(record.values))
+crest = single("crest", lambda record: whole.crest(record.values))
+frequency = of_samples("frequency", edges.frequency)
+period = of_samples("period", edges.period)
+duty = of_samples("duty", edges.duty)
+rise_time = of_samples("rise_time", edges.rise_time)
+fall_time = of_samples("fall_time", edges.fall_time)
+overshoot = of_samples("overshoot", edges.overshoot)
+settling_time = of_samples("settling_time", edges.settling_time)
+jitter = single("jitter", _jitter)
+glitches = single("glitches", _glitches)
+delay = _delay
+envelope = keeping("envelope", _envelope)
+cut = keeping("cut", _cut)
+
+spectrum = over(FREQ, "spectrum", _spectrum)
+density = over(FREQ, "density", _density)
+zoom = over(FREQ, "zoom", _zoom)
+strongest = of_samples("strongest", spectra.peak)
+band_rms = single("band_rms", _band_rms)
+octaves = over(FREQ, "octaves", _octaves)
+
+thd = of_samples("thd", tones.thd)
+thd_n = single("thd_n", _thd_n)
+sinad = of_samples("sinad", tones.sinad)
+snr = of_samples("snr", tones.snr)
+sfdr = of_samples("sfdr", tones.sfdr)
+enob = of_samples("enob", tones.enob)
+harmonics = over(ORDER, "harmonics", _harmonics)
+modulation_distortion = single("modulation_distortion", _mixed(tones.modulation_distortion))
+difference_distortion = single("difference_distortion", _mixed(tones.difference_distortion))
+noise = single("noise", _noise)
+hum = of_samples("hum", tones.hum)
+dynamic_range = of_samples("dynamic_range", tones.dynamic_range)
+
+response = over(FREQ, "response", by_part.response, looks_at_parts=True)
+response_between = over(FREQ, "response", by_part.response_between, looks_at_parts=True)
+coherence = over(FREQ, "coherence", by_part.coherence, looks_at_parts=True)
+polarity = single("polarity", _polarity, looks_at_parts=True)
+impulse = _impulse
+gate = keeping_response("gate", transfer.gated)
+group_delay = keeping_response("group_delay", transfer.group_delay)
+minimum_phase = keeping_response("minimum_phase", transfer.minimum_phase)
+sensitivity = single_of_response("sensitivity", _sensitivity)
+
+thd_of_part = over(FREQ, "thd", by_part.distortion, looks_at_parts=True)
+harmonic = over(FREQ, "harmonic", _harmonic, looks_at_parts=True)
+high_order = over(FREQ, "high_order", _high_order, looks_at_parts=True)
+residual = over(FREQ, "residual", by_part.residual, looks_at_parts=True)
+residual_wave = keeping("residual_wave", _residual_wave)
+part_of = keeping("part_of", by_part.only_part)
+level_of_voltage = _level_of(_level_of_voltage)
+level_of_pressure = _level_of(_level_of_pressure)
+self_noise = single("self_noise", _self_noise)
