@@ -161,9 +161,12 @@ BAD_READINGS: dict[str, str] = {
     "no_frequency": "the frequency of its correction is not known",
     "no_correction": "no correction at this frequency",
     "limiting": "taken while a source was at its limit",
+    "clipped": "clipped",
+    "rate": "another sampling rate",
 }
 OVERLOAD = "overload"
-FAULTS_OF_UNIT = (OVERLOAD, "limiting")  # facts about the unit; every other code is a fault of the measurement
+# Facts about the unit; every other code is a fault of the measurement.
+FAULTS_OF_UNIT = (OVERLOAD, "limiting", "clipped")
 
 
 class Judgement(NamedTuple):

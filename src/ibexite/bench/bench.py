@@ -33,6 +33,7 @@ from ibexite.instruments.readings import Given
 from ibexite.instruments.session import Session
 from ibexite.instruments.settings import Value
 from ibexite.instruments.user import MUCH, What
+from ibexite.stimulus import Stimulus
 from ibexite.values import Type
 from ibexite.verdicts import BAD_READINGS, Reason
 
@@ -304,6 +305,21 @@ class Bench(BenchState):
                 raise DamageError(f"{error.what}. {told}", where=error.where) from None
 
         return take
+
+    def play_line(
+        self, role: str, stimulus: Stimulus, samples: Any, signals: list[tuple[str, str]], marker: str
+    ) -> Callable[[], list[Any]]:
+        """Makes a play line ready; see ibexite.bench.play."""
+        from ibexite.bench.play import Captured, PlayLine
+
+        captured = [Captured(name, self.file.signals[signal]) for name, signal in signals]
+        items = [
+            role_item(self, one.name, s.role, s.reading, {**s.arguments, "channel": float(s.channel)})
+            for one, s in ((one, one.signal) for one in captured)
+        ]
+        line = PlayLine(self, self, role, stimulus, samples, captured, marker, items)
+        roles = [role, *(one.signal.role for one in captured)]
+        return self._held(line, [self.sessions[self.entries[name].instrument] for name in roles])
 
     # --- what is not in the loop over points -------------------------------------------------------------------------
 

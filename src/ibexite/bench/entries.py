@@ -75,6 +75,7 @@ class RoleEntry:
     relays: tuple[int, ...] = ()  # of a switch: the channels that routes use
     floor: dict[str, float] = {}  # never changed
     no_longer: dict[str, tuple[float, float]] = {}  # settings, a level, and the s that they may be beyond it
+    triggered_by: str = ""  # the role that begins its records, by a line between them
 
     @property
     def safe_channels(self) -> tuple[int, ...]:
@@ -147,6 +148,8 @@ class SignalEntry:
     files: tuple[Path, ...] = ()  # in which its table and its correction stand
     is_digital: bool = False  # a reading that is yes or no by itself
     is_inverted: bool = False  # of such a one: what is answered is the other thing
+    is_record: bool = False  # it is captured while something is played
+    delay: float = 0.0  # s by which it comes late: the way of the sound to a microphone
 
     def raw_value(self, value: float) -> float:
         """The reading that would give a value: the inverse of its conversion, for simulated stand-ins."""

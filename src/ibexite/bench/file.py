@@ -118,6 +118,7 @@ def _read(path: Path, table: TomlTable) -> BenchFile:
     elif button in signals and not signals[button].is_yes_no:
         head.note("button", f"{button} is not a signal that is yes or no", "It answers questions: ask button.")
     refuse_circles(table, signals)
+    _refuse_unknown_triggers(table, roles)
     _refuse_shared_addresses(table, instruments)
     order = head.texts("safe_order", [])
     entries = _standing(table.tables("routes"), "switch", set(table.tables("roles")) - set(roles))
@@ -236,9 +237,26 @@ def _role(table: TomlTable, name: str, instruments: dict[str, InstrumentEntry]) 
         products,
         floor=least,
         no_longer=_no_longer(table.table("no_longer"), profile),
+        triggered_by=_triggered_by(table, profile),
     )
     table.finish()
     return role
+
+
+def _triggered_by(table: TomlTable, profile: Profile) -> str:
+    """The role that begins its records. Whether there is one of that name is looked at when all roles are known."""
+    name = table.text("triggered_by", "")
+    if name and not profile.instrument_class.records:
+        table.note("triggered_by", f"a {profile.instrument_class.name} records nothing", "A digitizer does.")
+    return name
+
+
+def _refuse_unknown_triggers(table: TomlTable, roles: dict[str, RoleEntry]) -> None:
+    for name, role in roles.items():
+        if role.triggered_by and role.triggered_by not in roles:
+            entry = table.table("roles").table(name)
+            known = did_you_mean(role.triggered_by, roles)
+            entry.note("triggered_by", f"there is no role {role.triggered_by!r}", known)
 
 
 def _no_longer(table: TomlTable, profile: Profile) -> dict[str, tuple[float, float]]:

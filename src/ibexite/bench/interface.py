@@ -12,6 +12,7 @@ from ibexite.holes import Bad
 from ibexite.instruments.readings import Given
 from ibexite.instruments.settings import Value
 from ibexite.instruments.user import What
+from ibexite.stimulus import Stimulus
 from ibexite.units import Dimension
 from ibexite.values import Type
 
@@ -149,6 +150,12 @@ class BenchLike(Protocol):
         settled: tuple[float, bool] | None = None,
     ) -> Callable[[], list[float]]:  # fmt: skip
         """Makes a read line ready, of items that this bench has made."""
+
+    def play_line(
+        self, role: str, stimulus: Stimulus, samples: Any, signals: list[tuple[str, str]], marker: str
+    ) -> Callable[[], list[Any]]:
+        """Makes a play line ready: of samples in V, and of signals with the names of their records; `marker` is that of
+        the record in which the marker is looked for, "" for the first."""
 
     def verify(self, settings: list[Key], values: tuple[Value, ...]) -> None:
         """Asks settings back and compares them with what was sent."""

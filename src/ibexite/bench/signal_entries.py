@@ -21,6 +21,7 @@ from ibexite.toml_reader import TomlTable
 from ibexite.units import Dimension
 
 MOST_SETTLING = 3600.0  # s
+MOST_DELAY = 1.0  # s
 
 
 class Around(NamedTuple):
@@ -64,6 +65,8 @@ def signal_entry(table: TomlTable, name: str, around: Around) -> SignalEntry:
         )
     if reading.feature.is_switch:
         return _digital(table, name, roles[role_name], profile, reading)
+    if reading.feature.name == profile.instrument_class.records:
+        return _record(table, name, roles[role_name], profile, reading, folder)
     if not reading.feature.is_single or reading.feature.dimension is None:
         what = "whole curves" if reading.feature.axes else reading.feature.unit.replace("_", "/")
         table.fail(
@@ -102,6 +105,33 @@ def signal_entry(table: TomlTable, name: str, around: Around) -> SignalEntry:
         table.note("accuracy", "is of the range, and no range is named", 'Write: with = { range = "10 V" }')
     table.finish()
     return signal
+
+
+def _record(
+    table: TomlTable, name: str, role: RoleEntry, profile: Profile, reading: ReadingCommands, folder: Path
+) -> SignalEntry:
+    """A signal that is captured while something is played."""
+    setup = table.table("with")
+    channel = channel_of(setup, profile, role.channel)
+    arguments = _arguments(setup, reading)
+    setup.finish()
+    assert reading.feature.dimension is not None
+    chain, dimension = chain_of(table, reading.feature.dimension, folder)
+    if not chain.is_linear:
+        table.note("", "records are converted by a factor and an offset only", f"This one has: {chain.text}.")
+    found = SignalEntry(
+        name, role.name, reading.feature.name, channel, arguments, chain, dimension, None,
+        calibration=calibration_of(table), is_record=True, delay=_delay(table),
+    )  # fmt: skip
+    table.finish()
+    return found
+
+
+def _delay(table: TomlTable) -> float:
+    seconds = table.quantity("delay", units.SECOND, 0.0)
+    if not 0 <= seconds <= MOST_DELAY:
+        table.note("delay", f"not between 0 s and {MOST_DELAY:g} s", "So much later it comes than it was played.")
+    return seconds
 
 
 def _digital(table: TomlTable, name: str, role: RoleEntry, profile: Profile, reading: ReadingCommands) -> SignalEntry:

@@ -11,12 +11,27 @@ from functools import cache
 from pathlib import Path
 
 from ibexite.classes.class_files import read_class
-from ibexite.classes.features import Argument, Feature, InstrumentClass, lines_of_use
+from ibexite.classes.features import (
+    ARBITRARY,
+    ARM,
+    PLAYER,
+    RECORDER,
+    START,
+    Argument,
+    Feature,
+    InstrumentClass,
+    lines_of_use,
+)  # fmt: skip
 from ibexite.errors import MistakeError
 from ibexite.plain_file import is_folder, is_there
 
 __all__ = [
+    "ARBITRARY",
+    "ARM",
+    "PLAYER",
     "PROJECT_FILE",
+    "RECORDER",
+    "START",
     "Argument",
     "Classes",
     "Feature",

@@ -8,7 +8,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from ibexite import units
-from ibexite.classes.features import Argument, Feature, InstrumentClass
+from ibexite.classes.features import ARM, PLAYER, RECORDER, START, Argument, Feature, InstrumentClass
 from ibexite.errors import MistakeError, UnitError, did_you_mean
 from ibexite.toml_reader import TomlTable, each, raise_all, read_laid_over
 from ibexite.units import Dimension
@@ -49,7 +49,7 @@ def read_class(path: Path, file_of: Callable[[str], Path | None], *, ships: bool
     made = InstrumentClass(
         path.stem, table.text("help"), settings, readings, {**COMMON_ACTIONS, **actions}, switch, levels, {},
         () if ships else tuple((str(file), hashlib.sha256(file.read_bytes()).hexdigest()) for file in files),
-        protections,
+        protections, table.flag("plays", False), table.text("records", ""),
     )  # fmt: skip
     _check(table, made, products)
     try:
@@ -75,6 +75,12 @@ def _check(table: TomlTable, made: InstrumentClass, products: dict[str, tuple[st
         for name in wanted:
             if name not in settings or settings[name].dimension is None:
                 table.note(key, f"there is no setting {name!r} with a unit", did_you_mean(name, settings))
+    if made.plays and (not set(PLAYER) <= set(settings) or START not in made.actions):
+        table.note("plays", "what plays samples is to have more", f"Its settings: {', '.join(PLAYER)}; {START}.")
+    if made.records and (
+        made.records not in made.readings or not set(RECORDER) <= set(settings) or ARM not in made.actions
+    ):
+        table.note("records", "what records is to have more", f"That reading; settings: {', '.join(RECORDER)}; {ARM}.")
     for name, factors in products.items():
         if len(factors) != 2 or any(f not in settings or settings[f].dimension is None for f in factors):
             table.note(

@@ -55,6 +55,14 @@ class Feature:
         return self.unit.replace("_", " or ") + over + (", complex" if is_complex else "")
 
 
+# What an instrument that plays samples has: its settings, and the action that starts it.
+PLAYER = ("wave", "interval", "continuous", "offset", "amplitude")
+ARBITRARY, START = "arbitrary", "trigger"
+# And one that records meanwhile: its settings, and the action with which it waits for its trigger.
+RECORDER = ("interval", "samples", "trigger")
+ARM = "arm"
+
+
 @frozen
 class InstrumentClass:
     """A class of instrument; `switch` is the setting that applies its `levels` to the product ("" if it has none).
@@ -70,6 +78,8 @@ class InstrumentClass:
     products: dict[str, tuple[str, str]] = {}  # never changed
     files: tuple[tuple[str, str], ...] = ()  # of one that does not ship: path and SHA-256 of what it was read from
     protections: tuple[str, ...] = ()  # settings at which a protection trips
+    plays: bool = False  # whether it plays samples: see PLAYER
+    records: str = ""  # the reading that gives what was recorded while something was played: see RECORDER
 
 
 def lines_of_use(known: InstrumentClass) -> list[str]:

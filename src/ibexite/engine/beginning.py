@@ -11,10 +11,11 @@ from ibexite.bench.entries import RouteEntry
 from ibexite.bench.file import BenchFile
 from ibexite.bench.interface import BenchLike, Connected
 from ibexite.bench.route_entries import excluded
+from ibexite.classes import PLAYER, RECORDER
 from ibexite.engine.orders import Identity, Orders
 from ibexite.engine.services import Services
 from ibexite.language import constants, nodes
-from ibexite.language.program import Program
+from ibexite.language.program import PlayUse, Program
 from ibexite.untyped import Fields
 
 
@@ -64,6 +65,16 @@ def signals_needed(program: Program, bench: BenchFile) -> list[str]:
         named.append(bench.button)
     junctions = [bench.signals[name].junction for name in named]
     return list(dict.fromkeys([*named, *(junction.signal for junction in junctions if junction is not None)]))
+
+
+def play_settings(use: PlayUse, bench: BenchFile) -> list[tuple[str, str]]:
+    """The settings that a play line sets: role and setting."""
+    switch = bench.instruments[bench.roles[use.role].instrument].profile.instrument_class.switch
+    found = [(use.role, setting) for setting in (*PLAYER, switch)]
+    for reading in use.node.readings:
+        signal = bench.signals[use.signals.get(reading.source, reading.source)]
+        found += [(signal.role, setting) for setting in RECORDER]
+    return list(dict.fromkeys(found))
 
 
 def routes_needed(program: Program, bench: BenchFile) -> list[RouteEntry]:

@@ -28,7 +28,8 @@ def bench_facts(file: BenchFile) -> BenchFacts:
             if commands.accuracy is not None:
                 accurate.append(f"{role.name}.{one}")
                 in_range += [f"{role.name}.{one}"] * bool(commands.accuracy.of_range)
-    return BenchFacts(name, roles, signals, _routes(file), frozenset(accurate), frozenset(in_range))
+    records = frozenset(signal.name for signal in file.signals.values() if signal.is_record)
+    return BenchFacts(name, roles, signals, _routes(file), frozenset(accurate), frozenset(in_range), records)
 
 
 def _routes(file: BenchFile) -> dict[str, RouteFacts]:

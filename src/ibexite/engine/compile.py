@@ -147,6 +147,32 @@ class Compiler(LoopCompiler, CheckCompiler):
         key = nodes.ResultOf(self._nowhere, owner, part) if part else nodes.Name(self._nowhere, name)
         return self.formulas.source(key)
 
+    def _play(self, statement: nodes.Play, line: int) -> None:
+        player = self._bind("play", self.frame.play(statement))
+        if not statement.readings:
+            self._emit(f"{player}()", line)
+            return
+        records = [reading.name for reading in statement.readings]
+        names = [*records, statement.repeats]
+        for name in names:
+            self.behind[name] = frozenset({name})
+        call = f"{player}()"
+        if statement.again is not None:
+            condition = self._decided(statement.again)
+            call = f"{player}(lambda {', '.join(map(variable, records))}: {condition})"
+        targets = ", ".join(map(variable, names)) + ","
+        if self._loops:
+            self._emit(f"{targets} = {call}", line)
+            for name in names:
+                self._told_in_turn(name, line)
+        else:
+            tell = self.frame.readings(tuple(names))
+            self._emit(f"{targets} = {self._bind('told', tell)}({call})" if tell else f"{targets} = {call}", line)
+        changing = self._changed_around() if self._loops else set()
+        note = self.frame.conditions(statement.read, changing, self.behind)
+        if note is not None:
+            self._emit(f"{self._bind('noted', note)}()", line)
+
     def _do(self, statement: nodes.Do, line: int) -> None:
         self._emit(f"{self._bind('do', self.frame.action(statement))}()", line)
 

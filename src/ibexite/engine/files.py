@@ -2,12 +2,45 @@
 
 from __future__ import annotations
 
+from functools import cache
+from pathlib import Path
+
+from ibexite.errors import MistakeError
 from ibexite.holes import BAD
 from ibexite.language.check_files import GOLDEN, value_in
 from ibexite.language.program import Program
 from ibexite.reference import ReferenceValue
+from ibexite.stimulus import Recorded, Stimulus
 from ibexite.untyped import Measured
 from ibexite.values import YesNo
+
+
+@cache
+def samples_of(stimulus: Stimulus) -> Measured:
+    """The samples of a stimulus in V, shape (n,), made once for a process. They are not to be changed."""
+    from ibexite.analysis.signals import stimuli
+
+    made = stimuli.samples(stimulus, wave_files(stimulus))
+    made.flags.writeable = False
+    return made
+
+
+def wave_files(stimulus: Stimulus) -> dict[str, Measured]:
+    """Of each WAV file that a stimulus plays, the samples of its channel.
+
+    Raises:
+        MistakeError: a file is gone, or is another one than when it was vetted.
+    """
+    found: dict[str, Measured] = {}
+    for part in stimulus.parts:
+        if isinstance(part, Recorded):
+            from ibexite.wave_file import read_wave
+
+            file = read_wave(Path(part.path))
+            if file.sha256 != part.sha256:
+                raise MistakeError("the WAV file was changed meanwhile", where=part.path, remedy="Vet and run again.")
+            found[part.path] = file.values[:, part.channel - 1]
+    return found
 
 
 class ProjectFiles:

@@ -8,6 +8,7 @@ from functools import partial
 from ibexite.bench.interface import ItemLike, Key
 from ibexite.compound import media_of, picture_text
 from ibexite.engine.conditions import ReadConditions
+from ibexite.engine.files import samples_of
 from ibexite.engine.frame_gaps import Gaps
 from ibexite.engine.keeping import keep_bytes
 from ibexite.errors import SequenceError
@@ -52,6 +53,27 @@ class BenchLines(Gaps):
             return [value for part in parts for value in part(given or {})]
 
         return read
+
+    def play(self, statement: nodes.Play) -> Callable[..., list[Measured]]:
+        """A play line made ready: the records, and how often it was played again because of them. It is called with a
+        condition of the records for which it is."""
+        stimulus = self.program.stimuli[statement.stimulus]
+        signals = [(self.prefix + r.name, self.played_by(r.source)) for r in statement.readings]
+        marker = next((self.prefix + r.name for r in statement.readings if r.source == statement.marker), "")
+        once = self.runtime.bench.play_line(
+            self.played_by(statement.role), stimulus, samples_of(stimulus), signals, marker
+        )
+
+        def play(is_again: Callable[..., bool] | None = None) -> list[Measured]:
+            for repeats in range(statement.times + 1):
+                known = len(self.runtime.bench.bad)
+                records = once()
+                if is_again is None or repeats == statement.times or not is_again(*records):
+                    break
+                del self.runtime.bench.bad[known:]  # of records that are not used
+            return [*records, float(repeats)] if statement.readings else []
+
+        return play
 
     def conditions(
         self, statement: nodes.Read, changing: set[Key] | None, behind: Mapping[str, frozenset[str]]

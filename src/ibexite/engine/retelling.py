@@ -145,6 +145,23 @@ class RetoldFrame(Frame):
 
         return outside
 
+    def play(self, statement: nodes.Play) -> Callable[..., list[Measured]]:
+        """A play line: what was captured then, and how often it was played again."""
+        if not statement.readings:
+            return list
+        axes = self._axes_around(statement)
+        names = [*(reading.name for reading in statement.readings), statement.repeats]
+        self.take(names)
+        place = [(self.block, self.prefix + name) for name in names]
+
+        def captured(is_again: Measured = None) -> list[Measured]:
+            values = [self.found(name, axes) for name in names]
+            if not axes:
+                self.runtime.fresh.update(zip(place, values, strict=True))
+            return values
+
+        return captured
+
     def readings(self, names: tuple[str, ...]) -> None:
         """They are kept as they are read."""
 

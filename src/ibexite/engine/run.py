@@ -170,6 +170,8 @@ class Run:
     def _settings(self) -> list[tuple[str, str]]:
         """All settings that any line may change, also those of measurements from outside."""
         settings = dict.fromkeys((point.role, point.assignment.setting) for point in self.program.set_points)
+        for play in self.program.plays:
+            settings |= dict.fromkeys(beginning.play_settings(play, self.bench.file))
         for use in self.program.measures.values():
             if use.measurement.kind != "sequence":
                 for name in use.roles.values():

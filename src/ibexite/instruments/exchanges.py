@@ -9,6 +9,7 @@ repeated. What was sent without being asked for puts all answers since the last 
 from __future__ import annotations
 
 import contextlib
+import hashlib
 from collections.abc import Callable, Iterator
 from typing import NamedTuple, TypeVar
 
@@ -23,6 +24,19 @@ MOST_TOLD = 1000  # bytes of a reply that is told as a text
 CONNECTING_ANEW, NOT_OPENED = "; connecting anew", "not connected: "
 INTERRUPTED, STATUS_BYTE = "connected anew after an interruption", "status byte "
 Told = TypeVar("Told", str, bytes | bytearray)
+
+
+def told_command(text: str) -> str:
+    """What is told of a command: all of it, but of a long block only its size and hash.
+
+    >>> told_command("TRAC:DATA WAVE,#41100" + 1100 * "x")[:40]
+    'TRAC:DATA WAVE,#(1,100 bytes, SHA-256 d4'
+    """
+    head, mark, block = text.partition("#")
+    if len(text) <= MOST_TOLD or not mark or not block[:1].isdigit():
+        return text
+    content = block[1 + int(block[0]) :].encode("latin-1")
+    return f"{head}#({len(content):,} bytes, SHA-256 {hashlib.sha256(content).hexdigest()[:16]})"
 
 
 class Message(NamedTuple):
@@ -99,7 +113,7 @@ class Exchanges:
             may_repeat: carried out twice they mean the same (settings), so that they can be sent again.
         """
         user = self.user
-        user.said.append((self.name, ">", text))
+        user.said.append((self.name, ">", text if len(text) <= MOST_TOLD else told_command(text)))
         user.said_at.append(user.stamp())
         self.unproven.append((text, may_repeat))
         try:
@@ -270,11 +284,11 @@ class Exchanges:
         for text, may_repeat in unproven:
             if not may_repeat:
                 raise InstrumentError(
-                    f"nobody knows whether {text!r} was carried out: {error.what}",
+                    f"nobody knows whether {told_command(text)!r} was carried out: {error.what}",
                     where=error.where,
                     remedy="It is not sent twice. Look at the instrument, and run again.",
                 )
-            self._tell(">", text)
+            self._tell(">", told_command(text))
             self.unproven.append((text, True))
             with self._telling_failure():
                 self._put(text)

@@ -15,6 +15,7 @@ from ibexite.errors import MistakeError, did_you_mean
 from ibexite.frozen import frozen
 from ibexite.instruments.command_keys import CHANNEL, command_of, commands_of, ending_of, question_of
 from ibexite.instruments.feature_keys import reading_of, setting_of
+from ibexite.instruments.play_keys import PlayCommands, play_of
 from ibexite.instruments.readings import ReadingCommands
 from ibexite.instruments.settings import SettingCommands
 from ibexite.instruments.speech_keys import speech_of, template_of, units_of, with_channels, words_of
@@ -102,6 +103,7 @@ class Profile:
     safe_actions: tuple[str, ...] = ()  # commands that are sent first when all is made safe
     pace: float = 0.0  # s between two messages
     greeting: str = ""  # with which that ends what it says by itself when a socket or a program is connected
+    play: PlayCommands | None = None  # how samples are given to it; None where it plays none
 
     @property
     def has_safe_state(self) -> bool:
@@ -184,6 +186,7 @@ def _profile(path: Path, name: str, folder: Path) -> Profile:
         _safe_actions(table, actions),
         _pace(quirks),
         ending_of(quirks, "greeting", "") if "greeting" in quirks else "",
+        play_of(table, instrument_class),
     )
     quirks.finish()
     try:

@@ -5,7 +5,14 @@ from __future__ import annotations
 from collections import deque
 
 from ibexite.errors import LinkError, NeverSaid
-from ibexite.instruments.exchanges import CONNECTING_ANEW, INTERRUPTED, NOT_OPENED, STATUS_BYTE, named_after
+from ibexite.instruments.exchanges import (
+    CONNECTING_ANEW,
+    INTERRUPTED,
+    NOT_OPENED,
+    STATUS_BYTE,
+    named_after,
+    told_command,
+)  # fmt: skip
 from ibexite.instruments.failures import STRAY
 from ibexite.instruments.link import Data, Lines, LinkOptions, Reply, Rescue, StrayError
 from ibexite.instruments.recorded import Recorded, Whole
@@ -112,7 +119,9 @@ class ReplayedLink:
     # --- what was told of the link -----------------------------------------------------------------------------------
 
     def _say(self, data: bytes) -> None:
-        text = data.decode("latin-1").removesuffix(self._end).replace(self._end, "\n")
+        sent = data.decode("latin-1").removesuffix(self._end)
+        told = told_command(sent)
+        text = sent.replace(self._end, "\n") if told is sent else told
         self._asked = text
         said = text.split("\n")
         if self._lines[: len(said)] == said:  # more of an entry that was told as a whole

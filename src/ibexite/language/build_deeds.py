@@ -164,6 +164,22 @@ class DeedBuilder(ExprBuilder):
         role, action = tree.children
         return nodes.Do(Span(self._span(role).start, self._span(action).end), str(role), str(action))
 
+    def _play(self, line: Line, tree: Tree) -> nodes.Play:
+        stimulus, role, capturing = tree.children
+        span = Span(self._span(stimulus).start, self._span(role).end)
+        if capturing is None:
+            return nodes.Play(span, str(stimulus), str(role))
+        *signals, name, marker, again = capturing.children
+        self._new_name(name)
+        readings = tuple(nodes.Reading(self._span(signal), f"{name}.{signal}", str(signal)) for signal in signals)
+        condition, times = again.children if again is not None else (None, None)
+        return nodes.Play(
+            span, str(stimulus), str(role), str(name), readings,
+            str(marker.children[0]) if marker is not None else "",
+            self.expr(condition) if condition is not None else None,
+            self._count(times, "at most") if times is not None else 0,
+        )  # fmt: skip
+
     def _connect(self, line: Line, tree: Tree) -> nodes.Connect:
         routes = tuple((str(name), self._span(name)) for name in tree.children)
         return nodes.Connect(line.span, routes, tree.data == "connect")

@@ -7,9 +7,9 @@ from ibexite.classes import Feature
 from ibexite.errors import did_you_mean
 from ibexite.language import constants, nodes
 from ibexite.language.check_names import NameChecker
-from ibexite.language.program import RoleUse, SetPoint
+from ibexite.language.program import PlayUse, RoleUse, SetPoint
 from ibexite.language.source import Span
-from ibexite.values import Quantity, Text, Type, YesNo
+from ibexite.values import NUMBER, Quantity, Text, Type, Waveform, YesNo
 
 
 class BenchLineChecker(NameChecker):
@@ -110,6 +110,46 @@ class BenchLineChecker(NameChecker):
                 self.source.report(span, f"'{name}' is {what}, not a route", "", did_you_mean(name, routes))
             elif names.count(name) > 1 and span == statement.routes[names.index(name)][1]:
                 self.source.report(span, f"'{name}' stands here twice", "", "Name each route once.")
+
+    def _play(self, statement: nodes.Play) -> None:
+        known = self.role(statement.role, Span(statement.span.end - len(statement.role), statement.span.end))
+        stimuli = self.program.stimuli
+        if statement.stimulus not in stimuli:
+            remedy = did_you_mean(statement.stimulus, stimuli) or "Declare it at the left margin: stimulus ping"
+            start = statement.span.start
+            self.source.report(
+                Span(start, start + len(statement.stimulus)), f"unknown stimulus {statement.stimulus!r}", "", remedy
+            )
+        if known is not None and not known.plays:
+            self.source.report(statement.span, f"{_a(known.name)} plays no stimulus", "", "A function_generator does.")
+        self.plays.append(PlayUse(statement, statement.role, self.source))
+        for reading in statement.readings:
+            need = self.signal(reading.source, reading.span)
+            if need is None or not isinstance(need.type, Quantity):
+                if need is not None:
+                    self.source.report(
+                        reading.span, "not a number", str(need.type), "Waveforms of numbers are captured."
+                    )
+                self.broken.add(reading.name)
+                continue
+            self.axis_of("time")
+            self.bind_in_turn(
+                reading.name, "read", Waveform(("time",), need.type.dimension, need.type.shown), reading.span
+            )
+        if statement.readings:
+            self.bind_in_turn(statement.repeats, "read", NUMBER, statement.span)
+        self._marker(statement)
+        if statement.again is not None:
+            self.condition(statement.again, "again while level_of(rec.mic, ping.silence) > 62 dBSPL at most 3 times")
+
+    def _marker(self, statement: nodes.Play) -> None:
+        captured = [reading.source for reading in statement.readings]
+        if statement.marker and statement.marker not in captured:
+            remedy = f"It is looked for in one of these: {', '.join(captured)}."
+            self.source.report(statement.span, f"{statement.marker} is not captured", "", remedy)
+        known = self.program.stimuli.get(statement.stimulus)
+        if statement.marker and known is not None and all(part.kind != "marker" for part in known.parts):
+            self.source.report(statement.span, f"{known.name} has no marker", "", "Add to it: part marker")
 
     def _send(self, statement: nodes.Send) -> None:
         self.role(statement.role, statement.span)

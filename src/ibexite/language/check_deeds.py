@@ -120,6 +120,13 @@ class DeedChecker(BenchLineChecker, LoopChecker, JudgingChecker):
                 replaced(point, role=role, known={**point.known, **values}, loops=(*self.loops, *point.loops))
             )
         self.uses += [replaced(use, role=roles.get(use.role) or use.role) for use in facts.uses]
+        self.plays += [
+            replaced(
+                use, role=roles.get(use.role) or use.role,
+                signals=roles | {mine: roles.get(theirs) or theirs for mine, theirs in use.signals.items()},
+            )
+            for use in facts.plays
+        ]  # fmt: skip
         self._outputs_of(statement, facts.outputs)
 
     def _played_by(self, statement: nodes.Measure, need: nodes.Need, given: nodes.Expr | None) -> str:

@@ -12,6 +12,7 @@ from ibexite.language.program import (
     Companions,
     LimitTable,
     MeasurementFacts,
+    PlayUse,
     Program,
     RoleUse,
     Scope,
@@ -45,6 +46,7 @@ class NameChecker:
         home = measurement if measurement is not None else program
         self.set_points: list[SetPoint] = home.set_points
         self.uses: list[RoleUse] = home.uses
+        self.plays: list[PlayUse] = home.plays
 
     def from_file(self, expr: nodes.FromFile) -> Type | None:
         """The type of what a file holds."""

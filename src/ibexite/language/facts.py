@@ -66,6 +66,7 @@ class BenchFacts:
     routes: dict[str, RouteFacts] = {}  # never changed
     accurate: frozenset[str] = frozenset()  # signals and role.reading that say how exact they are
     accurate_in_range: frozenset[str] = frozenset()  # role.reading of which a share of the range is a part of that
+    records: frozenset[str] = frozenset()  # signals that are captured while something is played
 
 
 def _without_accuracy(name: str, bench: BenchFacts) -> str:
@@ -109,12 +110,33 @@ def vet_against(program: Program, bench: BenchFacts) -> None:
             _check_bound(program, point, bound)
         if point.assignment.setting in role.sent:
             _note_rounding(program, point, role.sent[point.assignment.setting])
+    _look_at_records(program, bench)
     if bench.routes:
         look_at_routes(program, bench.routes)
     products = {name: role.products for name, role in bench.roles.items() if role.products}
     if products:
         known = program.main.known
         look_at_products(program, products, lambda values, loops: _all_of(program, values, loops, known))
+
+
+def _look_at_records(program: Program, bench: BenchFacts) -> None:
+    """Signals that are records are captured, all others are read."""
+    captured = {reading for use in program.plays for reading in use.node.readings}
+    for use in program.plays:
+        for reading in use.node.readings:
+            name = use.signals.get(reading.source, reading.source)
+            if name in bench.signals and name not in bench.records:
+                use.source.report(
+                    reading.span, f"{name} is no record", "a signal that is read", f"See [signals.{name}]: read = …"
+                )
+    sequence = program.sequence
+    for body in (sequence.before_unit, *(test.body for test in sequence.tests)):
+        for statement in nodes.walk(body):
+            for reading in statement.readings if isinstance(statement, nodes.Read) else ():
+                if reading.role is None and reading.source in bench.records and reading not in captured:
+                    program.source.report(
+                        reading.span, f"{reading.source} is a record", "", "Capture it: play … capturing … as rec"
+                    )
 
 
 def _note_rounding(program: Program, point: SetPoint, sent: Callable[[float], float]) -> None:

@@ -72,6 +72,17 @@ class LimitRow:
     origin: str
 
 
+@frozen
+class PlayUse:
+    """A play line: the role and the signals (where they are called otherwise) as the sequence knows them; `source` is
+    the file where it stands."""
+
+    node: nodes.Play
+    role: str
+    source: Source
+    signals: Mapping[str, str] = {}  # never changed
+
+
 @dataclass(slots=True)
 class Scope:
     """What the names of one file mean: constants (and parameters), needs, measurements, Python functions."""
@@ -110,6 +121,7 @@ class MeasurementFacts:
     names: dict[str, Binding] = field(default_factory=dict)
     set_points: list[SetPoint] = field(default_factory=list)
     uses: list[RoleUse] = field(default_factory=list)
+    plays: list[PlayUse] = field(default_factory=list)
     home: Program | None = None  # the program in which it was checked
 
     def refusal(self, name: str, value: Value) -> tuple[str, str] | None:
@@ -254,6 +266,7 @@ class Program:
     tolerances: dict[nodes.Criterion, str] = field(default_factory=dict)  # "absolute" or "relative"
     set_points: list[SetPoint] = field(default_factory=list)
     uses: list[RoleUse] = field(default_factory=list)
+    plays: list[PlayUse] = field(default_factory=list)
     measures: dict[nodes.Measure, VettedMeasure] = field(default_factory=dict)
     accuracies: dict[str, AccuracyUse] = field(
         default_factory=dict

@@ -34,6 +34,15 @@ VERBS = {
         "`query` asks a raw query, where the bench file says raw = true.",
         "read v_in, i_in, v_out, i_out together averaging 4",
     ),
+    "play": Entry(
+        "Plays a declared stimulus on a role with a memory for waves, and captures signals meanwhile: name.signal is "
+        "the record of each, over time from the begin of the stimulus. It begins by a hardware trigger where the bench "
+        "says so, else the marker of the stimulus is looked for in the first signal, or in that of `marker in`; not "
+        "found is an error. `again while` plays it once more, so often at most, and name.repeats tells how often. "
+        "Before and behind it the output is off.",
+        "play ping on generator capturing mic, v_drive as rec again while level_of(rec.mic, ping.silence) > 62 dBSPL "
+        "at most 3 times",
+    ),
     "connect": Entry(
         "Connects routes over the relays of the bench. What excludes one of them is looked at before the first relay "
         "moves; relays open before others close; each is asked whether it did, and has its settling time. Between "

@@ -58,6 +58,32 @@ class Read:
 
 
 @node
+class Play:
+    """Plays a stimulus on a role. `readings` are the records of signals that are captured meanwhile, called
+    name.signal, and behind them name.repeats: how often it was played again while `again` held, `times` at most.
+    `marker` is the signal in which the marker is looked for."""
+
+    span: Span
+    stimulus: str
+    role: str
+    name: str = ""
+    readings: tuple[Reading, ...] = ()
+    marker: str = ""
+    again: Expr | None = None
+    times: int = 0
+
+    @property
+    def repeats(self) -> str:
+        """The name of how often it was played again."""
+        return f"{self.name}.repeats"
+
+    @property
+    def read(self) -> Read:
+        """The reading of its records, as a read line has it."""
+        return Read(self.span, self.readings, True, 1, 1)
+
+
+@node
 class Do:
     """An action of a role."""
 
@@ -361,9 +387,8 @@ class Plot:
 
 Loop = Sweep | Repeat | Search
 Statement = (
-    Set | Read | Do | Send | Let | Check | Wait | WaitReading | Watch | Sweep | Repeat | Search | Leave | Skip | Stop
-    | If
-    | Connect | Expect | Measure | CallExecutable | Show | Attach | Teach | Tone | Ask | Plot
+    Set | Read | Play | Do | Send | Let | Check | Wait | WaitReading | Watch | Sweep | Repeat | Search | Leave | Skip
+    | Stop | If | Connect | Expect | Measure | CallExecutable | Show | Attach | Teach | Tone | Ask | Plot
 )  # fmt: skip
 
 
@@ -391,6 +416,8 @@ def names_made(statement: Statement) -> list[tuple[str, Span]]:
     match statement:
         case Read(readings=readings):
             return [(reading.name, reading.span) for reading in readings]
+        case Play(readings=readings) if readings:
+            return [*((reading.name, reading.span) for reading in readings), (statement.repeats, statement.span)]
         case Let(name=name, span=span) | Sweep(name=name, span=span) | Search(name=name, span=span):
             return [(name, span)]
         case Repeat(name=name, elapsed=elapsed, span=span):

@@ -16,6 +16,11 @@ USAGE: dict[str, tuple[str, ...]] = {
         "… [together] [averaging N] [tries N] [settled T]",
     ),
     "do": ("do role.action",),
+    "play": (
+        "play stimulus on role",
+        "play stimulus on role capturing signal, … as name",
+        "… [marker in signal] [again while condition at most N times]",
+    ),
     "connect": ("connect route, …",),
     "disconnect": ("disconnect route, …",),
     "let": ("let name = formula [in unit]",),
@@ -161,7 +166,7 @@ _CLAUSES = (
     "inside aligned same older than risk undecided uncertain resolution verified picture tags with gives pass keeps "
     "inputs outputs reading python"
 )
-LATER = frozenset(["record", "play"])  # words that are kept for what is to come
+LATER = frozenset(["record"])  # words that are kept for what is to come
 
 # Neither verbs nor clause words nor values may be names, so that a line reads one way only.
 RESERVED = (

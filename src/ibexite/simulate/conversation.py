@@ -49,6 +49,12 @@ class Client(Protocol):
         that."""
 
 
+def text_of(message: bytes) -> str:
+    """A message as a text, without a carriage return at its end; a block in it may end with one of its own."""
+    text = message.decode("latin-1")
+    return text if "#" in text else text.rstrip("\r")
+
+
 def messages_of(content: bytes, end: str = "\n") -> list[str]:
     """The program messages in what came as one; a line feed (or what the instrument has in its place) ends one as the
     end of the link's message does (IEEE 488.2, 7.5)."""
@@ -57,7 +63,7 @@ def messages_of(content: bytes, end: str = "\n") -> list[str]:
     framer.feed(content if content.endswith(last) else content + last)
     found = []
     while (message := framer.next_message()) is not None:
-        found.append(message.decode("latin-1").rstrip("\r"))
+        found.append(text_of(message))
     return found
 
 

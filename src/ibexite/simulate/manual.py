@@ -48,6 +48,7 @@ class Setting:
     low: float
     high: float
     takes_time: bool = False  # to get there
+    is_of_channel: bool = True  # each channel has its own
 
     @property
     def first(self) -> float | str:
@@ -239,7 +240,7 @@ class Manual:
             yield Entry("completes", None, command_pattern(data["complete"]["command"], {}))
         for state in data["states"]:
             yield Entry("fixed", state["no"], command_pattern(state["query"], parts))
-        for deed in ("resets", "clears", "halts", "triggers", "accepts"):
+        for deed in ("resets", "clears", "halts", "triggers", "arms", "accepts"):
             for text in data[deed]:
                 yield Entry(deed, None, command_pattern(text, parts))
 
@@ -334,7 +335,7 @@ def _setting(data: Fields) -> Setting:
     low, high = (float(data[key]) for key in ("low", "high"))
     return Setting(
         data["name"], data["kind"], speech_from(data["speech"]), _unit(data["unit"]), tuple(data["choices"]), low, high,
-        data["awaited"],
+        data["awaited"], "{channel}" in data["write"],
     )  # fmt: skip
 
 

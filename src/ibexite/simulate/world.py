@@ -48,12 +48,16 @@ class Sink:
 
 @dataclass(slots=True)
 class Tone:
-    """The sine that a function generator applies: Hz, V (half of peak to peak), V."""
+    """What a function generator applies: a sine (Hz, V (half of peak to peak), V), or samples as shares of the
+    amplitude, which are played once from `started` on, in s of the clock; None before that."""
 
     frequency: float = 1e3
     amplitude: float = 0.0
     offset: float = 0.0
     is_on: bool = False
+    samples: Any = None
+    interval: float = 1e-6  # s
+    started: float | None = None
 
 
 @dataclass(slots=True)
@@ -98,6 +102,7 @@ class Product(Protocol):
     things: names of what else instruments are wired to.
     parts(name, reading, time): a text, or what has several parts, of a terminal or thing; None where it has none.
     curve(name, reading, axes, stimuli, time): values at all points of the axes (base units), the last running first.
+    record(name, stimuli, begin, step, count): an array of what is sampled from a time of the clock on, in s.
     triggers(name, stimuli): whether what an instrument is wired to triggers it from outside.
     """
 
@@ -223,6 +228,19 @@ class World:
             return None
         found: Sequence[complex] | None = made(name, reading, axes, self.stimuli, self.clock())
         return found
+
+    def record(self, name: str, begin: float, step: float, count: int) -> Any:
+        """What an instrument samples of a thing of the product, evenly from a time of the clock on, in s: an array of
+        shape (count,); None where the product has no such thing."""
+        made = getattr(self.product, "record", None)
+        if made is None or name.startswith(UNWIRED) or self.is_cut(name):
+            return None
+        return made(name, self.stimuli, begin, step, count)
+
+    def played_since(self) -> float | None:
+        """When the last wave of samples was started, in s of the clock; None if none was."""
+        starts = [tone.started for tone in self.stimuli.tone.values() if tone.started is not None]
+        return max(starts, default=None)
 
     def triggers(self, name: str) -> bool:
         """Whether the product, or what is applied to it, triggers an instrument that is wired to a thing of it; one

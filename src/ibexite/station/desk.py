@@ -70,6 +70,10 @@ class Desk:
 
         program = vet(Source(FILE, text), {}, self._companions)
         vet_against(program, bench_facts(file))
+        if program.plays:
+            from ibexite.engine.play_facts import vet_plays
+
+            vet_plays(program, file)
         if program.has_mistakes:
             raise NotReady(Opened(program, file, self.project))
         return Ready(program, file, self.project)

@@ -36,8 +36,10 @@ def manual_of(profile: Profile) -> Fields:
         "checksum": profile.checksum,
         "line_end": profile.reply_terminator or profile.terminator,
         "accepts": [
-            *profile.start, *profile.local, *(text for name, text in profile.actions.items() if name != "trigger"),
+            *profile.start, *profile.local,
+            *(text for name, text in profile.actions.items() if name not in ("trigger", "arm")),
         ],
+        "arms": [text for name, text in profile.actions.items() if name == "arm"],
         "resets": [text for name, text in profile.actions.items() if name == "reset"],
         "triggers": [text for name, text in profile.actions.items() if name == "trigger"],
         "clears": [text for name, text in profile.actions.items() if name == "clear"],

@@ -131,6 +131,10 @@ def _vet_on(program: Program, file: BenchFile) -> None:
     from ibexite.language.facts import vet_against
 
     vet_against(program, bench_facts(file))
+    if program.plays:
+        from ibexite.engine.play_facts import vet_plays
+
+        vet_plays(program, file)
 
 
 def companions_of(sequence: Path, project: Project) -> Files:

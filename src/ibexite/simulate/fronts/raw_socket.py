@@ -5,7 +5,7 @@ from __future__ import annotations
 import socket
 
 from ibexite.protocols.framing import Framer, TooLong
-from ibexite.simulate.conversation import Conversation, Instrument
+from ibexite.simulate.conversation import Conversation, Instrument, text_of
 from ibexite.simulate.fronts.tcp import Connection, Port
 from ibexite.simulate.loop import Loop
 
@@ -60,5 +60,5 @@ class _Lines:
             self._connection.close()
             return
         while (line := self._framer.next_message()) is not None:
-            lines.append(line.decode("latin-1").rstrip("\r"))
+            lines.append(text_of(line))
         self._conversation.hear(lines)

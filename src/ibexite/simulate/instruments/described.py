@@ -10,6 +10,7 @@ import math
 import random
 import struct
 from collections import deque
+from collections.abc import Sequence
 
 from ibexite import __version__
 from ibexite.protocols import scpi
@@ -44,6 +45,7 @@ class DescribedDevice(ScpiDevice):
         self.own_errors: deque[str] = deque()
         self._is_to_tell = self._has_told = False  # that all is carried out
         self._was_triggered = False  # since the last record
+        self._armed: float | None = None  # since when it waits for its trigger, in s of the clock
         self._moving = Moving(world.clock)
         self._applied = Applied(manual.data["class"], world, wiring, self._value, manual.data["switch"], name)
         self.reset()
@@ -136,6 +138,8 @@ class DescribedDevice(ScpiDevice):
                 return str(int(told))
             case "triggers":
                 self._was_triggered = True
+            case "arms":
+                self._armed = self.world.clock()
             case "halts":
                 self.values.update(self._moving.halt())
             case "configure":
@@ -209,7 +213,9 @@ class DescribedDevice(ScpiDevice):
 
     def _value(self, name: str, channel: int) -> float | str | None:
         setting = self.manual.settings.get(name)
-        return None if setting is None else self.values.get((name, channel), setting.first)
+        if setting is None:
+            return None
+        return self.values.get((name, channel if setting.is_of_channel else 1), setting.first)
 
     # --- readings ----------------------------------------------------------------------------------------------------
 
@@ -238,7 +244,7 @@ class DescribedDevice(ScpiDevice):
 
     def _reply(self, reading: Reading, channel: int, arguments: dict[str, float]) -> str | None:
         if reading.curve is not None:
-            return self._curve(reading, channel)
+            return self._record(reading, channel) if reading.name == "record" else self._curve(reading, channel)
         if reading.layout is not None:
             return self._parts(reading, channel)
         return reading.answer(self._measured(reading, channel, arguments), channel)
@@ -307,6 +313,32 @@ class DescribedDevice(ScpiDevice):
         values = self.world.curve(self.wiring.get(channel, UNWIRED), reading.name, axes)
         if values is None:
             values = [self._wired(reading, channel)] * math.prod(map(len, axes.values()))
+        return self._points(reading, channel, values)
+
+    def _record(self, reading: Reading, channel: int) -> str | None:
+        """What was sampled of a channel since it was armed, or since something was played if that triggers it; None
+        while nothing has."""
+        begin = self._armed
+        if begin is not None and self._value("trigger", channel) == "external":
+            started = self.world.played_since()
+            begin = started if started is not None and started >= begin else None
+        axis = axis_of("time", lambda s: self._value(s, channel), is_only=True)
+        if begin is None:
+            return None
+        values = self.world.record(self.wiring.get(channel, UNWIRED), begin, axis.step, axis.count)
+        assert reading.curve is not None
+        if values is None or not reading.curve["numbers"].endswith(("f4", "f8")):
+            return self._points(reading, channel, [0.0] * axis.count if values is None else values.tolist())
+        import numpy as np
+
+        scale = self._value("full_scale", channel)
+        told = np.where(np.abs(values) > scale, INFINITY, values) if isinstance(scale, float) and scale else values
+        numbers = (told - reading.unit.offset) / reading.unit.factor
+        return definite_block(numbers.astype(reading.curve["numbers"]).tobytes()).decode("latin-1")
+
+    def _points(self, reading: Reading, channel: int, values: Sequence[complex]) -> str:
+        """The reply that tells the values of a curve."""
+        assert reading.curve is not None
         numbers = [number for value in values for number in self._points_of(reading, value, channel)]
         count = len(numbers)
         form = reading.curve["numbers"]

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 Setting = Callable[[str], float | str | None]
 POINTS = 11  # of each axis of a surface
 OF_ONE_AXIS = {"freq": 401, "order": 40, "time": 1000}
-MOST = 200_000
+MOST = 2_000_000
 
 
 @dataclass(frozen=True, slots=True)

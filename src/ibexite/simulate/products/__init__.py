@@ -17,6 +17,7 @@ PRODUCTS = {  # module and class
     "fm2-control-board": ("fm2_control_board", "Fm2ControlBoard"),
     "fm2-sensor-parts": ("fm2_sensor_parts", "Fm2SensorParts"),
     "fm2-field-unit": ("fm2_field_unit", "Fm2FieldUnit"),
+    "fm2-transducer": ("fm2_transducer", "Fm2Transducer"),
     NOTHING: ("nothing", "Nothing"),
 }
 

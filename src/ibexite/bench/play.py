@@ -1,0 +1,220 @@
+"""A `play` line made ready: plays samples on one instrument and fetches what others recorded meanwhile.
+
+What always holds: all settings go the way of every set line, with its ceilings; while samples are loaded and behind a
+play, whatever became of it, the output is off. A record that does not begin by a trigger begins where the marker of the
+stimulus is found in it, or the line is an error; nothing is guessed.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Sequence
+from typing import NamedTuple, Protocol
+
+import numpy as np
+
+from ibexite.analysis.curve import Array, SampledCurve, Sampling
+from ibexite.analysis.signals import delays, quality
+from ibexite.bench.entries import SignalEntry
+from ibexite.bench.interface import Key
+from ibexite.bench.query import Item
+from ibexite.bench.state import BenchState
+from ibexite.classes import ARBITRARY, ARM, PLAYER, START
+from ibexite.errors import InstrumentError
+from ibexite.holes import BAD, Bad
+from ibexite.instruments.play_keys import BLOCK, PlayCommands
+from ibexite.instruments.settings import Value
+from ibexite.protocols.framing import definite_block
+from ibexite.stimulus import Marker, Stimulus
+from ibexite.untyped import Measured
+from ibexite.verdicts import BAD_READINGS, Reason
+
+TAIL = 0.05  # s that are recorded behind the end of a stimulus
+LEAD = 0.25  # s more, where nobody knows when it begins
+LIKENESS = 0.3  # of a marker to what was recorded: below that noise is as like
+RIVAL = 0.85  # of its likeness that another place may have
+
+
+class PlayingBench(Protocol):
+    """What of a bench a play line uses besides its state."""
+
+    def set_line(self, settings: list[Key]) -> Callable[..., None]:
+        """Makes a set line ready."""
+
+    def read_line(self, items: list[Item], *, together: bool, averaging: int) -> Callable[[], list[Measured]]:
+        """Makes a read line ready."""
+
+    def do(self, role_name: str, action: str) -> None:
+        """Carries out an action of a role."""
+
+
+class Captured(NamedTuple):
+    """A signal that is captured: the name of its record, and what the bench file says of it."""
+
+    name: str
+    signal: SignalEntry
+
+
+class PlayLine:
+    """Plays one stimulus on one role as often as it is called; gives the records in base units, each a curve over time
+    from the begin of the stimulus."""
+
+    def __init__(
+        self, bench: BenchState, deeds: PlayingBench, role: str, stimulus: Stimulus, samples: Array,
+        captured: Sequence[Captured], marker: str, items: Sequence[Item],
+    ) -> None:  # fmt: skip
+        """`samples` are in V; `marker` is the name of the record in which the marker is looked for; `items` read the
+        records, one each."""
+        self._bench, self._role, self._stimulus, self._samples = bench, role, stimulus, samples
+        self._captured, self._marker = captured, marker
+        profile = bench.profile(role)
+        if profile.play is None:
+            raise InstrumentError(f"profile {profile.name} says not how samples are given to it", where=role)
+        self._commands: PlayCommands = profile.play
+        self._switch = profile.instrument_class.switch
+        self._do, self._output = deeds.do, deeds.set_line([(role, self._switch)])
+        self._arrange = deeds.set_line([(role, setting) for setting in PLAYER])
+        self._recorders = list(dict.fromkeys(one.signal.role for one in captured))
+        self._is_triggered = {name: self._begins_by_trigger(name) for name in self._recorders}
+        self._prepare = {
+            name: deeds.set_line([(name, "interval"), (name, "samples"), (name, "trigger")]) for name in self._recorders
+        }
+        self._read = deeds.read_line(list(items), together=False, averaging=1) if items else list
+        if len(samples) > self._commands.most:
+            raise InstrumentError(
+                f"{stimulus.name} has {len(samples):,} samples, its memory takes {self._commands.most:,}", where=role,
+                remedy="Shorten it, or lower its rate.",
+            )  # fmt: skip
+
+    def _begins_by_trigger(self, recorder: str) -> bool:
+        """Whether a recorder is started by what is played: by a line between them, or because it is the same
+        instrument."""
+        entry = self._bench.file.roles[recorder]
+        return entry.triggered_by == self._role or entry.instrument == self._bench.file.roles[self._role].instrument
+
+    def __call__(self) -> list[Measured]:
+        """The records, in the order of the line."""
+        was_on = bool(self._bench.state.get((self._role, self._switch), False))
+        if was_on:
+            self._output(False)
+        self._load()
+        for name in self._recorders:
+            self._prepare[name](1 / self._stimulus.rate, float(self._length(name)), self._trigger_of(name))
+        try:
+            self._output(True)
+            self._bench.user.wait(self._bench.profile(self._role).settling)
+            for name in self._recorders:
+                self._arm(name)
+            self._do(self._role, START)
+            self._last()
+            curves = self._read()
+        finally:
+            self._output(False)
+        return self._placed(curves)
+
+    # --- before and meanwhile ----------------------------------------------------------------------------------------
+
+    def _load(self) -> None:
+        """Gives the samples to the instrument, as shares of the highest peak, which is its amplitude."""
+        peak = float(np.abs(self._samples).max(initial=0.0))
+        values: list[Value] = [ARBITRARY, 1 / self._stimulus.rate, False, 0.0, peak]
+        self._arrange(*values)
+        numbers = self._samples / (peak or 1.0) * self._commands.scale
+        kind = np.dtype(self._commands.numbers)
+        content = (np.round(numbers) if kind.kind in "iu" else numbers).astype(kind).tobytes()
+        entry = self._bench.file.roles[self._role]
+        session = self._bench.sessions[entry.instrument]
+        text = session.profile.speech.at(self._commands.load, entry.channel)
+        block = definite_block(content).decode("latin-1")
+        session.send(text.replace(BLOCK, block))
+        with session.allowing(session.profile.waits.acting):
+            session.wait_until_complete()
+
+    def _length(self, recorder: str) -> int:
+        """How many samples are recorded."""
+        lead = 0.0 if self._is_triggered[recorder] else LEAD
+        return math.ceil((lead + self._stimulus.seconds + TAIL) * self._stimulus.rate)
+
+    def _trigger_of(self, recorder: str) -> str:
+        return "external" if self._is_triggered[recorder] else "at_once"
+
+    def _arm(self, recorder: str) -> None:
+        """Has a recorder wait for its trigger. It is not asked whether that is done: it is when the record is there."""
+        entry = self._bench.file.roles[recorder]
+        session = self._bench.sessions[entry.instrument]
+        command = session.profile.actions.get(ARM)
+        if command is None:
+            raise InstrumentError(f"profile {session.profile.name} has no action {ARM!r}", where=recorder)
+        session.send(session.profile.speech.at(command, entry.channel), may_repeat=False)
+
+    def _last(self) -> None:
+        """Waits until all is played and recorded; whoever wishes to end it is heard."""
+        longest = max((self._length(name) for name in self._recorders), default=self._stimulus.count)
+        seconds = longest / self._stimulus.rate
+        while seconds > 0:
+            self._bench.user.heed()
+            self._bench.user.wait(min(seconds, 0.1))
+            seconds -= 0.1
+
+    # --- what came back ----------------------------------------------------------------------------------------------
+
+    def _placed(self, curves: list[Measured]) -> list[Measured]:
+        """The records on the time base of the stimulus, in the units of their signals."""
+        flawed = [self._flaws(one, curve) for one, curve in zip(self._captured, curves, strict=True)]
+        shift = self._begin(curves)
+        made: list[Measured] = []
+        for one, curve, is_flawed in zip(self._captured, curves, flawed, strict=True):
+            sampling = curve.sampling
+            if sampling is None or not self._has_its_rate(one, sampling):
+                made.append(SampledCurve(Sampling("time", 0.0, 1 / self._stimulus.rate), np.array([BAD])))
+                continue
+            own = 0.0 if self._is_triggered[one.signal.role] else shift
+            values = curve.values * one.signal.chain.scale + one.signal.chain.offset
+            begin = Sampling("time", sampling.start - own - one.signal.delay, sampling.step)
+            made.append(SampledCurve(begin, np.full(len(values), BAD) if is_flawed else values))
+        return made
+
+    def _has_its_rate(self, one: Captured, sampling: Sampling) -> bool:
+        if abs(sampling.step * self._stimulus.rate - 1) < 1e-6:
+            return True
+        found = f"{1 / sampling.step:.6g} Hz, not {self._stimulus.rate:.6g} Hz"
+        self._bench.bad.append(Bad(one.name, Reason("rate", f"{BAD_READINGS['rate']}: {found}"), ""))
+        return False
+
+    def _flaws(self, one: Captured, curve: Measured) -> bool:
+        """Whether a record cannot be judged; why is told."""
+        if np.isnan(curve.values).any():
+            return True  # told when it was read: overload at some points, or all of it
+        found = quality.flaws(curve.values)
+        where = f" from {found.first / self._stimulus.rate:.4g} s of the record on"
+        if found.clipped:
+            text = f"{BAD_READINGS['clipped']} at {found.clipped} samples{where}"
+            self._bench.bad.append(Bad(one.name, Reason("clipped", text), ""))
+        return bool(found.clipped)
+
+    def _begin(self, curves: list[Measured]) -> float:
+        """When the stimulus begins in the records that no trigger begins, in s of their own time; 0 where there are
+        none. Raises InstrumentError: the marker is not found."""
+        free = [one for one in self._captured if not self._is_triggered[one.signal.role]]
+        if not free:
+            return 0.0
+        name = next((one.name for one in self._captured if one.name == self._marker), free[0].name)
+        curve = next(c for one, c in zip(self._captured, curves, strict=True) if one.name == name)
+        placed = next((p for p in self._stimulus.placed if isinstance(p.part, Marker)), None)
+        if placed is None:
+            raise InstrumentError(
+                f"nobody knows when {self._stimulus.name} begins in {name}: it has no marker, and no trigger begins "
+                "the record", remedy="Add to the stimulus: part marker, or to its role: triggered_by = …",
+            )  # fmt: skip
+        values = np.nan_to_num(curve.values)
+        sought = self._samples[placed.begin : placed.begin + placed.count]
+        found = delays.found_in(values, sought, self._stimulus.rate)
+        size = abs(found.likeness)
+        if not size >= LIKENESS or found.rival > RIVAL * size:
+            why = f"the likeness is {size:.0%}" if size < LIKENESS else "two places are as like"
+            raise InstrumentError(
+                f"the marker of {self._stimulus.name} is not found in {name} ({why})",
+                remedy="Look at the record: is something connected, is it loud enough?",
+            )  # fmt: skip
+        start: float = curve.sampling.start
+        return start + found.delay - placed.begin / self._stimulus.rate
