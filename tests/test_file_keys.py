@@ -32,6 +32,11 @@ address = "TCPIP::192.0.2.1::3::SOCKET"
 [instruments.sw]
 profile = "scpi-switch"
 address = "TCPIP::192.0.2.1::4::SOCKET"
+[instruments.adc]
+profile = "scpi-digitizer"
+address = "TCPIP::192.0.2.1::6::SOCKET"
+[roles.adc]
+instrument = "adc"
 [roles.supply]
 instrument = "psu"
 {role}
@@ -81,6 +86,12 @@ query = "Q?"
 {quirks}
 [safe]
 """
+PLAY = """class = "function_generator"
+[play]
+load = "TRAC {{block}}"
+most = 1000
+{play}
+"""
 CLASS = """help = "h"
 {class}
 [settings.output]
@@ -106,7 +117,7 @@ name = "p"
 {retest}
 """
 FILES = {"bench": BENCH, "instrument": BENCH, "simulated": BENCH, "role": BENCH, "signal": BENCH, "route": BENCH, "simulation": BENCH, "profile": PROFILE, "speech": PROFILE, "setting": PROFILE,
-         "reading": PROFILE, "curve": PROFILE, "table": PROFILE, "connections": PROFILE, "quirks": PROFILE, "class": CLASS, "class setting": CLASS, "class reading": CLASS, "model": MODEL, "project": PROJECT, "retest": PROJECT}  # fmt: skip
+         "reading": PROFILE, "curve": PROFILE, "table": PROFILE, "connections": PROFILE, "quirks": PROFILE, "play": PLAY, "class": CLASS, "class setting": CLASS, "class reading": CLASS, "model": MODEL, "project": PROJECT, "retest": PROJECT}  # fmt: skip
 
 OF_PLACE = {"curve": ("oscilloscope", "full_scale", "wave"), "table": ("product", "mode", "counters"), "connections": ("connection_tester", "voltage", "wires")}
 NEEDED = {"table": 'row = "{{counter}},{{delay:us}}"', "connections": 'connection = "{{first}},{{second}}"'}  # without these there is no such reading
@@ -117,14 +128,16 @@ def text_with(place: str, lines: str, key: str = "") -> str:
     text = FILES[place]
     curve = place == "curve"
     names = dict(zip(("class_name", "setting_name", "reading_name"), OF_PLACE.get(place, ("power_supply", "voltage", "voltage")), strict=True))
-    names["reading"] = "meter.resistance" if key in ("rtd", "thermistor") else "io.line" if key == "inverted" else "meter.dc_voltage"
+    names["reading"] = (
+        "meter.resistance" if key in ("rtd", "thermistor") else "io.line" if key == "inverted" else "adc.record" if key == "delay" else "meter.dc_voltage"
+    )
     slots = dict.fromkeys(FILES, "")
     if curve and key != "axes":
         lines += '\naxes = { time = { start = "0 s", step = "1 ms" } }'
     if place in NEEDED and key not in ("row", "connection", "diode", "resistor", "capacitor", "alone"):
         lines += f"\n{NEEDED[place]}"
     slots["reading" if place in OF_PLACE else place] = lines
-    if text is PROFILE:
+    if text in (PROFILE, PLAY):
         names.pop("reading")
     filled = text
     for name, value in {**slots, **names}.items():
@@ -152,6 +165,8 @@ def _once(text: str, place: str, key: str) -> str:
         joined = joined.replace('address = "TCPIP::192.0.2.1::1::SOCKET"\n', "", 1)
     if key == "simulated":
         joined = joined.replace('[instruments.psu.simulated]\nidentity = "F,P"\n', "")
+    if key == "triggered_by":
+        joined = joined.replace('instrument = "psu"\ntrig', 'instrument = "adc"\ntrig')
     if key == "safe":
         joined = joined.replace("[safe]\n", "[settings.output]\nwrite = 'O {value}'\nask = 'O?'\n")
     if key == "extends":
@@ -174,7 +189,7 @@ def load(folder: Path, place: str, text: str) -> object:
         return read_bench(path)
     if kind is PROJECT:
         return find_project(folder)
-    if kind is PROFILE:
+    if kind in (PROFILE, PLAY):
         return load_profile("file.toml", folder)
     return class_in(path) if kind is CLASS else read_model(path)
 
@@ -203,6 +218,10 @@ def example_of(key: str, place: str) -> str:
         text = 'arguments = { range = "V" }'
     if key == "words":
         text = ""
+    if key in ("numbers", "bytes") and place == "play":
+        text = text.replace('form = "block"\n', "").strip()
+    if key == "records" and place == "class":
+        text = 'records = ""'
     if key in ("offset", "factor") and place == "curve":
         text = f'{key} = "{key.upper()}?"'
     return (BESIDE[key] + "\n" + text) if BESIDE.get(key) else text
@@ -228,7 +247,7 @@ def test_each_key_misspelt_is_refused_with_the_nearest_one(tmp_path: Path, key: 
     if not lines:
         lines = f"{misspelt} = {{ }}"
     with pytest.raises(MistakeError) as error:
-        load(tmp_path, place, text_with(place, lines, "inverted" if key == "inverted" else ""))
+        load(tmp_path, place, text_with(place, lines, key if key in ("inverted", "delay") else ""))
     told = str(error.value)
     assert f"{misspelt}: is not a key that is known here" in told, told
     assert f"Did you mean {key}?" in told or key in ("on", "off"), told

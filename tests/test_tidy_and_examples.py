@@ -42,6 +42,7 @@ test  a  "A"  gate
                 supply.output = on   # goes on
         wait 20ms #settle
         let x=- vin*( low+2V )/highest^2
+        let rate=vin/20ms in  V/s
     check   x>=-3   1/V where vin==8.5V
 test b
     read v_in
@@ -66,6 +67,7 @@ test a "A" gate
                 supply.output = on  # goes on
         wait 20 ms  # settle
         let x = -vin * (low + 2 V) / highest^2
+        let rate = vin / 20 ms in V/s
     check x >= -3 1 / V where vin == 8.5 V
 
 test b

@@ -165,8 +165,7 @@ BAD_READINGS: dict[str, str] = {
     "rate": "another sampling rate",
 }
 OVERLOAD = "overload"
-# Facts about the unit; every other code is a fault of the measurement.
-FAULTS_OF_UNIT = (OVERLOAD, "limiting", "clipped")
+FAULTS_OF_UNIT = (OVERLOAD, "limiting")  # facts about the unit; every other code is a fault of the measurement
 
 
 class Judgement(NamedTuple):

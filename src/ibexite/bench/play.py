@@ -27,7 +27,7 @@ from ibexite.instruments.settings import Value
 from ibexite.protocols.framing import definite_block
 from ibexite.stimulus import Marker, Stimulus
 from ibexite.untyped import Measured
-from ibexite.verdicts import BAD_READINGS, Reason
+from ibexite.verdicts import BAD_READINGS, OVERLOAD, Reason
 
 TAIL = 0.05  # s that are recorded behind the end of a stimulus
 LEAD = 0.25  # s more, where nobody knows when it begins
@@ -107,7 +107,9 @@ class PlayLine:
                 self._arm(name)
             self._do(self._role, START)
             self._last()
+            known = len(self._bench.bad)
             curves = self._read()
+            self._bench.bad[known:] = map(_clipped, self._bench.bad[known:])
         finally:
             self._output(False)
         return self._placed(curves)
@@ -218,3 +220,10 @@ class PlayLine:
             )  # fmt: skip
         start: float = curve.sampling.start
         return start + found.delay - placed.begin / self._stimulus.rate
+
+
+def _clipped(bad: Bad) -> Bad:
+    """A record that goes beyond the range of its instrument is clipped: that says nothing of the unit."""
+    if bad.reason.code != OVERLOAD:
+        return bad
+    return bad._replace(reason=Reason("clipped", f"{BAD_READINGS['clipped']}: {bad.reason.text}"))

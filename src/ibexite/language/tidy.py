@@ -101,11 +101,14 @@ def _comment_line(comment: str, lines: list[str], number: int, depth: dict[int, 
 
 def _spaced(code: str) -> str:
     """The tokens of a line with the blanks that belong between them."""
-    tokens = [m[0] for m in _TOKEN.finditer(code)]
-    made = ""
+    found = list(_TOKEN.finditer(code))
+    tokens = [m[0] for m in found]
+    made, is_unit = "", False  # is_unit: in a compound unit that stands by itself, as behind `in`
     for i, token in enumerate(tokens):
         before = tokens[i - 1] if i else ""
-        made += ("" if not i or _is_tight(before, token, tokens[:i]) else " ") + _number(token)
+        is_unit = before == "in" or (is_unit and found[i - 1].end() == found[i].start() and token != ",")
+        is_apart = i and not (is_unit and before != "in") and not _is_tight(before, token, tokens[:i])
+        made += (" " if is_apart else "") + _number(token)
     return made
 
 
