@@ -105,13 +105,15 @@ def test_all_faults_of_the_transducer_are_tried() -> None:
     assert set(FOUND) == {"", *FAULTS} == set(UNITS)
 
 
-FREE = lambda text: text.replace('triggered_by = "generator"', "")
+def untriggered(text: str) -> str:
+    """Nothing triggers the record."""
+    return text.replace('triggered_by = "generator"', "")
 
 
 @pytest.mark.parametrize("how", ["triggered", "by its marker"])
 def test_a_product_comes_back_as_it_is_from_wherever_the_record_begins(ibexite, project: Path, how: str) -> None:
     lines = PLAY.replace("as rec", "as rec marker in v_drive") + CHECKS
-    done, record = run(ibexite, project, lines, serial=QUIET, bench=FREE if how != "triggered" else lambda text: text)
+    done, record = run(ibexite, project, lines, serial=QUIET, bench=untriggered if how != "triggered" else lambda text: text)
     assert verdicts(record) == ["pass"], done.stdout
     product = Fm2Transducer(QUIET)
     f, z = curve(record, "z")
@@ -129,8 +131,8 @@ def test_a_product_comes_back_as_it_is_from_wherever_the_record_begins(ibexite, 
 
 
 @pytest.mark.parametrize(("bench", "parts", "told"), [
-    (lambda text: FREE(text).replace('1 = "microphone", ', ""), PARTS, "the marker of ping is not found in rec.mic (the likeness is"),
-    (FREE, PARTS.replace("    part marker level 1 V\n", ""), "it has no marker, and no trigger begins the record"),
+    (lambda text: untriggered(text).replace('1 = "microphone", ', ""), PARTS, "the marker of ping is not found in rec.mic (the likeness is"),
+    (untriggered, PARTS.replace("    part marker level 1 V\n", ""), "it has no marker, and no trigger begins the record"),
     (lambda text: text.replace('wiring = { 1 = "drive" }', 'wiring = { 1 = "drive" }, trouble = [{ command = "TRIG", how = "lost" }]'), PARTS, "adc")])  # fmt: skip
 def test_what_cannot_be_placed_or_is_never_triggered_is_an_error(ibexite, project: Path, bench, parts: str, told: str) -> None:
     done, record = run(ibexite, project, bench=bench, parts=parts)
@@ -231,7 +233,7 @@ def line_of(project: Path, curves: list, *, is_triggered: bool = False) -> tuple
     from ibexite.bench.state import BenchState
 
     text = (project / "acoustic.toml").read_text()
-    (project / "own.toml").write_text(text if is_triggered else FREE(text))
+    (project / "own.toml").write_text(text if is_triggered else untriggered(text))
     file = read_bench(project / "own.toml")
     bench = BenchState(file, None)
     stimulus = Stimulus("ping", "", 192e3, (Marker("marker", False, 10e3, 60e3, 10e-3, Level(1.0)), Silence("quiet", False, 5e-3)))

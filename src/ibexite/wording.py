@@ -240,7 +240,8 @@ def worst_first(results: list[Fields]) -> list[Fields]:
 
 
 def is_log_spaced(points: Sequence[float]) -> bool:
-    """True for the points of a logarithmic sweep: their ratios are much more even than their distances.
+    """True for the points of a logarithmic sweep, also for one in pieces of different density: their ratios are much
+    more even than their distances, or those of neighbours are more often alike.
 
     >>> is_log_spaced([20.0, 50.0, 100.0, 200.0, 500.0, 1000.0]), is_log_spaced([1.0, 2.0, 3.0, 4.0, 5.0])
     (True, False)
@@ -250,7 +251,12 @@ def is_log_spaced(points: Sequence[float]) -> bool:
         return False
     steps = [b - a for a, b in zip(xs, xs[1:], strict=False)]
     ratios = [math.log(b / a) for a, b in zip(xs, xs[1:], strict=False)]
-    return _unevenness(ratios) < 0.5 * _unevenness(steps)
+    return _unevenness(ratios) < 0.5 * _unevenness(steps) or _alike(ratios) > _alike(steps) + 0.5
+
+
+def _alike(steps: Sequence[float]) -> float:
+    """The share of steps that are as long as the one before."""
+    return sum(abs(b / a - 1) < 0.02 for a, b in zip(steps, steps[1:], strict=False)) / (len(steps) - 1)
 
 
 def _unevenness(steps: Sequence[float]) -> float:

@@ -17,6 +17,7 @@ from ibexite.analysis.curve import Array, SampledCurve, Sampling
 from ibexite.analysis.signals import delays, quality
 from ibexite.bench.entries import SignalEntry
 from ibexite.bench.interface import Key
+from ibexite.bench.playing_times import LEAD, TAIL
 from ibexite.bench.query import Item
 from ibexite.bench.state import BenchState
 from ibexite.classes import ARBITRARY, ARM, PLAYER, START
@@ -29,8 +30,6 @@ from ibexite.stimulus import Marker, Stimulus
 from ibexite.untyped import Measured
 from ibexite.verdicts import BAD_READINGS, OVERLOAD, Reason
 
-TAIL = 0.05  # s that are recorded behind the end of a stimulus
-LEAD = 0.25  # s more, where nobody knows when it begins
 LIKENESS = 0.3  # of a marker to what was recorded: below that noise is as like
 RIVAL = 0.85  # of its likeness that another place may have
 

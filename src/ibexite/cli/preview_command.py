@@ -10,10 +10,13 @@ from typing import TYPE_CHECKING
 import click
 
 from ibexite.cli.options import bench_option, format_option, open_program, parameters, sequence_argument, with_option
+from ibexite.units import HERTZ, SECOND, VOLT, format_value
 from ibexite.wording import duration_text
 
 if TYPE_CHECKING:
     from ibexite.engine.preview import Block
+    from ibexite.engine.stimuli_told import StimulusTold
+    from ibexite.language.program import Program
 
 
 @click.command("preview")
@@ -45,13 +48,18 @@ def command(sequence: Path, bench: Path | None, given: tuple[str, ...], plot: Pa
         total = sum(block.seconds for block in blocks if not block.is_off)
         draw_timeline(timeline(program, file), f"{program.sequence.title} on {file.name}", total, plot)
         click.echo(f"set points over time: {plot}")
+        _draw_stimuli(program, plot)
     if output == "json":
         click.echo(json.dumps([asdict(block) for block in blocks], indent=2))
         return
+    from ibexite.engine.stimuli_told import stimuli_told
+
     click.echo(f"{program.sequence.title} on {file.name}\n")
     earlier = _earlier(ready.project.records, program.sequence.title)
     for block in blocks:
         _show(block, earlier.get(block.name))
+    for told in stimuli_told(program):
+        _show_stimulus(told)
     active = [block for block in blocks if not block.is_off]
     questions = [question for block in active for question in block.questions]
     asked = f", and {len(questions)} question{'s' if len(questions) > 1 else ''} to the operator" if questions else ""
@@ -73,6 +81,34 @@ def _show(block: Block, took: float | None) -> None:
         times = f"   {step.times} x" if step.times > 1 else ""
         click.echo(f"  {step.line:>4}  {'    ' * step.depth}{step.text}{times}")
     click.echo()
+
+
+def _show_stimulus(told: StimulusTold) -> None:
+    seconds, peak = format_value(told.seconds, SECOND, digits=5), format_value(told.peak, VOLT, digits=4)
+    click.echo(click.style(f"stimulus {told.name}   {told.title}", bold=True))
+    rate = format_value(told.rate, HERTZ, digits=6)
+    click.echo(f"  {seconds} at {rate} ({told.samples:,} samples), peak {peak}, crest factor {told.crest:.3g}")
+    for part in told.parts:
+        begin, lasts = (format_value(value, SECOND, digits=4) for value in (part.begin, part.seconds))
+        name = part.name if part.name == part.kind else f"{part.name} = {part.kind}"
+        unjudged = "" if part.is_judged else "   unjudged"
+        click.echo(f"  {begin:>9}  {name:<16} {lasts:>9}  {part.text}{unjudged}".rstrip())
+    click.echo()
+
+
+def _draw_stimuli(program: Program, plot: Path) -> None:
+    """A picture of each stimulus that is played, beside that of the set points."""
+    from ibexite.engine.stimuli_told import stimuli_told
+
+    for told in stimuli_told(program):
+        from ibexite.engine.files import samples_of
+        from ibexite.reports.stimulus_figure import draw_stimulus
+
+        path = plot.with_stem(f"{plot.stem}_{told.name}")
+        judged = [(part.name, part.begin, part.seconds) for part in told.parts if part.is_judged]
+        title = f"{told.name}: {told.title}"
+        draw_stimulus(samples_of(program.stimuli[told.name]), told.rate, judged, title, path)
+        click.echo(f"stimulus {told.name}: {path}")
 
 
 def _earlier(records: Path, title: str) -> dict[str, float]:

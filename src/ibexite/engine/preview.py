@@ -8,6 +8,8 @@ from decimal import Decimal
 
 from ibexite import units
 from ibexite.bench.file import BenchFile
+from ibexite.bench.playing_times import LEAD, TAIL
+from ibexite.engine.files import samples_of
 from ibexite.language import constants, nodes
 from ibexite.language.constants import Value
 from ibexite.language.program import Program, VettedMeasure
@@ -259,12 +261,31 @@ class _Walk:
                 each = [self._answer_time(reading) for reading in readings]
                 waited = max((self._settling(reading) for reading in readings), default=0.0)
                 return waited + (max(each) if together else sum(each)) * averaging
+            case nodes.Play():
+                return self._playing(statement)
             case nodes.WaitReading(every=every, count=count):
                 self.made.is_exact = False
                 return float(constants.number(every, self.known) or 0) * count
             case nodes.CallExecutable():
                 self.made.is_exact = False
         return 0.0
+
+    def _playing(self, statement: nodes.Play) -> float:
+        """How long a play line takes, if nothing is played again."""
+        stimulus = self.program.stimuli.get(statement.stimulus)
+        self.made.is_exact &= statement.again is None
+        if stimulus is None:
+            return 0.0
+        free = any(self._is_free(reading, statement) for reading in statement.readings)
+        return stimulus.seconds + (LEAD if free else 0.0) + (TAIL if statement.readings else 0.0)
+
+    def _is_free(self, reading: nodes.Reading, statement: nodes.Play) -> bool:
+        """Whether no trigger begins a record."""
+        if self.bench is None:
+            return False
+        signal = self.bench.signals.get(self.roles.get(reading.source, reading.source))
+        role = self.bench.roles.get(signal.role) if signal is not None else None
+        return role is not None and role.triggered_by != self.roles.get(statement.role, statement.role)
 
     def _settling(self, reading: nodes.Reading) -> float:
         """How long is waited before a signal is read, in s."""
@@ -320,6 +341,8 @@ class _Walk:
             else:
                 if isinstance(statement, nodes.Set):
                     yield from self._settings(statement, known)
+                elif isinstance(statement, nodes.Play):
+                    yield from self._played(statement)
                 self.now += self._seconds(statement)
 
     def _possible(self, statement: nodes.If, known: dict[str, Value]) -> Iterator[tuple[nodes.Statement, ...]]:
@@ -351,6 +374,17 @@ class _Walk:
                 symbol = kind.shown or units.symbol_of(kind.dimension)
                 sent = self._sent(role, assignment.setting, float(value))
                 yield Moment(self.now, f"{role}.{assignment.setting}", sent, symbol)
+
+    def _played(self, statement: nodes.Play) -> Iterator[Moment]:
+        """What a play line sets: the highest peak while it lasts."""
+        stimulus = self.program.stimuli.get(statement.stimulus)
+        if stimulus is None:
+            return
+        role = self.roles.get(statement.role, statement.role)
+        peak = float(abs(samples_of(stimulus)).max())
+        yield Moment(self.now, f"{role}.amplitude", peak, "V")
+        yield Moment(self.now, f"{role}.output", 1.0, "")
+        yield Moment(self.now + self._playing(statement), f"{role}.output", 0.0, "")
 
     def _sent(self, role: str, setting: str, value: float) -> float:
         """The value that reaches the instrument: its profile may send few digits."""

@@ -29,8 +29,8 @@ Told = TypeVar("Told", str, bytes | bytearray)
 def told_command(text: str) -> str:
     """What is told of a command: all of it, but of a long block only its size and hash.
 
-    >>> told_command("TRAC:DATA WAVE,#41100" + 1100 * "x")[:40]
-    'TRAC:DATA WAVE,#(1,100 bytes, SHA-256 d4'
+    >>> told_command("TRAC:DATA WAVE,#41100" + 1100 * "x")[:38]
+    'TRAC:DATA WAVE,#(1,100 bytes, SHA-256 '
     """
     head, mark, block = text.partition("#")
     if len(text) <= MOST_TOLD or not mark or not block[:1].isdigit():

@@ -316,10 +316,10 @@ class DescribedDevice(ScpiDevice):
         return self._points(reading, channel, values)
 
     def _record(self, reading: Reading, channel: int) -> str | None:
-        """What was sampled of a channel since it was armed, or since something was played if that triggers it; None
-        while nothing has."""
-        begin = self._armed
-        if begin is not None and self._value("trigger", channel) == "external":
+        """What was sampled of a channel since it was armed (if it was not, from now on), or since something was played
+        if that triggers it; None while nothing has."""
+        begin: float | None = self._armed if self._armed is not None else self.world.clock()
+        if self._value("trigger", channel) == "external":
             started = self.world.played_since()
             begin = started if started is not None and started >= begin else None
         axis = axis_of("time", lambda s: self._value(s, channel), is_only=True)
