@@ -204,9 +204,9 @@ def test_mistakes_of_play_lines_and_functions_are_told_where_they_are(lines: str
     ("    part burst 1 kHz for 2.5 cycles every 20 ms level 1 V", "not a whole number of cycles"), ("    part marker", "nothing says its band"), ("    part noise from 4 kHz to 9 kHz for strong level 1 V", "wrong unit"),
     ('    part file "none.wav"', ""), ("    part silence for 1 s\n    rate 1 kHz", "two rates"), ("    part silence for 1 s unjudged unjudged", "'unjudged' twice")])  # fmt: skip
 def test_mistakes_of_stimuli_are_told_where_they_are(parts: str, told: str) -> None:
-    source = vetted(written("    play ping on generator\n", parts))
-    found = "\n".join(source.render(finding) for finding in source.sorted_findings())
-    assert told in found and (source.has_mistakes or not told), found
+    source = vetted(written(PLAY + CHECKS + "    check late >= 1 Pa/V where freq >= 1 kHz\n    plot v against freq\n", parts))
+    found = [source.render(finding) for finding in source.sorted_findings() if finding.level == "mistake"]
+    assert len(found) == bool(told) and told in "".join(found), "one mistake is one message\n" + "\n".join(found)
 
 
 # --- what comes back, without instruments

@@ -304,11 +304,14 @@ KINDS: tuple[type[Part], ...] = (Marker, Noise, Silence, Stepped, Chirp, Tones, 
 
 @frozen
 class Gain:
-    """A gain over frequency by which a stimulus is shaped: points in Hz, rising, and factors."""
+    """A gain over frequency by which a stimulus is shaped: points in Hz, rising, and factors; from which reference,
+    when that was measured (wall time, ISO 8601), and how old it may be in s, 0 for any age."""
 
     name: str
     frequencies: tuple[float, ...]
     factors: tuple[float, ...]
+    measured: str = ""
+    most_age: float = 0.0
 
 
 @frozen

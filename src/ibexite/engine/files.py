@@ -67,6 +67,7 @@ class ProjectFiles:
         if kind == "stimulus":
             stimulus, _, part = name.partition(".")
             whole = self._program.stimuli[stimulus]
+            assert whole is not None  # it was looked at when it was vetted
             return whole.only(part) if part else whole
         from ibexite.analysis.masks import limit_of, line_of
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime
 from collections.abc import Callable, Mapping
 from functools import partial
 
@@ -15,8 +16,10 @@ from ibexite.errors import SequenceError
 from ibexite.instruments.readings import Given
 from ibexite.language import constants, fill, nodes
 from ibexite.language.carrying import RANGE, RANGE_REMEDY
+from ibexite.stimulus import Stimulus
 from ibexite.untyped import Fields, Measured
 from ibexite.values import TEXT, Picture
+from ibexite.wording import duration_text
 
 
 class BenchLines(Gaps):
@@ -58,6 +61,7 @@ class BenchLines(Gaps):
         """A play line made ready: the records, and how often it was played again because of them. It is called with a
         condition of the records for which it is."""
         stimulus = self.program.stimuli[statement.stimulus]
+        assert stimulus is not None  # it was looked at when it was vetted
         signals = [(self.prefix + r.name, self.played_by(r.source)) for r in statement.readings]
         marker = next((self.prefix + r.name for r in statement.readings if r.source == statement.marker), "")
         once = self.runtime.bench.play_line(
@@ -65,6 +69,7 @@ class BenchLines(Gaps):
         )
 
         def play(is_again: Callable[..., bool] | None = None) -> list[Measured]:
+            self._refuse_old(stimulus, statement)
             for repeats in range(statement.times + 1):
                 known = len(self.runtime.bench.bad)
                 records = once()
@@ -74,6 +79,19 @@ class BenchLines(Gaps):
             return [*records, float(repeats)] if statement.readings else []
 
         return play
+
+    def _refuse_old(self, stimulus: Stimulus, statement: nodes.Play) -> None:
+        """What a stimulus is shaped by may be too old. Raises SequenceError."""
+        gain = stimulus.gain
+        if gain is None or not gain.most_age:
+            return
+        age = (self.runtime.started - datetime.datetime.fromisoformat(gain.measured)).total_seconds()
+        if not 0 <= age <= gain.most_age:
+            raise SequenceError(
+                f"{stimulus.name} is shaped by {gain.name}, which is {duration_text(abs(age))} "
+                + (f"old, it may be {duration_text(gain.most_age)}" if age > 0 else "younger than this run"),
+                where=self.place(statement), remedy="Measure the source again, and save it.",
+            )  # fmt: skip
 
     def conditions(
         self, statement: nodes.Read, changing: set[Key] | None, behind: Mapping[str, frozenset[str]]

@@ -40,7 +40,8 @@ class StimulusTold:
 def stimuli_told(program: Program) -> list[StimulusTold]:
     """The stimuli that are played, in the order in which they come."""
     played = dict.fromkeys(use.node.stimulus for use in program.plays)
-    return [told(program.stimuli[name]) for name in played if name in program.stimuli]
+    found = [program.stimuli.get(name) for name in played]
+    return [told(stimulus) for stimulus in found if stimulus is not None]
 
 
 def told(stimulus: Stimulus) -> StimulusTold:

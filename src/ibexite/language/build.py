@@ -104,9 +104,7 @@ class _Builder(StimulusBuilder):
         self.parts["constants"] = self._params(line)
 
     def _top_stimulus(self, line: Line, tree: Tree) -> None:
-        found = self.stimulus(line, tree)
-        if found is not None:
-            self.parts["stimuli"].append(found)
+        self.parts["stimuli"].append(self.stimulus(line, tree))
 
     def _top_before_lot(self, line: Line, tree: Tree) -> None:
         self.parts[str(tree.data)] = self.block(line)

@@ -31,9 +31,10 @@ _WRITTEN = {
 class StimulusBuilder(DeedBuilder):
     """Builds declared stimuli."""
 
-    def stimulus(self, line: Line, tree: Tree) -> nodes.Stimulus | None:
-        """The stimulus of a line with what stands below it; None where it has no rate or no parts."""
+    def stimulus(self, line: Line, tree: Tree) -> nodes.Stimulus:
+        """The stimulus of a line with what stands below it."""
         name, title = tree.children
+        before = len(self.source.findings)
         self._new_name(name)
         span, shown = self._span(name), string(title) if title else str(name)
         rate: nodes.Expr | None = None
@@ -54,13 +55,15 @@ class StimulusBuilder(DeedBuilder):
                 shaping = self._shaping(child, inner)
             else:
                 parts.append(self._part(child, inner))
-        if rate is None and not self.source.has_mistakes:
+        is_whole = len(self.source.findings) == before
+        if rate is None and is_whole:
             self.source.report(span, "no rate", "", "Below it write, for example: rate 192 kHz")
-        if not parts and not self.source.has_mistakes:
+        if not parts and is_whole:
             self.source.report(span, "no part", "", "Below it write, for example: part silence for 20 ms")
-        if rate is None or not parts:
-            return None
-        return nodes.Stimulus(span, str(name), shown, rate, tuple(parts), shaping)
+        is_broken = len(self.source.findings) > before
+        return nodes.Stimulus(
+            span, str(name), shown, rate or nodes.Name(span, nodes.REPORTED), tuple(parts), shaping, is_broken
+        )
 
     def _shaping(self, line: Line, tree: Tree) -> nodes.Shaping:
         inverse, curve, at, older = tree.children

@@ -109,7 +109,7 @@ class DeclarationChecker:
             self.param(scope, constant)
 
     def _stimuli(self, scope: Scope, stimuli: tuple[nodes.Stimulus, ...]) -> None:
-        checker = StimulusChecker(self.program, scope, self.companions)
+        checker = StimulusChecker(self.program, scope, self.companions, self.block_checker(scope, "stimuli"))
         for node in stimuli:
             checker.check(node)
 

@@ -278,7 +278,8 @@ class DeedChecker(BenchLineChecker, LoopChecker, JudgingChecker):
             )
             return None
         if binding is None:
-            self.report_unknown(nodes.Name(statement.span, name))
+            if name not in self.broken:
+                self.report_unknown(nodes.Name(statement.span, name))
             return None
         if binding.type.is_complex or isinstance(binding.type, Words):
             self.source.report(statement.span, f"'{name}' cannot be drawn", str(binding.type),

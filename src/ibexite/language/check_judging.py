@@ -8,6 +8,7 @@ from decimal import Decimal
 from ibexite import units
 from ibexite.decision_rules import COVERAGE, SIMPLE, guard_factor
 from ibexite.errors import MistakeError
+from ibexite.functions import AXES
 from ibexite.language import constants, nodes
 from ibexite.language.carrying import is_by_accuracy, made_of
 from ibexite.language.check_files import GOLDEN, FileChecker
@@ -170,7 +171,8 @@ class JudgingChecker(FileChecker):
     def _where(self, kind: Type | None, where: nodes.Expr) -> None:
         def lookup(name: nodes.Name | nodes.ResultOf) -> Type | None:
             """As everywhere, and the axes of what is judged besides."""
-            if isinstance(name, nodes.Name) and kind is not None and name.name in self.axes_meant(kind):
+            meant = self.axes_meant(kind) if kind is not None else AXES  # of what was reported nobody knows the axes
+            if isinstance(name, nodes.Name) and name.name in meant and name.name not in self.names:
                 return self.axis_of(name.name)
             return self.lookup(name)
 

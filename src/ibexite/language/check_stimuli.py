@@ -7,7 +7,9 @@ from collections.abc import Callable
 from ibexite import stimulus, units
 from ibexite.errors import MistakeError
 from ibexite.language import constants, nodes
+from ibexite.language.check_files import GOLDEN, FileChecker, file_of, value_in
 from ibexite.language.program import Companions, Program, Scope
+from ibexite.language.shaping import gain_of
 from ibexite.language.types import Typer
 from ibexite.stimulus import Level
 from ibexite.units import HERTZ, PLAIN, SECOND, VOLT, Dimension
@@ -24,15 +26,20 @@ class _Refused(Exception):
 class StimulusChecker:
     """Makes the stimuli of one file of the nodes of their declarations."""
 
-    def __init__(self, program: Program, scope: Scope, companions: Companions | None) -> None:
+    def __init__(self, program: Program, scope: Scope, companions: Companions | None, files: FileChecker) -> None:
+        """`files` looks for what lies in files of the project."""
         self._program, self._scope, self._source, self._companions = program, scope, scope.source, companions
-        self._typer = Typer(scope.source, program.types, program.tolerances, {})
+        self._files = files
+        self._typer = Typer(scope.source, program.types, program.tolerances, {}, from_file=files.from_file)
 
     def check(self, node: nodes.Stimulus) -> None:
         """Checks one and keeps it with the program; what is wrong is reported."""
         scope, program = self._scope, self._program
         if node.name in scope.types or node.name in scope.needs or node.name in program.stimuli:
             self._source.report(node.span, f"'{node.name}' is declared twice", "", "Give it another name.")
+            return
+        program.stimuli[node.name] = None
+        if node.is_broken:
             return
         try:
             rate = self._positive(node.rate, HERTZ)
@@ -46,9 +53,36 @@ class StimulusChecker:
                 parts.append(self._marker(part, others) if part.kind == "marker" else next(rest))
             except _Refused:
                 return
-        if self._can_be_played(node, parts, rate):
-            gain = self._gain(node.shaping) if node.shaping is not None else None
-            program.stimuli[node.name] = stimulus.Stimulus(node.name, node.title, rate, tuple(parts), gain)
+        if not self._can_be_played(node, parts, rate):
+            return
+        gain = None
+        if node.shaping is not None:
+            try:
+                gain = self._gain(node.shaping)
+            except _Refused:
+                return
+        program.stimuli[node.name] = stimulus.Stimulus(node.name, node.title, rate, tuple(parts), gain)
+
+    def _gain(self, shaping: nodes.Shaping) -> stimulus.Gain:
+        """What shapes a stimulus."""
+        kind = self._typer.type_of(shaping.curve, self._lookup)
+        if kind is None or not isinstance(shaping.curve, nodes.FromFile) or shaping.curve.kind != GOLDEN:
+            if kind is not None:
+                remedy = (
+                    'It is a curve that was measured and saved: shaped by inverse of golden("hall.sound") at 40 kHz'
+                )
+                self._source.report(shaping.curve.span, "not a reference", str(kind), remedy)
+            raise _Refused
+        at = self._positive(shaping.at, HERTZ) if shaping.at is not None else None
+        age = self._positive(shaping.not_older, SECOND) if shaping.not_older is not None else 0.0
+        reference = self._program.references[file_of(shaping.curve)]
+        value = value_in(reference, shaping.curve.name) if reference is not None else None
+        assert reference is not None and value is not None  # else it has no type
+        try:
+            return gain_of(reference, value, is_inverse=shaping.is_inverse, at=at, most_age=age)
+        except ValueError as error:
+            self._source.report(shaping.span, "nothing to shape by", str(error), f"See {reference.path}.")
+            raise _Refused from None
 
     def _can_be_played(self, node: nodes.Stimulus, parts: list[stimulus.Part], rate: float) -> bool:
         is_well = True
@@ -194,10 +228,4 @@ class StimulusChecker:
             return self._scope.types[name.name]
         if name.name != nodes.REPORTED:
             self._source.report(name.span, f"unknown name {name.name!r}", "", "Stimuli know parameters and constants.")
-        return None
-
-    # --- shaping -----------------------------------------------------------------------------------------------------
-
-    def _gain(self, shaping: nodes.Shaping) -> stimulus.Gain | None:
-        self._source.report(shaping.span, "shaping is not there yet")
         return None

@@ -154,6 +154,7 @@ class Stimulus:
     rate: Expr
     parts: tuple[StimulusPart, ...]
     shaping: Shaping | None
+    is_broken: bool = False  # a mistake in it was reported
 
 
 @node

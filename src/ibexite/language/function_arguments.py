@@ -154,6 +154,8 @@ class StimulusPart:
             typer.source.report(argument.span, "not a stimulus", "", f"Write {function.usage}.")
             return False
         found = typer.stimulus_of(argument)
+        if typer.is_of_broken_stimulus(argument):
+            return False
         if found is None:
             self._report(typer, function, argument)
             return False
@@ -172,8 +174,9 @@ class StimulusPart:
 
     @staticmethod
     def _report(typer: TyperBase, function: Function, argument: nodes.Expr) -> None:
-        if isinstance(argument, nodes.ResultOf) and argument.test in typer.stimuli:
-            names = typer.stimuli[argument.test].names
+        whole = typer.stimuli.get(argument.test) if isinstance(argument, nodes.ResultOf) else None
+        if isinstance(argument, nodes.ResultOf) and whole is not None:
+            names = whole.names
             typer.source.report(
                 argument.span, f"'{argument.test}' has no part {argument.name!r}", "",
                 did_you_mean(argument.name, names) or f"Its parts are {', '.join(names)}.",

@@ -275,7 +275,8 @@ class Program:
     masks: dict[str, Mask] = field(default_factory=dict)  # by the names that lines call them by
     references: dict[str, Reference | None] = field(default_factory=dict)  # likewise; None where there is none yet
     objections: dict[str, str] = field(default_factory=dict)  # by path, of masks, references and the limit table
-    stimuli: dict[str, Stimulus] = field(default_factory=dict)  # with the values of parameters of this run
+    # With the values of parameters of this run; None where a mistake in one was reported.
+    stimuli: dict[str, Stimulus | None] = field(default_factory=dict)
     checks_of_numbers: dict[nodes.Check, nodes.Check] = field(
         default_factory=dict
     )  # in place of those of complex values

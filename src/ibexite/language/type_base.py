@@ -27,14 +27,14 @@ class TyperBase:
         known: Mapping[str, constants.Value] | None = None,
         axis_of: Callable[[str], Type | None] = lambda name: None,
         from_file: Callable[[nodes.FromFile], Type | None] = lambda expr: None,
-        stimuli: Mapping[str, Stimulus] | None = None,
+        stimuli: Mapping[str, Stimulus | None] | None = None,
     ) -> None:
         """`known` are values known before the run, to refuse limits that leave no room; `axis_of` tells the type of an
         axis, as the present block knows it; `from_file` that of what a file holds; `stimuli` are those declared."""
         self.source, self.types, self.tolerances, self.functions = source, types, tolerances, functions
         self.known: Mapping[str, constants.Value] = known or {}
         self.axis_of, self.from_file = axis_of, from_file
-        self.stimuli: Mapping[str, Stimulus] = stimuli or {}
+        self.stimuli: Mapping[str, Stimulus | None] = stimuli if stimuli is not None else {}
         self.is_in_wait = False  # within the condition of a wait, where drift() may be used
 
     def type_of(self, expr: nodes.Expr, lookup: Lookup) -> Type | None:
@@ -64,15 +64,19 @@ class TyperBase:
         for anything else, and for a part that there is not."""
         if isinstance(argument, nodes.Name):
             return self.stimuli.get(argument.name)
-        if isinstance(argument, nodes.ResultOf) and argument.test in self.stimuli:
-            whole = self.stimuli[argument.test]
-            return whole.only(argument.name) if argument.name in whole.names else None
+        whole = self.stimuli.get(argument.test) if isinstance(argument, nodes.ResultOf) else None
+        if whole is not None and isinstance(argument, nodes.ResultOf) and argument.name in whole.names:
+            return whole.only(argument.name)
         return None
 
     def names_stimulus(self, argument: nodes.Argument) -> bool:
         """Whether an argument names a stimulus, or a part that there may be or not."""
-        name = argument.name if isinstance(argument, nodes.Name) else getattr(argument, "test", "")
-        return name in self.stimuli
+        return _stimulus_named(argument) in self.stimuli
+
+    def is_of_broken_stimulus(self, argument: nodes.Argument) -> bool:
+        """Whether it names one in which a mistake was reported."""
+        name = _stimulus_named(argument)
+        return name in self.stimuli and self.stimuli[name] is None
 
     def _together(self, expr: nodes.Expr, *kinds: Type) -> tuple[str, ...] | None:
         """The axes of a result of several operands: those of the one that has them all. Curves over different axes are
@@ -87,6 +91,10 @@ class TyperBase:
             "at(x, axis = value).",
         )  # fmt: skip
         return None
+
+
+def _stimulus_named(argument: nodes.Argument) -> str:
+    return argument.name if isinstance(argument, nodes.Name) else str(getattr(argument, "test", ""))
 
 
 def joined_axes(*types: Type) -> tuple[str, ...]:

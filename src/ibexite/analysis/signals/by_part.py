@@ -144,9 +144,11 @@ def residual_wave(record: Record, stimulus: Stimulus, *, orders: int = 10) -> Ar
 
 def polarity(record: Record, stimulus: Stimulus) -> float:
     """1 if the record has the sign of what was played, -1 if it is turned round, NaN if that cannot be told: see
-    transfer.polarity."""
+    transfer.polarity. Of a stimulus that was shaped it is what was really played that counts: sizes that were made even
+    would not show the phase that belongs to them."""
     found = response(record, stimulus)
-    return transfer.polarity(found.frequencies, found.values)
+    gain = 1.0 if stimulus.gain is None else stimuli.gain_at(found.frequencies, stimulus.gain)
+    return transfer.polarity(found.frequencies, found.values / gain)
 
 
 def only_part(record: Record, stimulus: Stimulus) -> Record:

@@ -171,10 +171,15 @@ def shaped(whole: Array, rate: float, gain: Gain) -> Array:
     """A stimulus after a gain over frequency, without delay. Between the points of the gain it is straight over the
     logarithm of the frequency, beyond its ends it stays as it is there."""
     count = padded(2 * len(whole))  # so that what rings beyond the end does not come in at the begin
-    frequencies = np.fft.rfftfreq(count, 1 / rate)
-    at = np.log(np.maximum(frequencies, gain.frequencies[0]))
-    factors = np.interp(at, np.log(gain.frequencies), gain.factors)
+    factors = gain_at(np.fft.rfftfreq(count, 1 / rate), gain)
     return np.fft.irfft(np.fft.rfft(whole, count) * factors, count)[: len(whole)]
+
+
+def gain_at(frequencies: Array, gain: Gain) -> Array:
+    """The factors of a gain at frequencies in Hz, shape of the frequencies."""
+    at = np.log(np.maximum(frequencies, gain.frequencies[0]))
+    found: Array = np.interp(at, np.log(gain.frequencies), gain.factors)
+    return found
 
 
 def crest(values: Array) -> float:

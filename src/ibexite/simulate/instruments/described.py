@@ -321,7 +321,7 @@ class DescribedDevice(ScpiDevice):
         begin: float | None = self._armed if self._armed is not None else self.world.clock()
         if self._value("trigger", channel) == "external":
             started = self.world.played_since()
-            begin = started if started is not None and started >= begin else None
+            begin = started if started is not None and begin is not None and started >= begin else None
         axis = axis_of("time", lambda s: self._value(s, channel), is_only=True)
         if begin is None:
             return None
