@@ -26,8 +26,13 @@ if TYPE_CHECKING:
 @click.option(
     "--plot", type=click.Path(path_type=Path), help="Write a picture of the set points over time (.png, .svg)."
 )
+@click.option(
+    "--wav", type=click.Path(path_type=Path), help="Write each stimulus as a WAV file of 24 bits, beside this name."
+)
 @format_option
-def command(sequence: Path, bench: Path | None, given: tuple[str, ...], plot: Path | None, output: str) -> None:
+def command(
+    sequence: Path, bench: Path | None, given: tuple[str, ...], plot: Path | None, wav: Path | None, output: str
+) -> None:
     """Shows what a sequence will do: steps, set points of the loops, number of rows, time. Nothing is connected.
 
     The time is that of waits, settling and answers; beside it stands what a test took in the last run, if there was
@@ -36,6 +41,7 @@ def command(sequence: Path, bench: Path | None, given: tuple[str, ...], plot: Pa
     \b
     ibexite preview fm2_final.ibx --bench bench.toml
     ibexite preview fm2_final.ibx --plot set_points.png
+    ibexite preview echo.ibx --wav stimuli.wav
     """
     from ibexite.engine.preview import preview, timeline
 
@@ -49,6 +55,8 @@ def command(sequence: Path, bench: Path | None, given: tuple[str, ...], plot: Pa
         draw_timeline(timeline(program, file), f"{program.sequence.title} on {file.name}", total, plot)
         click.echo(f"set points over time: {plot}")
         _draw_stimuli(program, plot)
+    if wav is not None:
+        _write_stimuli(program, wav)
     if output == "json":
         click.echo(json.dumps([asdict(block) for block in blocks], indent=2))
         return
@@ -109,6 +117,16 @@ def _draw_stimuli(program: Program, plot: Path) -> None:
         title = f"{told.name}: {told.title}"
         draw_stimulus(samples_of(program.stimuli[told.name]), told.rate, judged, title, path)
         click.echo(f"stimulus {told.name}: {path}")
+
+
+def _write_stimuli(program: Program, wav: Path) -> None:
+    """A WAV file of each stimulus that is played; its full scale is the peak."""
+    from ibexite.engine.stimuli_told import stimuli_told, write_wav
+
+    for told in stimuli_told(program):
+        path = wav.with_stem(f"{wav.stem}_{told.name}")
+        write_wav(program, told, path)
+        click.echo(f"stimulus {told.name}: {path}, full scale is {format_value(told.peak, VOLT, digits=9)}")
 
 
 def _earlier(records: Path, title: str) -> dict[str, float]:

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from pathlib import Path
 
 from ibexite import units
 from ibexite.engine.files import samples_of
 from ibexite.language.program import Program
+from ibexite.plain_file import cannot_write
 from ibexite.stimulus import Banded, Burst, Chirp, Level, Part, Recorded, Silence, Stepped, Stimulus, Tones
 
 
@@ -60,6 +62,22 @@ def told(stimulus: Stimulus) -> StimulusTold:
         stimulus.name, stimulus.title, stimulus.rate, stimulus.count, stimulus.seconds, whole.peak(samples),
         whole.crest(samples), parts,
     )  # fmt: skip
+
+
+def write_wav(program: Program, told: StimulusTold, path: Path) -> None:
+    """Writes a stimulus as a WAV file of 24 bits, of which full scale is its peak.
+
+    Raises:
+        MistakeError: its rate is no whole number, or the file cannot be written.
+    """
+    from ibexite.wave_file import write_wave
+
+    stimulus = program.stimuli[told.name]
+    assert stimulus is not None
+    try:
+        write_wave(path, samples_of(stimulus) / (told.peak or 1.0), stimulus.rate, "24")
+    except OSError as error:
+        raise cannot_write(path, error) from None
 
 
 def _words(part: Part) -> str:

@@ -138,6 +138,8 @@ class CallTyper(TyperBase):
         if function.kind == "consume" or function.consumed:
             axes = x.axes if function.kind.endswith("keep") else tuple(a for a in x.axes if a != axis)
             axes += ("crossing",) if "all" in flags else function.gives
+            for given in function.gives:
+                self.axis_of(given)  # so that it is known of which unit the axis is
         return YesNo(axes) if function.is_yes_no else Quantity(axes, dimension, shown, is_complex)
 
     def _is_called_right(self, expr: nodes.Call, function: Function, arguments: list[nodes.Argument]) -> bool:
