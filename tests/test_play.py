@@ -130,6 +130,33 @@ def test_a_product_comes_back_as_it_is_from_wherever_the_record_begins(ibexite, 
     assert np.sqrt(np.mean(mic[(time > 0.011) & (time < 0.014)] ** 2)) == pytest.approx(0.022, rel=0.3)
 
 
+def test_one_instrument_plays_and_records_on_one_clock(ibexite, project: Path) -> None:
+    def alone(text: str) -> str:
+        return (
+            text.replace("adc.record", "interface.record")
+            .replace("channel = 1 }\nsens", "channel = 9 }\nsens")
+            .replace("channel = 2", "channel = 1")
+            .replace("channel = 9", "channel = 2")
+        )
+
+    text = (
+        written(PLAY + CHECKS)
+        .replace("function_generator", "audio_interface")
+        .replace("generator", "interface")
+        .replace("    adc              : digitizer\n", "")
+        .replace("adc.", "interface.")
+    )
+    (project / "own.ibx").write_text(text)
+    (project / "own.toml").write_text(alone((project / "acoustic.toml").read_text()))
+    done = ibexite("run", "own.ibx", "--bench", "own.toml", "--simulate", "--yes", "--serial", QUIET)
+    lookup = open_lookup(project / "records")
+    record = lookup.run(lookup.find("last"))
+    lookup.close()
+    assert verdicts(record) == ["pass"], done.stdout + done.stderr
+    f, z = curve(record, "z")
+    assert np.abs(z / Fm2Transducer(QUIET).impedance(f) - 1).max() < 0.01 and "outputs off: interface" in done.stdout
+
+
 @pytest.mark.parametrize(("bench", "parts", "told"), [
     (lambda text: untriggered(text).replace('1 = "microphone", ', ""), PARTS, "the marker of ping is not found in rec.mic (the likeness is"),
     (untriggered, PARTS.replace("    part marker level 1 V\n", ""), "it has no marker, and no trigger begins the record"),

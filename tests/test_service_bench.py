@@ -53,7 +53,7 @@ def test_all_faults_of_the_model_are_tried() -> None:
 
 
 def test_the_benches_of_the_example_have_an_instrument_of_each_class(project: Path) -> None:
-    files = [read_bench(project / name) for name in ("bench.toml", "analog.toml", "service.toml")]
+    files = [read_bench(project / name) for name in ("bench.toml", "analog.toml", "service.toml", "acoustic.toml")]
     used = {fact.profile.instrument_class.name for file in files for fact in file.instruments.values()}
     assert used == set(classes_around(project)), "a class that ships without a line of use"
 

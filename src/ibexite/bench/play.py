@@ -137,7 +137,11 @@ class PlayLine:
         return math.ceil((lead + self._stimulus.seconds + TAIL) * self._stimulus.rate)
 
     def _trigger_of(self, recorder: str) -> str:
-        return "external" if self._is_triggered[recorder] else "at_once"
+        """What begins its records: of an instrument that plays as well its own playing."""
+        if not self._is_triggered[recorder]:
+            return "at_once"
+        choices = self._bench.profile(recorder).instrument_class.settings["trigger"].choices
+        return "playing" if "playing" in choices else "external"
 
     def _arm(self, recorder: str) -> None:
         """Has a recorder wait for its trigger. It is not asked whether that is done: it is when the record is there."""

@@ -8,9 +8,10 @@ from ibexite.untyped import Fields
 
 STIMULUS = {  # what an instrument of a kind applies to the terminal it is wired to
     "power_supply": "source", "electronic_load": "sink", "function_generator": "tone", "signal_generator": "carrier",
-    "temperature_chamber": "climate",
+    "temperature_chamber": "climate", "audio_interface": "tone",
 }  # fmt: skip
 
+RECORDING = "audio_interface"  # the kind that applies something and records as well
 SWITCH = "switch"  # the kind whose relays connect terminals and quantities with the other instruments
 
 

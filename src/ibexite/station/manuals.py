@@ -39,6 +39,9 @@ def manual_of(profile: Profile) -> Fields:
             *profile.start, *profile.local,
             *(text for name, text in profile.actions.items() if name not in ("trigger", "arm")),
         ],
+        "play": None if profile.play is None else {
+            "load": profile.play.load, "numbers": profile.play.numbers, "scale": profile.play.scale,
+        },
         "arms": [text for name, text in profile.actions.items() if name == "arm"],
         "resets": [text for name, text in profile.actions.items() if name == "reset"],
         "triggers": [text for name, text in profile.actions.items() if name == "trigger"],

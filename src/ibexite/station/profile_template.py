@@ -29,6 +29,12 @@ complete       = "*OPC?"              # answers 1 when all settings are carried 
 """
 
 
+PLAY = """\
+# how samples are given to it; numbers and bytes say of which kind they are, scale which number stands for the peak
+[play]
+load = "WAVE {block}"
+most = 1000000"""
+
 END = """\
 [quirks]
 timeout  = "2 s"    # of a reply
@@ -48,6 +54,8 @@ def profile_template(known: InstrumentClass) -> str:
         for name, text in own.items():
             lines += [*_comment(text), f'{name} = "{_header(name)}"']
         parts.append("\n".join(lines))
+    if known.plays:
+        parts.append(PLAY)
     if known.switch:
         parts.append(f"# what is switched when all is made safe\n[safe]\n{known.switch} = false")
     parts.append(END)

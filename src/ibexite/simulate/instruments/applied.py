@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Any
 
 from ibexite.simulate.nature import UNWIRED
@@ -63,6 +63,15 @@ class Applied:
             return
         setattr(stimulus, part, bool(value) if part == "is_on" else value)
         self._world.changed()
+
+    def play(self, samples: Sequence[float] | None, value: Callable[[str, int], float | str | None]) -> None:
+        """Plays samples once, if it is on and set to do so."""
+        stimulus = self._stimulus(1)
+        if self._kind != "tone" or stimulus is None or samples is None or not stimulus.is_on:
+            return
+        interval = value("interval", 1)
+        if value("wave", 1) == "arbitrary" and not value("continuous", 1) and isinstance(interval, float):
+            stimulus.samples, stimulus.interval, stimulus.started = samples, interval, self._world.clock()
 
     def reset(self) -> None:
         """All settings are as at first."""

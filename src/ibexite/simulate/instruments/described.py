@@ -9,8 +9,11 @@ from __future__ import annotations
 import math
 import random
 import struct
+import sys
+from array import array
 from collections import deque
 from collections.abc import Sequence
+from typing import Any
 
 from ibexite import __version__
 from ibexite.protocols import scpi
@@ -26,9 +29,11 @@ from ibexite.simulate.instruments.traces import axis_of
 from ibexite.simulate.manual import QUESTIONS, Beyond, CurveFact, Entry, Manual, Reading, Setting
 from ibexite.simulate.nature import NO_LEVEL, ROOM, UNWIRED
 from ibexite.simulate.world import World
+from ibexite.untyped import Fields
 
 NOISE = 2e-6  # RMS of a reading, as a share of its range or value, within one period of the mains
 OVER_RANGE = 1.2  # so much more than its range a reading may be
+BLOCK = "{block}"  # in a command that loads samples, where they stand
 Found = list[tuple[Entry, dict[str, str]]]
 
 
@@ -46,6 +51,7 @@ class DescribedDevice(ScpiDevice):
         self._is_to_tell = self._has_told = False  # that all is carried out
         self._was_triggered = False  # since the last record
         self._armed: float | None = None  # since when it waits for its trigger, in s of the clock
+        self._samples: array[float] | None = None  # that it plays, as shares of its amplitude
         self._moving = Moving(world.clock)
         self._applied = Applied(manual.data["class"], world, wiring, self._value, manual.data["switch"], name)
         self.reset()
@@ -54,6 +60,9 @@ class DescribedDevice(ScpiDevice):
 
     def receive(self, message: str) -> None:
         """Carries out one message; what it answers is then in the output queue."""
+        play = self.manual.data["play"]
+        if play is not None and "#" in message and self._loads(play, message):
+            return
         rule = RULES.get(self.manual.data["checksum"])
         text = message.strip()
         if rule is not None:
@@ -71,6 +80,21 @@ class DescribedDevice(ScpiDevice):
         if replies:
             output = ";".join(replies)
             self._output = output if rule is None else output + rule.text(output.encode("latin-1")).decode()
+
+    def _loads(self, play: Fields, message: str) -> bool:
+        """Whether a message gives it samples to play, in a block; it has them then."""
+        before, _, after = play["load"].partition(BLOCK)
+        head = message[: message.index("#")]
+        if head.strip().upper() != before.strip().upper():
+            return False
+        block = message[len(head) + 1 :].encode("latin-1")
+        content = block[1 + int(block[:1]) :]
+        code = {"i1": "b", "u1": "B", "i2": "h", "u2": "H", "i4": "i", "f4": "f", "f8": "d"}[play["numbers"][1:]]
+        numbers: array[Any] = array(code, content[: len(content) - len(after)])
+        if (play["numbers"][0] == ">") == (sys.byteorder == "little"):
+            numbers.byteswap()
+        self._samples = array("d", (number / play["scale"] for number in numbers))
+        return True
 
     def is_question(self, message: str) -> bool:
         """Whether a message asks for something: some instruments need no question mark for it."""
@@ -138,6 +162,7 @@ class DescribedDevice(ScpiDevice):
                 return str(int(told))
             case "triggers":
                 self._was_triggered = True
+                self._applied.play(self._samples, self._value)
             case "arms":
                 self._armed = self.world.clock()
             case "halts":
@@ -319,7 +344,7 @@ class DescribedDevice(ScpiDevice):
         """What was sampled of a channel since it was armed (if it was not, from now on), or since something was played
         if that triggers it; None while nothing has."""
         begin: float | None = self._armed if self._armed is not None else self.world.clock()
-        if self._value("trigger", channel) == "external":
+        if self._value("trigger", channel) in ("external", "playing"):
             started = self.world.played_since()
             begin = started if started is not None and begin is not None and started >= begin else None
         axis = axis_of("time", lambda s: self._value(s, channel), is_only=True)

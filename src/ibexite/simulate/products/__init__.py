@@ -5,7 +5,7 @@ from __future__ import annotations
 import importlib
 from typing import TYPE_CHECKING
 
-from ibexite.simulate.plan import STIMULUS, SWITCH
+from ibexite.simulate.plan import RECORDING, STIMULUS, SWITCH
 from ibexite.untyped import Fields
 
 if TYPE_CHECKING:
@@ -51,6 +51,8 @@ def connectable(product: str, kind: str) -> tuple[str, ...]:
     names = (*model.time_constants, *model.derived, *getattr(model, "things", ()))
     if kind == SWITCH:
         return (*(name for names in model.terminals.values() for name in names), *names)
+    if kind == RECORDING:
+        return (*model.terminals.get(STIMULUS[kind], ()), *names)
     if kind in STIMULUS:
         return model.terminals.get(STIMULUS[kind], ())
     if kind == "oscilloscope":
