@@ -82,7 +82,9 @@ def _carried_out(name: str, function: Callable[..., Any], *given: Any, **options
 
 
 def _finite(value: Any) -> Any:
-    return np.where(np.isinf(value), math.nan, value)[()] if np.isinf(value).any() else value
+    """What is too large for a number is a hole."""
+    beyond = np.isinf(value)
+    return np.where(beyond, math.nan, value)[()] if beyond.any() else value
 
 
 def single(name: str, function: Callable[..., Any], *, looks_at_parts: bool = False) -> Callable[..., Any]:
@@ -128,19 +130,21 @@ def over(
             rows.append(_finite(getattr(made, field) if field else made[1]))
         if points is None:
             return ArrayCurve({**rest, axis_made: np.zeros(1)}, np.full((*shape, 1), BAD))
+        if not rest and rows[0] is not None and _is_even(points):
+            return SampledCurve(Sampling(axis_made, float(points[0]), float(points[1] - points[0])), rows[0])
         values = np.array([np.full(len(points), BAD) if row is None else row for row in rows])
-        if not rest and _is_even(points):
-            return SampledCurve(Sampling(axis_made, float(points[0]), float(points[1] - points[0])), values[0])
         return ArrayCurve({**rest, axis_made: points}, values.reshape(*shape, len(points)))
 
     return apply
 
 
 def _is_even(points: Array) -> bool:
-    if len(points) < 64:  # of a few points the points themselves are as short
+    """Whether points lie evenly. They do, or their ratios are even: some of them tell."""
+    count = len(points)
+    if count < 64:  # of a few points the points themselves are as short
         return False
-    steps = np.diff(points)
-    return bool(np.abs(steps - steps[0]).max() <= 1e-9 * abs(steps[0]) * len(points) ** 0.5)
+    start, step = float(points[0]), float(points[1] - points[0])
+    return all(abs(points[k] - start - k * step) <= 1e-6 * abs(step) for k in (count // 3, count // 2, count - 1))
 
 
 def keeping(name: str, function: Callable[..., Any]) -> Callable[..., Any]:

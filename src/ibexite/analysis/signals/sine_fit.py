@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
+from functools import lru_cache
 from typing import NamedTuple
 
 import numpy as np
@@ -16,6 +17,7 @@ import numpy as np
 from ibexite.analysis.curve import Array
 from ibexite.analysis.signals.spectra import peak
 
+_KEPT = 16_384  # samples times orders, up to which sines are kept: 0.25 MB
 _AT_ONCE = 16_384  # samples for which sines are held: they stay in the processor's cache
 
 
@@ -54,7 +56,43 @@ def fit(y: Array, rate: float, frequencies: Array) -> Fit:
 def fit_harmonics(y: Array, rate: float, frequency: float, orders: int) -> Fit:
     """The same for a fundamental in Hz and its harmonics, orders 1 to `orders`."""
     turn = 2 * math.pi * frequency / rate
+    if len(y) * orders <= _KEPT:
+        found, basis = _in_short(y, turn, orders)
+        return Fit(found[:orders] + 1j * found[orders:-1], float(found[-1]), y - np.einsum("i,ij->j", found, basis))
     return _solved(y, turn * np.arange(1, orders + 1), lambda n: _powers(np.exp(1j * turn * n), orders))
+
+
+def harmonic_phasors(y: Array, rate: float, frequency: float, orders: int) -> Array:
+    """The phasors alone of a fundamental and its harmonics, complex, shape (orders,): see Fit."""
+    turn = 2 * math.pi * frequency / rate
+    if len(y) * orders > _KEPT:
+        return fit_harmonics(y, rate, frequency, orders).phasors
+    found, _ = _in_short(y, turn, orders)
+    phasors: Array = found[:orders] + 1j * found[orders:-1]
+    return phasors
+
+
+def _in_short(y: Array, turn: float, orders: int) -> tuple[Array, Array]:
+    """The weights of sines, cosines and 1 in a short waveform, shape (2 orders + 1,), and these, a row each."""
+    basis, solving = _prepared(turn, orders, len(y))
+    # Sums of so few numbers are not worth the threads that a product of matrices would wake up.
+    weights: Array = np.einsum("ij,j->i", solving, np.einsum("ij,j->i", basis, y))
+    return weights, basis
+
+
+@lru_cache(maxsize=256)  # the steps of a stimulus, of which several functions take several records
+def _prepared(turn: float, orders: int, count: int) -> tuple[Array, Array]:
+    """Sines, cosines and 1 of a fundamental of so many radians a sample, shape (2 orders + 1, count), and the inverse
+    of their products.
+
+    Raises:
+        ValueError: more unknowns than samples.
+    """
+    if 2 * orders + 1 > count:
+        raise ValueError(f"{count} samples are too few for {orders} tones")
+    waves = _powers(np.exp(1j * turn * np.arange(count)), orders)
+    basis = np.concatenate([waves.imag, waves.real, np.ones((1, count))])
+    return basis, np.linalg.inv(_products(turn * np.arange(1, orders + 1), count))
 
 
 def _powers(first: Array, orders: int) -> Array:

@@ -18,7 +18,7 @@ from ibexite.analysis.signals import sine_fit
 from ibexite.analysis.signals.records import Record, window_of
 from ibexite.stimulus import Placed, Stepped
 
-_BESIDE = 5  # orders that are fitted beside the fundamental, so that they do not leak into it
+_BESIDE = 10  # orders that are fitted in any case, so that they do not leak into the fundamental
 _SETTLING = 0.4  # of a step, before bursts in it are looked for
 _BURST = 8.0  # times the usual size of what is left, which noise does not reach: from there on it is a burst
 
@@ -71,7 +71,7 @@ def steps(record: Record, parts: Sequence[Placed], rate: float, *, orders: int =
         many = min(max(orders, _BESIDE), math.ceil(record.rate / 2 / frequency) - 1, (len(window.values) - 1) // 2)
         if many < 1:
             raise ValueError(f"{frequency:g} Hz lies beyond half the rate of the record, {record.rate / 2:g} Hz")
-        found = sine_fit.fit_harmonics(window.values, record.rate, frequency, many).phasors
+        found = sine_fit.harmonic_phasors(window.values, record.rate, frequency, many)
         turned = found * np.exp(-2j * math.pi * frequency * (window.start - begin) * np.arange(1, many + 1))
         frequencies.append(frequency)
         phasors.append(np.concatenate([turned, np.full(max(0, orders - many), math.nan)])[:orders])
