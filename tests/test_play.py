@@ -193,6 +193,9 @@ def test_what_was_played_is_off_before_and_behind_and_not_changed_by_turns(ibexi
     order = [part for text in said for part in re.findall(r"OUTP1 (?:ON|OFF)|TRAC:DATA|(?<=,)#\([\d,]+ bytes, SHA-256 [0-9a-f]{16}\)|TRIG$", text)]
     once = ["TRAC:DATA", *[part for part in order if part.startswith("#(")][:1], "OUTP1 ON", "TRIG", "OUTP1 OFF"]
     assert order[order.index("TRAC:DATA") :][: 2 * len(once)] == 2 * once
+    both = [(what[0], what[1], str(what[2])) for event in kept_events(project) for what in (event.get("io") or [[]])[0]]
+    armed = both.index(("adc", ">", "INIT"))
+    assert "<" in [said[1] for said in both[armed : both.index(("awg", ">", "TRIG"))]], "it is started when the other one has said that it waits"
     level = next(g for t in record.tests for g in t.grids for c in g.columns if c["name"] == "level")
     assert len(set(np.round(list(level.column("level")), 6))) == 1
 

@@ -144,13 +144,16 @@ class PlayLine:
         return "playing" if "playing" in choices else "external"
 
     def _arm(self, recorder: str) -> None:
-        """Has a recorder wait for its trigger. It is not asked whether that is done: it is when the record is there."""
+        """Has a recorder wait for its trigger, and returns when it does: what is asked behind a command is answered
+        behind it, and only then the other instrument may be started. That the record is there is not asked."""
         entry = self._bench.file.roles[recorder]
         session = self._bench.sessions[entry.instrument]
         command = session.profile.actions.get(ARM)
         if command is None:
             raise InstrumentError(f"profile {session.profile.name} has no action {ARM!r}", where=recorder)
         session.send(session.profile.speech.at(command, entry.channel), may_repeat=False)
+        if session.can_ask("samples"):
+            session.ask_setting("samples", entry.channel)
 
     def _last(self) -> None:
         """Waits until all is played and recorded; whoever wishes to end it is heard."""
