@@ -275,11 +275,10 @@ def _compound_symbol(powers: Powers) -> str:
             return f"{symbol}^2"
         if tuple(a - b / 2 for a, b in zip(known, HERTZ.powers, strict=True)) == powers:
             return f"{symbol}/sqrt(Hz)"
-    for symbol, (known, factor, _) in LINEAR.items():  # responses of sensors and sources
-        for name in ("V", "Pa", "N"):
-            other = LINEAR[name][0]
-            if factor == "1" and tuple(a - b for a, b in zip(known, other, strict=True)) == powers:
-                return f"{symbol}/{name}"
+    for pair in ("Pa/V", "V/Pa", "N/V", "V/N", "A/Pa", "A/N"):  # responses of sources and sensors
+        above, below = (LINEAR[symbol][0] for symbol in pair.split("/"))
+        if tuple(a - b for a, b in zip(above, below, strict=True)) == powers:
+            return pair
     over = [f"{u}^{p:g}" if p != 1 else u for u, p in zip(BASE_UNITS, powers, strict=True) if p > 0]
     under = [f"{u}^{-p:g}" if p != -1 else u for u, p in zip(BASE_UNITS, powers, strict=True) if p < 0]
     return "*".join(over or ["1"]) + "".join("/" + part for part in under)
