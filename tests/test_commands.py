@@ -41,7 +41,7 @@ def test_the_demo_runs_from_vetting_to_replay_and_does_no_harm_when_started_agai
         (tmp_path / "d" / "README.md").write_text("mine")
     assert "Changed files were left as they are: README.md." in done.stdout
     assert (tmp_path / "d" / "README.md").read_text() == "mine"
-    assert len(list((tmp_path / "d" / "records" / "reports").glob("*.html"))) == 20
+    assert len(list((tmp_path / "d" / "records" / "reports").glob("*.html"))) == 24
 
 
 @pytest.mark.parametrize(("serial", "options", "code", "verdict"), [
