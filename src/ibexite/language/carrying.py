@@ -34,11 +34,14 @@ def made_of(value: nodes.Expr, body: tuple[nodes.Statement, ...], known: Mapping
     """Of what a value in a block is made; `known` are names with a value before the run, which is exact."""
     readings: dict[str, nodes.Reading] = {}
     formulas: dict[str, nodes.Expr] = {}
+    played: set[str] = set()  # records and stimuli
     for statement in nodes.walk(body):
         if isinstance(statement, nodes.Read):
             readings |= {reading.name: reading for reading in statement.readings}
         elif isinstance(statement, nodes.Let):
             formulas[statement.name] = statement.value
+        elif isinstance(statement, nodes.Play):
+            played |= {statement.name, statement.stimulus}
     names: set[str] = set()
     sources: set[str] = set()
     without_range: set[str] = set()
@@ -58,12 +61,16 @@ def made_of(value: nodes.Expr, body: tuple[nodes.Statement, ...], known: Mapping
             elif name in formulas:
                 todo.append(formulas[name])
             else:
-                problem = problem or _unknown(name, readings)
+                problem = problem or _unknown(name, readings, played)
             names.add(name)
     return Made(frozenset(names), frozenset(sources), problem, frozenset(without_range))
 
 
-def _unknown(name: str, readings: Mapping[str, nodes.Reading]) -> str:
+def _unknown(name: str, readings: Mapping[str, nodes.Reading], played: Collection[str]) -> str:
+    if name.partition(".")[0] in played:
+        return (
+            "it is made of what a play recorded, of which nobody says how exact it is: write by how much it may be off"
+        )
     if name in readings:
         return f"{name} is the answer to a raw query, of which nobody says how exact it is"
     if "." in name:
