@@ -212,6 +212,24 @@ def test_what_a_bench_cannot_do_is_told_before_anything_is_on(ibexite, project: 
         assert part in done.stdout + done.stderr, done.stdout + done.stderr
 
 
+def test_records_and_parts_are_asked_at_a_halt_as_in_a_line(ibexite, project: Path) -> None:
+    """The same formulas give the same numbers, and one that cannot be understood does not end the run."""
+    asked = ["max(abs(response(rec.v_drive, rec.i_drive, ping.stepped)))", "peak(rec.v_drive)", "level_of(rec.mic, ping.silence) in dBSPL"]
+    lines = "".join(f"    let a{k} = {formula}\n" for k, formula in enumerate(asked)) + "    check a1 <= 9 V\n"
+    (project / "own.ibx").write_text(written(PLAY + lines))
+    typed = "\n".join(["next", *asked, "peak(mask_low(\"echo\"))", "thd(rec.mic, ping)", "continue", ""])
+    told = ibexite("run", "own.ibx", "--bench", "acoustic.toml", "--simulate", "--yes", "--serial", UNITS[""], "--break", "t", input=typed).stdout
+    shown = [line.partition("halt>")[2].split() for line in told.splitlines() if "halt>" in line]
+    lookup = open_lookup(project / "records")
+    record = lookup.run(lookup.find("last"))
+    lookup.close()
+    values = {c["name"]: g.column(c["name"])[0] for t in record.tests for g in t.grids for c in g.columns if c["name"] in ("a0", "a1", "a2")}
+    for k, factor in enumerate((1e3, 1, 1)):
+        number = next(words for words in shown if words and words[-1] == ("kohm", "V", "dBSPL")[k])[0]
+        assert float(number) * factor == pytest.approx(float(values[f"a{k}"]), rel=1e-4)
+    assert "no line of this sequence takes" in told and "which part is meant?" in told and "PASS (trial)" in told
+
+
 @pytest.mark.parametrize(("lines", "told"), [
     ("    play pong on generator capturing mic as rec\n    check peak(rec.mic) <= 1 Pa\n", "unknown stimulus 'pong'|Did you mean ping?"),
     ("    play ping on adc\n", "A digitizer plays no stimulus"), ("    play ping on generator capturing mic as rec marker in v_drive\n", "v_drive is not captured"),

@@ -45,7 +45,7 @@ class HaltPrompt:
                 try:
                     click.echo(f"  {evaluate(text)}")
                 except MistakeError as error:
-                    click.echo(f"  {error.what} {error.remedy}\n  {HELP}")
+                    click.echo(f"  {error.what.rstrip('. ')}. {error.remedy}".rstrip() + f"\n  {HELP}")
 
     def _values(self, values: Fields) -> None:
         bindings = {name: b for names in self._program.names.values() for name, b in names.items()}

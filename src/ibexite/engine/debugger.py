@@ -5,11 +5,13 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable
 
+from ibexite.engine.files import ProjectFiles
 from ibexite.engine.formula import HELPERS, Formulas, variable
 from ibexite.engine.services import Halt, Halts
 from ibexite.errors import MistakeError, StopRun, did_you_mean
 from ibexite.language import nodes
 from ibexite.language.build_expr import ExprBuilder
+from ibexite.language.check_names import own_axis
 from ibexite.language.grammar import line_parser
 from ibexite.language.program import Program
 from ibexite.language.source import Source
@@ -93,9 +95,12 @@ class Debugger:
                 f"{key!r} has no value here", remedy=f"There is: {', '.join(sorted(values)) or 'nothing yet'}."
             )
 
+        def axis_of(axis: str) -> Type | None:
+            return bindings[axis].type if axis in bindings else program.axes.get(axis, own_axis(axis))
+
         typer = Typer(
-            source, program.types, program.tolerances, {},
-            axis_of=lambda axis: bindings[axis].type if axis in bindings else None,
+            source, program.types, program.tolerances, {}, known=program.main.known, axis_of=axis_of,
+            from_file=self._type_in_file, stimuli=program.stimuli,
         )  # fmt: skip
         kind = typer.type_of(expr, lookup)
         if kind is None or source.findings:
@@ -104,7 +109,8 @@ class Debugger:
         code = formulas.source(expr)
         from ibexite.holes import decide
 
-        bound = {**HELPERS, "logic": decide, "INF": float("inf"), **{variable(k): v for k, v in values.items()}}
+        helpers = {**HELPERS, "logic": decide, "INF": float("inf"), "from_file": ProjectFiles(program)}
+        bound = {**helpers, **{variable(k): v for k, v in values.items()}}
         bound |= {name: find(target) for name, target in formulas.used.items()}
         value = eval(code, bound)
         if hasattr(value, "values"):
@@ -116,6 +122,14 @@ class Debugger:
             if not isinstance(value, complex)
             else str(value)
         )
+
+    def _type_in_file(self, expr: nodes.FromFile) -> Type | None:
+        """The type of what a file holds. Raises MistakeError for a file that no line takes it from."""
+        for known, kind in self._program.types.items():
+            if isinstance(known, nodes.FromFile) and (known.kind, known.name) == (expr.kind, expr.name):
+                return kind
+        what = f'no line of this sequence takes {expr.kind}("{expr.name}")'
+        raise MistakeError(what, remedy="What lies in files was read before the run.")
 
 
 def check_stops(program: Program, stops: Iterable[str]) -> None:

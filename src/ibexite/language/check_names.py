@@ -23,6 +23,13 @@ from ibexite.language.types import Typer
 from ibexite.values import NUMBER, TEXT, Connections, Quantity, Type, YesNo
 
 
+def own_axis(name: str) -> Type | None:
+    """The type of an axis that no line brings into being."""
+    if name in connections.AXES:
+        return TEXT
+    return NUMBER if name == "crossing" else None
+
+
 class NameChecker:
     """The names of one block; `names` grows with what its lines bring into being."""
 
@@ -61,13 +68,9 @@ class NameChecker:
         """The type of an axis."""
         if name in self.names:
             return self.names[name].type
-        if name in connections.AXES:
-            return TEXT
-        if name == "crossing":
-            return NUMBER
         if name in AXES and name not in self.foreign_axes:  # of what functions give
             self.foreign_axes[name] = self.program.axes[name] = Quantity((name,), AXES[name])
-        return self.foreign_axes.get(name)
+        return self.foreign_axes.get(name, own_axis(name))
 
     def lookup(self, name: nodes.Name | nodes.ResultOf) -> Type | None:
         """The type of a name as seen from the present line: a sweep that is still running is no axis of it."""
