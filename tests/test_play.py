@@ -12,6 +12,7 @@ from ibexite.analysis.curve import SampledCurve, Sampling
 from ibexite.bench import play
 from ibexite.bench.file import read_bench
 from ibexite.errors import InstrumentError
+from ibexite.exports import formats as export_formats
 from ibexite.records.gateway import open_lookup
 from ibexite.simulate.products.fm2_transducer import DISTANCE, FAULTS, SHUNT, SOUND_SPEED, Fm2Transducer, fault_of
 from ibexite.stimulus import Level, Marker, Silence, Stimulus
@@ -200,6 +201,42 @@ def test_what_was_played_is_off_before_and_behind_and_not_changed_by_turns(ibexi
     assert len(set(np.round(list(level.column("level")), 6))) == 1
 
 
+def test_records_go_into_wav_files_with_every_digit_and_what_cannot_is_told(ibexite, project: Path) -> None:
+    import soundfile
+
+    lines = "    sweep k over 1, 2\n        play ping on generator capturing v_drive, i_drive, mic as rec\n    play ping on generator capturing i_drive as one\n    check rms(one.i_drive) >= 0 A\n"
+    ran, record = run(ibexite, project, lines)
+    assert record is not None, ran.stderr
+    done = ibexite("export", "last", "--to", "wav", "--out", "waves")
+    assert done.returncode == 0 and not done.stderr, done.stderr
+    files = {path.stem: path for path in (project / "waves").glob("*.wav")}
+    assert sorted(files) == ["t_one", "t_rec_1_mic", "t_rec_1_v_drive_i_drive", "t_rec_2_mic", "t_rec_2_v_drive_i_drive"]
+    stored = {
+        c["name"]: (g, [t.grid.column(c["name"]) for t in g.turns] or [g.column(c["name"])])
+        for t in record.tests
+        for g in t.grids
+        for c in g.columns
+        if "." in c["name"]
+    }
+    seen = 0
+    for stem, path in files.items():
+        with soundfile.SoundFile(path) as file:
+            found, comment = file.read(always_2d=True), file.comment
+        assert file.samplerate == 192_000 and ("k = 2" in comment) == ("_2_" in stem)
+        for channel, (name, scale) in enumerate(re.findall(r"([\w.]+) \(1 is ([\d.e-]+) (?:V|A|Pa)\)", comment)):
+            values = np.asarray(stored[name][1]["_2_" in stem])
+            assert np.array_equal(found[:, channel] * float(scale), values.astype(np.float32)) and 0.5 < abs(found[:, channel]).max() <= 1, stem
+            seen += 1
+    assert seen == 7
+    stored["one.i_drive"][0].columns[0]["step"] *= 1.00001
+    assert sorted(export_formats.export(record, "wav", project / "again")) == sorted(project / "again" / f"{stem}.wav" for stem in files if stem != "t_one")
+    assert [told.partition(",")[0] for told in export_formats.left_out(record, "wav")] == ["t_one: 191998.08 samples a second"]
+    (project / "waves.ibx").write_text(HEAD.replace("PARTS", PARTS) + "    check 2 V >= 1 V\n")
+    assert ibexite("run", "waves.ibx", "--bench", "acoustic.toml", "--simulate", "--yes", "--serial", UNITS[""]).returncode == 5
+    none = ibexite("export", "last", "--to", "wav", "--out", "none")
+    assert none.returncode == 3 and "no waveforms for WAV files" in none.stderr and not (project / "none").exists()
+
+
 @pytest.mark.parametrize(("change", "told"), [
     (lambda text: text.replace('amplitude = "4 V"', 'amplitude = "2.5 V"'), "ping has a peak of 2.828 V|beyond 2.5 V (the ceiling of generator.amplitude)"),
     (lambda text: text.replace("adc.record", "adc.wave"), "wave gives whole curves"),
@@ -217,7 +254,7 @@ def test_records_and_parts_are_asked_at_a_halt_as_in_a_line(ibexite, project: Pa
     asked = ["max(abs(response(rec.v_drive, rec.i_drive, ping.stepped)))", "peak(rec.v_drive)", "level_of(rec.mic, ping.silence) in dBSPL"]
     lines = "".join(f"    let a{k} = {formula}\n" for k, formula in enumerate(asked)) + "    check a1 <= 9 V\n"
     (project / "own.ibx").write_text(written(PLAY + lines))
-    typed = "\n".join(["next", *asked, "peak(mask_low(\"echo\"))", "thd(rec.mic, ping)", "continue", ""])
+    typed = "\n".join(["next", *asked, 'peak(mask_low("echo"))', "thd(rec.mic, ping)", "continue", ""])
     told = ibexite("run", "own.ibx", "--bench", "acoustic.toml", "--simulate", "--yes", "--serial", UNITS[""], "--break", "t", input=typed).stdout
     shown = [line.partition("halt>")[2].split() for line in told.splitlines() if "halt>" in line]
     lookup = open_lookup(project / "records")

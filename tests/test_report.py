@@ -176,6 +176,8 @@ def test_every_format_of_an_export_holds_all_numbers(records: Path, tmp_path: Pa
     run.parts[0].results[0]["percent"] = math.inf  # a tolerance next to nothing
     numbers = {repr(value) for test in run.tests for grid in test.grids for values in grid.data for value in values if value == value}
     for name, known in exports.FORMATS.items():
+        if not known.is_whole:
+            continue
         written = exports.export(run, name, tmp_path / name)
         assert all(path.suffix == known.suffix for path in written)
         found = set(re.findall(r"-?[0-9][0-9.e+-]*", " ".join(path.read_text() for path in written)))

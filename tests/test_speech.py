@@ -233,7 +233,7 @@ def test_what_is_wrong_with_extending_is_told_in_the_file_where_it_stands(tmp_pa
 
 def test_each_class_that_ships_is_whole() -> None:
     classes = instrument_classes()
-    assert len(classes) == 23
+    assert len(classes) == 24
     for name, known in classes.items():
         assert known.name == name and known.help and (known.settings or known.readings) and known.files == ()
         assert {"reset", "clear"} <= known.actions.keys() and (not known.levels or known.switch or name == "lcr_meter")

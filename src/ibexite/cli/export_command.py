@@ -7,7 +7,7 @@ from pathlib import Path
 import click
 
 from ibexite.cli.options import open_records, records_option
-from ibexite.exports.formats import FORMATS, export
+from ibexite.exports.formats import FORMATS, export, left_out
 from ibexite.station.project import shown_path
 
 WHAT = "; ".join(f"{name}, {known.help}" for name, known in FORMATS.items())
@@ -21,7 +21,7 @@ WHAT = "; ".join(f"{name}, {known.help}" for name, known in FORMATS.items())
 )
 @records_option
 def command(run: str, kind: str, out: Path | None, records: Path | None) -> None:
-    """Writes the data of a run to files. Numbers are unrounded base units.
+    """Writes the data of a run to files. Numbers are base units, unrounded but in WAV files.
 
     \b
     ibexite export last --to csv --out data
@@ -33,5 +33,7 @@ def command(run: str, kind: str, out: Path | None, records: Path | None) -> None
     written = export(record, kind, folder)
     for path in written:
         click.echo(shown_path(path))
+    for reason in left_out(record, kind):
+        click.echo(f"left out: {reason}", err=True)
     for path in sorted(set(folder.glob("*" + FORMATS[kind].suffix)) - set(written)):
         click.echo(f"{shown_path(path)} was there before: it is not of this run", err=True)

@@ -38,11 +38,11 @@ def files_of(run: RunRecord) -> dict[str, str]:
         tables = [grid for grid in test.grids if grid.axes]
         for number, grid in enumerate(tables, 1):
             name = re.sub(r"[^A-Za-z0-9_-]", "_", test.row["name"]) + (f"_{number}" if len(tables) > 1 else "")
-            files[_free_name(name, files)] = _table(grid)
+            files[free_name(name, files)] = _table(grid)
         for name, kind, text in test.single_words():
             if isinstance(kind, Compound):
                 name = re.sub(r"[^A-Za-z0-9_-]", "_", f"{test.row['name']}_{name}")
-                files[_free_name(name, files)] = _written(kind.form.unrounded(text))
+                files[free_name(name, files)] = _written(kind.form.unrounded(text))
     return files
 
 
@@ -52,11 +52,11 @@ def _written(rows: Iterable[Iterable[object]]) -> str:
     return out.getvalue()
 
 
-def _free_name(name: str, taken: Iterable[str]) -> str:
+def free_name(name: str, taken: Iterable[str]) -> str:
     """A name that no file has yet, also where small and capital letters are the same: tests may be called `results`,
     or like a table of another test.
 
-    >>> _free_name("Results", ["results", "values"])
+    >>> free_name("Results", ["results", "values"])
     'Results__2'
     """
     known = {other.lower() for other in taken}
