@@ -342,6 +342,9 @@ def test_a_record_is_placed_between_samples_and_a_wrong_one_is_bad(project: Path
     assert found.sampling.start == pytest.approx(-5000 / 192e3, abs=1e-8) and not bad
     clipped, bad = placed(project, np.clip(late, -0.8, 0.8))
     assert [b.reason.code for b in bad] == ["clipped"] and np.isnan(clipped.values).all()
+    holed, bad = placed(project, np.where((np.arange(len(late)) // 300) == 20, 0.0, late))
+    assert [b.reason.code for b in bad] == ["dropout"] and np.isnan(holed.values).all()
+    assert "it stands still from 0.03125 s to 0.03281 s of the record" in bad[0].reason.text
     slow, bad = placed(project, late, is_triggered=True, step=1 / 96e3)
     assert [b.reason.code for b in bad] == ["rate"] and np.isnan(slow.values).all()
     for values, why in (

@@ -553,6 +553,30 @@ def test_flaws_of_a_record_are_found(spoil, clipped: int, stuck: int) -> None:
     assert quality.flaws(sine(997.0), full_scale=1.0).clipped > 0 and quality.flaws(sine(997.0), full_scale=1.1).clipped == 0
 
 
+@pytest.mark.parametrize(
+    ("made", "gaps"),
+    [
+        (lambda x, y: y, []),
+        (lambda x, y: np.where((x > 3000) & (x < 3200), 0.0, y), [[3001, 3200]]),
+        (lambda x, y: np.where((x > 3000) & (x < 3060), 0.0, y), []),
+        (lambda x, y: np.where((x > 3000) & (x < 3200), y[3001], y), [[3001, 3200]]),
+        (lambda x, y: np.where((x > 3000) & (x < 3200) | (x >= 9000) & (x < 9100), 0.5, y), [[3001, 3200], [9000, 9100]]),
+        (lambda x, y: np.where((x >= 6000) & (x < 7000), 0.0, y), []),  # the rest of what is played
+        (lambda x, y: np.where((x >= 6400) & (x < 7400), 0.0, y), []),
+        (lambda x, y: np.where((x >= 6600) & (x < 7400), 0.0, y), []),  # the same, late
+        (lambda x, y: np.where(x < 500, 0.0, y), []),
+        (lambda x, y: np.where(x > 9500, 0.0, y), []),
+        (lambda x, y: np.sign(y), []),
+        (lambda x, y: np.round(y * 100) / 100, []),
+    ],
+)  # a switch, a coarse converter
+def test_lost_samples_are_told_from_silence(made, gaps: list) -> None:
+    x = np.arange(12000)
+    played = np.where((x >= 6000) & (x < 7000), 0.0, np.sin(x / 40))
+    y = made(x, np.sin((x - 100) / 40) + np.random.default_rng(2).normal(0, 1e-4, len(x)))
+    assert quality.dropped(y, played).tolist() == gaps
+
+
 def test_parts_of_a_whole_waveform() -> None:
     assert whole.peak(np.array([1.0, -3.0])) == 3.0 and whole.crest(sine(1e3)) == pytest.approx(math.sqrt(2), rel=1e-4)
     assert whole.area(np.linspace(0, 1, 101), 100.0) == pytest.approx(0.5)

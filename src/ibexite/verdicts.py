@@ -162,6 +162,7 @@ BAD_READINGS: dict[str, str] = {
     "no_correction": "no correction at this frequency",
     "limiting": "taken while a source was at its limit",
     "clipped": "clipped",
+    "dropout": "samples are missing",
     "rate": "another sampling rate",
 }
 OVERLOAD = "overload"

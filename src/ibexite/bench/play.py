@@ -179,8 +179,24 @@ class PlayLine:
             own = 0.0 if self._is_triggered[one.signal.role] else shift
             values = curve.values * one.signal.chain.scale + one.signal.chain.offset
             begin = Sampling("time", sampling.start - own - one.signal.delay, sampling.step)
-            made.append(SampledCurve(begin, np.full(len(values), BAD) if is_flawed else values))
+            is_bad = is_flawed or self._has_gaps(one, curve.values, sampling.start - own)
+            made.append(SampledCurve(begin, np.full(len(values), BAD) if is_bad else values))
         return made
+
+    def _has_gaps(self, one: Captured, values: Measured, begin: float) -> bool:
+        """Whether samples of a record that begins at such a time of the stimulus, in s, are missing; it is told."""
+        played = np.zeros(len(values))
+        at = round(-begin * self._stimulus.rate)  # where the first sample of the stimulus lies
+        low, high = max(at, 0), min(at + len(self._samples), len(values))
+        if low < high:
+            played[low:high] = self._samples[low - at : high - at]
+        gaps = quality.dropped(values, played)
+        if len(gaps):
+            first, end = gaps[0] / self._stimulus.rate
+            text = f"{BAD_READINGS['dropout']}: it stands still from {first:.4g} s to {end:.4g} s of the record"
+            text += f", and {len(gaps) - 1} times more" if len(gaps) > 1 else ""
+            self._bench.bad.append(Bad(one.name, Reason("dropout", text), ""))
+        return bool(len(gaps))
 
     def _has_its_rate(self, one: Captured, sampling: Sampling) -> bool:
         if abs(sampling.step * self._stimulus.rate - 1) < 1e-6:

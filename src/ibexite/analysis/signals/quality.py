@@ -52,6 +52,40 @@ def flaws(y: Array, *, full_scale: float = math.inf) -> Flaws:
     return Flaws(clipped, int(lengths[is_stuck].sum()), int(min(places, default=-1)), offset)
 
 
+def dropped(y: Array, played: Array) -> Array:
+    """Where samples of a record are lost: it moves, stands still, and moves again, while what is played moves.
+
+    Standing still is being the same for 64 samples or more; moving is a deviation of more than 8 of the smallest steps
+    of the record, over 64 samples. A silence of the stimulus that comes late (a product that takes its time, without
+    any noise) is none: a run that is half as long as one, up to as long.
+
+    Args:
+        y: the record, in any unit, shape (n,).
+        played: what was played meanwhile, shape (n,), 0 where nothing was.
+
+    Returns:
+        the first sample of each such run and behind its last one, shape (k, 2).
+    """
+    begins, lengths, _ = _runs(y, np.concatenate([[False], y[1:] == y[:-1]]))
+    found: list[tuple[int, int]] = []
+    steps = np.abs(np.diff(y))
+    moving = steps[steps > 0]
+    if not len(moving):
+        return np.empty((0, 2), dtype=int)
+    least = 8 * float(moving.min())
+    is_long = lengths >= SILENT_RUN
+    rests = _runs(played, np.concatenate([[False], played[1:] == played[:-1]]))[1]
+    rests = rests[rests >= SILENT_RUN]
+    for first, length in zip(begins[is_long].tolist(), lengths[is_long].tolist(), strict=True):
+        end = first + length
+        around = y[max(first - SILENT_RUN, 0) : first], y[end : end + SILENT_RUN]
+        is_moved = all(len(side) == SILENT_RUN and float(np.std(side)) > least for side in around)
+        is_late = bool(((rests >= length * 0.98) & (rests <= length * 2)).any())
+        if is_moved and np.ptp(played[first:end]) > 0 and not is_late:
+            found.append((first, end))
+    return np.array(found, dtype=int).reshape(-1, 2)
+
+
 def _runs(y: Array, same: Array) -> tuple[Array, Array, Array]:
     """Where runs of one value begin, how long they are, and the value; each of shape (k,)."""
     begins = np.flatnonzero(~same)
