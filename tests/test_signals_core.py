@@ -524,6 +524,16 @@ def test_a_loose_part_is_found_where_it_rattles_and_nothing_in_a_good_one() -> N
     assert abs(int(np.argmax(np.abs(wave))) - begin) < 14 and np.abs(wave).max() == pytest.approx(0.3, rel=0.2)
 
 
+@pytest.mark.parametrize("level", [0.0, 1e-6, 1.0])
+def test_a_record_in_which_nothing_is_heard_says_nothing_good(level: float) -> None:
+    """No cable, or a dead microphone: no loose part is missed for it, no polarity is right by chance."""
+    whole = record_through("band")
+    deaf = Record(level * np.random.default_rng(3).normal(0, 1, len(whole.values)), RATE, whole.start)
+    found = by_part.residual(deaf, PING.only("stepped"))
+    assert np.isnan(found.bursts[found.bursts == 0]).all() and np.isnan(found.bursts).mean() > 0.9
+    assert math.isnan(by_part.polarity(deaf, PING.only("stepped")))
+
+
 def test_a_part_is_cut_out_of_a_record_and_a_short_record_is_refused() -> None:
     record = record_through("wire")
     assert by_part.only_part(record, PING.only("tones")).values == pytest.approx(played("tones"))

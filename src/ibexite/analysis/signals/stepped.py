@@ -37,7 +37,8 @@ class Steps(NamedTuple):
 class Residual(NamedTuple):
     """What is left of each step without its tone and harmonics; all of shape (k,).
 
-    frequencies: in Hz. rms: in the unit of the record. crest: peak over RMS. bursts: how many. first: when the first
+    frequencies: in Hz. rms: in the unit of the record. crest: peak over RMS. bursts: how many; NaN where there are none
+    and the tone does not stand out of what is left: nothing was heard that could be without them. first: when the first
     one comes, in s from the begin of the stimulus, NaN without one.
     """
 
@@ -95,7 +96,9 @@ def residual(record: Record, parts: Sequence[Placed], rate: float, *, orders: in
         rms = math.sqrt(float(np.mean(left**2)))
         places = bursts(left, max(1, round(record.rate / frequency / 4)), 1e-3 * tone)
         first = start + places[0] / record.rate if len(places) else math.nan
-        rows.append((frequency, rms, float(np.abs(left).max()) / rms if rms else math.nan, len(places), first))
+        is_heard = bool(len(places)) or tone / math.sqrt(2) > rms
+        crest = float(np.abs(left).max()) / rms if rms else math.nan
+        rows.append((frequency, rms, crest, len(places) if is_heard else math.nan, first))
     return Residual(*np.array(rows, dtype=float).T)
 
 

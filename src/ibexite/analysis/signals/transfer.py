@@ -165,10 +165,10 @@ def polarity(frequencies: Array, values: Array) -> float:
     Args:
         frequencies: in Hz, > 0, shape (m,), m >= 8, in any order, over two octaves at least: in a
             narrow band a delay and a turned sign look alike.
-        values: complex, shape (m,), of the response; NaN is left out.
+        values: complex, shape (m,), of the response; NaN and 0 are left out. If too few are left, it cannot be told.
 
     Raises:
-        ValueError: too few points, or too narrow a band.
+        ValueError: too few points, or too narrow a band, whatever the values.
 
     >>> f = np.geomspace(1e3, 5e3, 60)
     >>> polarity(f, -3 * np.exp(-2j * np.pi * f * 1e-3))
@@ -177,8 +177,10 @@ def polarity(frequencies: Array, values: Array) -> float:
     good = ~np.isnan(values) & (values != 0)
     order = np.argsort(frequencies[good])
     f, h = frequencies[good][order], values[good][order]
-    if len(h) < 8 or f[-1] < 4 * f[0]:
+    if len(values) < 8 or max(frequencies) < 4 * min(frequencies):
         raise ValueError("it takes eight points or more over two octaves: in a narrow band delay and sign look alike")
+    if len(h) < 8 or f[-1] < 4 * f[0]:
+        return math.nan
     left = h / minimum_phase(f, h)
     weights = np.gradient(f) * np.abs(h)
     reach, step = 0.5 / float(np.median(np.diff(f))), 1 / (32 * f[-1])
