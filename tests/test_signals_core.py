@@ -9,6 +9,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import signal
 
+from ibexite.analysis import waves
+from ibexite.analysis.curve import SampledCurve, Sampling
 from ibexite.analysis.signals import (
     bands,
     by_part,
@@ -28,6 +30,7 @@ from ibexite.analysis.signals import (
     windows,
 )  # fmt: skip
 from ibexite.analysis.signals.records import Record
+from ibexite.errors import SequenceError
 from ibexite.stimulus import (
     Burst,
     Chirp,
@@ -371,7 +374,7 @@ def test_a_known_jitter_is_measured(rms: float) -> None:
 def test_narrow_pulses_are_found_and_holes_are_not_looked_over() -> None:
     wave = np.repeat([0.0, 1.0, 0.0, 1.0, 0.0, 1.0], [50, 50, 3, 50, 4, 50])
     assert edges.glitches(wave, 10.0, 1.0) == edges.Glitches(2, pytest.approx(9.95), pytest.approx(0.3))
-    assert edges.glitches(wave, 10.0, 0.1).number == 0
+    assert edges.glitches(wave, 10.0, 0.2).number == 0
     with pytest.raises(ValueError, match="holes"):
         edges.frequency(np.array([0.0, NAN, 1.0]), 1.0)
     with pytest.raises(ValueError, match="does not change"):
@@ -532,6 +535,37 @@ def test_a_record_in_which_nothing_is_heard_says_nothing_good(level: float) -> N
     found = by_part.residual(deaf, PING.only("stepped"))
     assert np.isnan(found.bursts[found.bursts == 0]).all() and np.isnan(found.bursts).mean() > 0.9
     assert math.isnan(by_part.polarity(deaf, PING.only("stepped")))
+
+
+@pytest.mark.parametrize(("name", "good"), [
+    ("settling_time", (0.4,)), ("glitches", (1e-3,)), ("cut", (0.01, 0.02)), ("density", (200.0,)), ("zoom", (1e3, 2e3, 50.0)), ("band_rms", (1e3, 5e3)), ("octaves", (3.0, 1e3, 1e4)),
+    ("thd", (3056.0,)), ("enob", (1.0,)), ("harmonics", (5.0, 3056.0)), ("modulation_distortion", (3056.0, 9167.0)), ("hum", (3056.0,)), ("dynamic_range", (1.0,)), ("self_noise", (1.0,))])  # fmt: skip
+def test_a_bad_argument_gives_no_value(name: str, good: tuple) -> None:
+    """Nothing is compared with what is not known: no glitch narrower than that, no hum at that frequency, would be found."""
+    rng = np.random.default_rng(1)
+    wave = SampledCurve(Sampling("time", 0.0, 1 / RATE), np.sign(np.sin(np.arange(9600) / 10)) + rng.normal(0, 1e-3, 9600))
+    if name == "settling_time":
+        wave = SampledCurve(wave.sampling, np.tanh((np.arange(9600) - 5000) / 20))
+    field = {"field": "number"} if name == "glitches" else {}
+    known = getattr(waves, name)(wave, "time", *good, **field)
+    assert np.isfinite(known if isinstance(known, float) else known.values).any()
+    for k in range(len(good)):
+        for bad in (NAN, math.inf):
+            try:
+                found = getattr(waves, name)(wave, "time", *good[:k], bad, *good[k + 1 :], **field)
+            except SequenceError as error:
+                assert "has no value" in error.what
+            else:
+                assert isinstance(found, float) and math.isnan(found)
+
+
+def test_what_no_record_can_show_is_refused() -> None:
+    y = np.sign(np.sin(np.arange(9600) / 10))
+    for width in (-1e-3, 0.0, 1 / RATE):
+        with pytest.raises(ValueError, match="are not seen"):
+            edges.glitches(y, RATE, width)
+    with pytest.raises(ValueError, match="beyond half the rate"):
+        tones.hum(y, RATE, RATE / 2)
 
 
 def test_a_part_is_cut_out_of_a_record_and_a_short_record_is_refused() -> None:

@@ -7,7 +7,7 @@ gives a hole, bad or never measured as it is, unless only a part of it is looked
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from typing import Any
 
 import numpy as np
@@ -73,7 +73,14 @@ def _hole(record: Record, looks_at_parts: bool = False) -> float | None:
     return NEVER_MEASURED if never(record.values).all() else BAD
 
 
+def _is_bad(given: Iterable[Any]) -> bool:
+    """Whether one of the arguments is a bad value: by nothing that is compared with it anything would be found."""
+    return any(isinstance(a, float) and not math.isfinite(a) for a in given)
+
+
 def _carried_out(name: str, function: Callable[..., Any], *given: Any, **options: Any) -> Any:
+    if _is_bad(given):
+        raise SequenceError(f"{name}: one of its arguments has no value", remedy="What it depends on is bad.")
     try:
         with np.errstate(all="ignore"):
             return function(*given, **options)
@@ -95,7 +102,7 @@ def single(name: str, function: Callable[..., Any], *, looks_at_parts: bool = Fa
         records, rest, shape = _records(curve, axis)
         found = []
         for record in records:
-            value = _hole(record, looks_at_parts)
+            value = BAD if _is_bad(arguments) else _hole(record, looks_at_parts)
             if value is None:
                 made = _carried_out(name, function, record, *arguments, **options)
                 value = float(_finite(getattr(made, field) if field else made))

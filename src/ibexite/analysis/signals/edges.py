@@ -283,15 +283,17 @@ def glitches(y: Array, rate: float, narrower_than: float) -> Glitches:
     Args:
         y: in any unit, shape (n,).
         rate: in Hz.
-        narrower_than: in s.
+        narrower_than: in s, more than one sampling interval: what is as short falls between the samples.
 
     Raises:
-        ValueError: it does not change, or has holes.
+        ValueError: it does not change, or has holes; a time so short that no glitch would be seen.
 
     >>> wave = np.repeat([0.0, 1.0, 0.0, 1.0, 0.0], [50, 50, 3, 50, 50])
     >>> glitches(wave, 1.0, 10.0)
     Glitches(number=1, first=99.5, narrowest=3.0)
     """
+    if not narrower_than * rate > 1:
+        raise ValueError(f"pulses of {narrower_than:g} s are not seen, with {1 / rate:g} s between the samples")
     places, _, _ = middles(y)
     widths = np.diff(places) / rate
     narrow = np.flatnonzero(widths < narrower_than)

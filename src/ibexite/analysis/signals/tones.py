@@ -236,7 +236,7 @@ def hum(y: Array, rate: float, mains: float, *, orders: int = HARMONICS) -> floa
         orders: the highest harmonic.
 
     Raises:
-        ValueError: fewer than four cycles.
+        ValueError: fewer than four cycles, or the mains lie beyond half the rate.
 
     >>> t = np.arange(4800) / 4800
     >>> round(hum(np.sin(2 * np.pi * 50 * t) + 0.5 * np.sin(2 * np.pi * 777 * t), 4800.0, 50.0), 4)
@@ -244,6 +244,8 @@ def hum(y: Array, rate: float, mains: float, *, orders: int = HARMONICS) -> floa
     """
     if len(y) / rate * mains < 4:
         raise ValueError(f"{len(y) / rate:g} s hold fewer than four cycles of {mains:g} Hz")
+    if mains >= rate / 2:
+        raise ValueError(f"{mains:g} Hz lies beyond half the rate of the record, {rate / 2:g} Hz")
     many = max(1, min(orders, math.ceil(rate / 2 / mains) - 1))
     found = sine_fit.fit_harmonics(y, rate, mains, many)
     return math.sqrt(float(np.sum(np.abs(found.phasors) ** 2)) / 2)
