@@ -109,25 +109,27 @@ class Compiler(LoopCompiler, CheckCompiler):
         corrected = self.frame.corrected_at(statement)
         if corrected:
             call = f"reading_at({self._places_on(corrected)}, lambda: {call})"
+        self._take(names, call, statement, line)
+        self._accuracies(statement, line)
+        for name in names:
+            self._measured_of(name, line)
+
+    def _take(self, names: list[str], call: str, read: nodes.Read, line: int) -> None:
+        """Gives names the values that a call brings in, and tells them, with the conditions under which they came."""
         for name in names:
             self.behind[name] = frozenset({name})
-        targets = ", ".join(variable(name) for name in names) + ","
+        targets = ", ".join(map(variable, names)) + ","
         if self._loops:
             self._emit(f"{targets} = {call}", line)
             for name in names:
                 self._told_in_turn(name, line)
         else:
             tell = self.frame.readings(tuple(names))
-            if tell is not None:
-                call = f"{self._bind('told', tell)}({call})"
-            self._emit(f"{targets} = {call}", line)
+            self._emit(f"{targets} = {self._bind('told', tell)}({call})" if tell else f"{targets} = {call}", line)
         changing = self._changed_around() if self._loops else set()
-        note = self.frame.conditions(statement, changing, self.behind)
+        note = self.frame.conditions(read, changing, self.behind)
         if note is not None:
             self._emit(f"{self._bind('noted', note)}()", line)
-        self._accuracies(statement, line)
-        for name in names:
-            self._measured_of(name, line)
 
     def _changed_around(self) -> set[tuple[str, str]] | None:
         """The settings that lines of the loops around may change; None where measurements may change any."""
@@ -153,25 +155,11 @@ class Compiler(LoopCompiler, CheckCompiler):
             self._emit(f"{player}()", line)
             return
         records = [reading.name for reading in statement.readings]
-        names = [*records, statement.repeats]
-        for name in names:
-            self.behind[name] = frozenset({name})
         call = f"{player}()"
         if statement.again is not None:
             condition = self._decided(statement.again)
             call = f"{player}(lambda {', '.join(map(variable, records))}: {condition})"
-        targets = ", ".join(map(variable, names)) + ","
-        if self._loops:
-            self._emit(f"{targets} = {call}", line)
-            for name in names:
-                self._told_in_turn(name, line)
-        else:
-            tell = self.frame.readings(tuple(names))
-            self._emit(f"{targets} = {self._bind('told', tell)}({call})" if tell else f"{targets} = {call}", line)
-        changing = self._changed_around() if self._loops else set()
-        note = self.frame.conditions(statement.read, changing, self.behind)
-        if note is not None:
-            self._emit(f"{self._bind('noted', note)}()", line)
+        self._take([*records, statement.repeats], call, statement.read, line)
 
     def _do(self, statement: nodes.Do, line: int) -> None:
         self._emit(f"{self._bind('do', self.frame.action(statement))}()", line)

@@ -101,8 +101,11 @@ class UnitOfValue:
         return ""
 
 
-class Waveform:
+class Waveform(Value):
     """Another waveform, over the axes of the first one, of any unit."""
+
+    def __init__(self) -> None:
+        super().__init__(lambda x: x.dimension)
 
     def fits(self, typer: TyperBase, function: Function, x: Type, argument: nodes.Argument, lookup: Lookup) -> bool:
         """It is a quantity over the same axes."""
@@ -116,15 +119,6 @@ class Waveform:
             typer.source.report(argument.span, "not such a waveform", str(found), f"The first one is {x}.")
             return False
         return True
-
-    def source(self, argument: nodes.Argument, write: Callable[[nodes.Expr], str]) -> list[str]:
-        """The waveform."""
-        assert not isinstance(argument, nodes.Pair | nodes.Window | nodes.UnitArgument)
-        return [write(argument)]
-
-    def variant(self, argument: nodes.Argument) -> str:
-        """Nothing."""
-        return ""
 
 
 class OfAnyUnit(Value):
