@@ -158,12 +158,11 @@ def test_one_instrument_plays_and_records_on_one_clock(ibexite, project: Path) -
     assert np.abs(z / Fm2Transducer(QUIET).impedance(f) - 1).max() < 0.01 and "outputs off: interface" in done.stdout
 
 
-@pytest.mark.parametrize(("bench", "parts", "told"), [
-    (lambda text: untriggered(text).replace('1 = "microphone", ', ""), PARTS, "the marker of ping is not found in rec.mic (the likeness is"),
-    (untriggered, PARTS.replace("    part marker level 1 V\n", ""), "it has no marker, and no trigger begins the record"),
-    (lambda text: text.replace('wiring = { 1 = "drive" }', 'wiring = { 1 = "drive" }, trouble = [{ command = "TRIG", how = "lost" }]'), PARTS, "adc")])  # fmt: skip
-def test_what_cannot_be_placed_or_is_never_triggered_is_an_error(ibexite, project: Path, bench, parts: str, told: str) -> None:
-    done, record = run(ibexite, project, bench=bench, parts=parts)
+@pytest.mark.parametrize(("bench", "told"), [
+    (lambda text: untriggered(text).replace('1 = "microphone", ', ""), "the marker of ping is not found in rec.mic (the likeness is"),
+    (lambda text: text.replace('wiring = { 1 = "drive" }', 'wiring = { 1 = "drive" }, trouble = [{ command = "TRIG", how = "lost" }]'), "adc")])  # fmt: skip
+def test_what_cannot_be_placed_or_is_never_triggered_is_an_error(ibexite, project: Path, bench, told: str) -> None:
+    done, record = run(ibexite, project, bench=bench)
     assert done.returncode == 3 and verdicts(record) == ["error"] and told in done.stdout, done.stdout + done.stderr
     assert "outputs off: generator" in done.stdout
 
@@ -265,6 +264,19 @@ def test_records_and_parts_are_asked_at_a_halt_as_in_a_line(ibexite, project: Pa
         number = next(words for words in shown if words and words[-1] == ("kohm", "V", "dBSPL")[k])[0]
         assert float(number) * factor == pytest.approx(float(values[f"a{k}"]), rel=1e-4)
     assert "no line of this sequence takes" in told and "which part is meant?" in told and "PASS (trial)" in told
+
+
+def test_what_a_recorder_cannot_take_is_told_before_anything_is_on(ibexite, project: Path) -> None:
+    small = 'extends = "scpi-digitizer"\n[settings.samples]\nrange = ["16", "30000"]\n[settings.interval]\nrange = ["10 us", "1 s"]\n'
+    (project / "small.toml").write_text(small)
+    done, record = run(ibexite, project, bench=lambda text: text.replace('"scpi-digitizer"', '"small.toml"'))
+    assert done.returncode == 2 and record is None
+    count = int(re.search(r"([\d,]+) samples are recorded of ping", done.stderr)[1].replace(",", ""))  # type: ignore[index]
+    played = int(re.search(r"\(([\d,]+) samples\)", ibexite("preview", "own.ibx", "--bench", "acoustic.toml").stdout)[1].replace(",", ""))  # type: ignore[index]
+    assert abs(count - 0.05 * 192_000 - played) <= 1 and "samples of adc: 16 to 30,000." in done.stderr
+    assert "adc is to record 192000 samples a second" in done.stderr and "interval of adc: 1e-05 s to 1 s." in done.stderr
+    done, record = run(ibexite, project, parts=PARTS.replace("    part marker level 1 V\n", ""), bench=untriggered)
+    assert done.returncode == 2 and record is None and "nobody knows when ping begins in the records of adc" in done.stderr
 
 
 @pytest.mark.parametrize(("lines", "told"), [

@@ -7,7 +7,6 @@ stimulus is found in it, or the line is an error; nothing is guessed.
 
 from __future__ import annotations
 
-import math
 from collections.abc import Callable, Sequence
 from typing import NamedTuple, Protocol
 
@@ -17,7 +16,7 @@ from ibexite.analysis.curve import Array, SampledCurve, Sampling
 from ibexite.analysis.signals import delays, quality
 from ibexite.bench.entries import SignalEntry
 from ibexite.bench.interface import Key
-from ibexite.bench.playing_times import LEAD, TAIL
+from ibexite.bench.playing_times import begins_by_trigger, recorded_samples
 from ibexite.bench.query import Item
 from ibexite.bench.state import BenchState
 from ibexite.classes import ARBITRARY, ARM, PLAYER, START
@@ -74,7 +73,7 @@ class PlayLine:
         self._do, self._output = deeds.do, deeds.set_line([(role, self._switch)])
         self._arrange = deeds.set_line([(role, setting) for setting in PLAYER])
         self._recorders = list(dict.fromkeys(one.signal.role for one in captured))
-        self._is_triggered = {name: self._begins_by_trigger(name) for name in self._recorders}
+        self._is_triggered = {name: begins_by_trigger(bench.file.roles, name, role) for name in self._recorders}
         self._prepare = {
             name: deeds.set_line([(name, "interval"), (name, "samples"), (name, "trigger")]) for name in self._recorders
         }
@@ -84,12 +83,6 @@ class PlayLine:
                 f"{stimulus.name} has {len(samples):,} samples, its memory takes {self._commands.most:,}", where=role,
                 remedy="Shorten it, or lower its rate.",
             )  # fmt: skip
-
-    def _begins_by_trigger(self, recorder: str) -> bool:
-        """Whether a recorder is started by what is played: by a line between them, or because it is the same
-        instrument."""
-        entry = self._bench.file.roles[recorder]
-        return entry.triggered_by == self._role or entry.instrument == self._bench.file.roles[self._role].instrument
 
     def __call__(self) -> list[Measured]:
         """The records, in the order of the line."""
@@ -133,8 +126,7 @@ class PlayLine:
 
     def _length(self, recorder: str) -> int:
         """How many samples are recorded."""
-        lead = 0.0 if self._is_triggered[recorder] else LEAD
-        return math.ceil((lead + self._stimulus.seconds + TAIL) * self._stimulus.rate)
+        return recorded_samples(self._stimulus, by_trigger=self._is_triggered[recorder])
 
     def _trigger_of(self, recorder: str) -> str:
         """What begins its records: of an instrument that plays as well its own playing."""

@@ -8,7 +8,7 @@ from decimal import Decimal
 
 from ibexite import units
 from ibexite.bench.file import BenchFile
-from ibexite.bench.playing_times import LEAD, TAIL
+from ibexite.bench.playing_times import LEAD, TAIL, begins_by_trigger
 from ibexite.engine.files import samples_of
 from ibexite.language import constants, nodes
 from ibexite.language.constants import Value
@@ -284,8 +284,10 @@ class _Walk:
         if self.bench is None:
             return False
         signal = self.bench.signals.get(self.roles.get(reading.source, reading.source))
-        role = self.bench.roles.get(signal.role) if signal is not None else None
-        return role is not None and role.triggered_by != self.roles.get(statement.role, statement.role)
+        player, roles = self.roles.get(statement.role, statement.role), self.bench.roles
+        if signal is None or signal.role not in roles or player not in roles:
+            return False
+        return not begins_by_trigger(roles, signal.role, player)
 
     def _settling(self, reading: nodes.Reading) -> float:
         """How long is waited before a signal is read, in s."""
