@@ -99,7 +99,9 @@ _OF_PART = ("x", PART)
 _TONES = (
     _T("thd", "tones", WAVE, "thd(x [, frequency]) · thd(x, part)",
        "total harmonic distortion: orders 2 to 10 over the fundamental, which is the strongest tone or the one near a "
-       "frequency; of a stepped or chirp part over freq", "check thd(wave, 1 kHz) <= 0.5 %", "waves.thd", rules.plain,
+       "frequency; of a stepped or chirp part over freq. Orders beyond half the rate are left out; a hole where all "
+       "are",
+       "check thd(wave, 1 kHz) <= 0.5 %", "waves.thd", rules.plain,
        ("x", "frequency?"), others=(
            _T("thd", "tones", WAVE, "thd(x, part)", "", "", "waves.thd_of_part", rules.plain, _OF_PART,
               gives=("freq",), part_kinds=DISTORTIONS),)),
@@ -170,7 +172,8 @@ _FAULTS = (
        "let third = harmonic(rec.mic, ping.stepped, 3) in %", "waves.harmonic", rules.plain, ("x", PART, "plain"),
        gives=("freq",), part_kinds=DISTORTIONS),
     _T("high_order", "faults of products", WAVE, "high_order(x, part, 10, 30)",
-       "harmonics from one order to another over the fundamental, over freq: what rubs and rattles",
+       "harmonics from one order to another over the fundamental, over freq: what rubs and rattles. Orders beyond half "
+       "the rate are left out; a hole where all are",
        "let rub = high_order(rec.mic, ping.stepped, 10, 30) in %", "waves.high_order", rules.plain,
        ("x", PART, "plain", "plain"), gives=("freq",), part_kinds=DISTORTIONS),
     _T("residual", "faults of products", WAVE, "residual(x, part).bursts",
