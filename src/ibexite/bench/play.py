@@ -201,12 +201,11 @@ class PlayLine:
         """Whether a record cannot be judged; why is told."""
         if np.isnan(curve.values).any():
             return True  # told when it was read: overload at some points, or all of it
-        found = quality.flaws(curve.values)
-        where = f" from {found.first / self._stimulus.rate:.4g} s of the record on"
-        if found.clipped:
-            text = f"{BAD_READINGS['clipped']} at {found.clipped} samples{where}"
-            self._bench.bad.append(Bad(one.name, Reason("clipped", text), ""))
-        return bool(found.clipped)
+        found = quality.clipped(curve.values)
+        if found.samples:
+            where = f"{found.samples} samples from {found.first / self._stimulus.rate:.4g} s of the record on"
+            self._bench.bad.append(Bad(one.name, Reason("clipped", f"{BAD_READINGS['clipped']} at {where}"), ""))
+        return bool(found.samples)
 
     def _begin(self, curves: list[Measured]) -> float:
         """When the stimulus begins in the records that no trigger begins, in s of their own time; 0 where there are
@@ -217,11 +216,7 @@ class PlayLine:
         name = next((one.name for one in self._captured if one.name == self._marker), free[0].name)
         curve = next(c for one, c in zip(self._captured, curves, strict=True) if one.name == name)
         placed = next((p for p in self._stimulus.placed if isinstance(p.part, Marker)), None)
-        if placed is None:
-            raise InstrumentError(
-                f"nobody knows when {self._stimulus.name} begins in {name}: it has no marker, and no trigger begins "
-                "the record", remedy="Add to the stimulus: part marker, or to its role: triggered_by = …",
-            )  # fmt: skip
+        assert placed is not None  # it was looked at when it was vetted
         values = np.nan_to_num(curve.values)
         sought = self._samples[placed.begin : placed.begin + placed.count]
         found = delays.found_in(values, sought, self._stimulus.rate)

@@ -5,7 +5,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable
 
-from ibexite.engine.files import ProjectFiles
 from ibexite.engine.formula import HELPERS, Formulas, variable
 from ibexite.engine.services import Halt, Halts
 from ibexite.errors import MistakeError, StopRun, did_you_mean
@@ -24,8 +23,12 @@ class Debugger:
     """Halts at each line (stepping), or at the lines and tests that were named; `tell` is told of each halt: the line,
     the answer, and the values of that moment."""
 
-    def __init__(self, program: Program, halts: Halts, tell: Callable[[int, str, Fields], None]) -> None:
-        self._program, self._prompt, self._tell = program, halts.prompt, tell
+    def __init__(
+        self, program: Program, halts: Halts, tell: Callable[[int, str, Fields], None],
+        from_file: Callable[[str, str], Measured],
+    ) -> None:  # fmt: skip
+        """`from_file` gives what lies in files, as lines have it: engine.files.ProjectFiles."""
+        self._program, self._prompt, self._tell, self._from_file = program, halts.prompt, tell, from_file
         self._stepping, self._stops = halts.is_stepping, halts.stops
         self._block = ""
         self._was_asked = False  # the halt at the present line was the one behind the line before
@@ -109,7 +112,7 @@ class Debugger:
         code = formulas.source(expr)
         from ibexite.holes import decide
 
-        helpers = {**HELPERS, "logic": decide, "INF": float("inf"), "from_file": ProjectFiles(program)}
+        helpers = {**HELPERS, "logic": decide, "INF": float("inf"), "from_file": self._from_file}
         bound = {**helpers, **{variable(k): v for k, v in values.items()}}
         bound |= {name: find(target) for name, target in formulas.used.items()}
         value = eval(code, bound)

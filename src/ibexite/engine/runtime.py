@@ -81,19 +81,19 @@ class Runtime:
         self.held_back: list[Callable[[], None]] | None = None  # in after unit: what the operator gets when all is off
         self.watches: list[Timed] = []
         self.timing = services.timing
+        self.from_file = ProjectFiles(program)
         self.debugger = self._debugger(services.halts) if services.halts is not None else None
         self.outside: Outside | None = None  # runs programs and Python functions
         self.outside_from = services.outside or _outside
         self.curves_used: dict[str, list[frozenset[str]]] | None = None  # made by the first frame
         self.told_conditions: dict[tuple[str, str], dict[str, str]] = {}  # of earlier blocks, by block and name
         self.conditions: list[ReadLine] = []  # the read lines of this block
-        self.from_file = ProjectFiles(program)
         self._tables = 0
 
     def _debugger(self, halts: Halts) -> Debugger:
         from ibexite.engine.debugger import Debugger
 
-        return Debugger(self.program, halts, self._halted)
+        return Debugger(self.program, halts, self._halted, self.from_file)
 
     def _halted(self, line: int, answer: str, values: Fields) -> None:
         """The run stood still, or a line is carried out again: told with the values of that moment."""

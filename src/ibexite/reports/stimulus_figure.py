@@ -9,8 +9,7 @@ import numpy as np
 from matplotlib.figure import Figure
 
 from ibexite.analysis.curve import Array
-from ibexite.errors import RecordsError
-from ibexite.reports.timeline import INK, LINE, RULE
+from ibexite.reports.timeline import INK, LINE, RULE, save_picture
 
 JUDGED = "#e6eef3"
 MOST_POINTS = 4000  # of a waveform, as pairs of its least and greatest values
@@ -52,12 +51,7 @@ def draw_stimulus(
     wave.margins(x=0)
     figure.suptitle(title, fontsize=10, color=INK, x=0.5, y=0.995, va="top")
     figure.subplots_adjust(left=0.07, right=0.985, top=0.9, bottom=0.09, hspace=0.12)
-    try:
-        figure.savefig(path)
-    except (OSError, ValueError) as error:
-        raise RecordsError(
-            f"the picture cannot be written ({error})", where=str(path), remedy="Name it .png or .svg."
-        ) from None
+    save_picture(figure, path)
 
 
 def extremes(samples: Array, most: int) -> tuple[Array, Array, int]:

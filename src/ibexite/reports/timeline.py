@@ -63,6 +63,11 @@ def draw_timeline(moments: Sequence[Moment], title: str, end: float, path: Path)
     figure.align_ylabels(list(strips))
     figure.subplots_adjust(left=0.2, right=0.985, top=1 - 0.32 / (0.9 + STRIP * len(settings)),
                            bottom=0.48 / (0.9 + STRIP * len(settings)), hspace=0.25)  # fmt: skip
+    save_picture(figure, path)
+
+
+def save_picture(figure: Figure, path: Path) -> None:
+    """Writes a picture of the kind that its name says. Raises RecordsError."""
     try:
         figure.savefig(path)
     except (OSError, ValueError) as error:

@@ -1,8 +1,7 @@
-"""What makes a record unfit to be judged: clipped, interrupted, off zero. None of it is mended; it is told."""
+"""What makes a record unfit to be judged: clipped, or with samples missing. None of it is mended; it is told."""
 
 from __future__ import annotations
 
-import math
 from typing import NamedTuple
 
 import numpy as np
@@ -13,43 +12,31 @@ CLIPPED_RUN = 3  # samples one behind another at the same extreme: no wave stays
 SILENT_RUN = 64  # samples one behind another that do not change at all: noise would move them
 
 
-class Flaws(NamedTuple):
-    """clipped: samples at the ends of the range. stuck: samples in runs that do not change. first: the sample at which
-    the first of either begins, -1 for none. offset: the mean over the RMS value of the rest, a plain ratio."""
+class Clipped(NamedTuple):
+    """How many samples stand at the ends of the range, and the first of them, -1 for none."""
 
-    clipped: int
-    stuck: int
+    samples: int
     first: int
-    offset: float
 
 
-def flaws(y: Array, *, full_scale: float = math.inf) -> Flaws:
-    """Looks over a record.
+def clipped(y: Array) -> Clipped:
+    """Where a record is clipped: three samples or more, one behind another, at the same extreme of it.
 
     Args:
         y: in any unit, shape (n,), as it was sampled. NaN is not looked at.
-        full_scale: the largest size that the instrument takes, in the unit of y. Samples that reach 99.9 % of it are
-            clipped; others are if three or more, one behind another, stand at the same extreme of the record.
 
     >>> wave = np.clip(2 * np.sin(np.arange(1000) / 30), -1, 1)
-    >>> flaws(wave).clipped > 600, flaws(np.sin(np.arange(1000) / 30)).clipped
-    (True, 0)
+    >>> clipped(wave).samples > 600, clipped(np.sin(np.arange(1000) / 30))
+    (True, Clipped(samples=0, first=-1))
     """
     good = y[~np.isnan(y)]
     if len(good) < 2:
-        return Flaws(0, 0, -1, math.nan)
-    same = np.concatenate([[False], y[1:] == y[:-1]])
+        return Clipped(0, -1)
+    begins, lengths, values = _runs(y)
     low, high = float(good.min()), float(good.max())
-    begins, lengths, values = _runs(y, same)
     at_end = (values == low) | (values == high)
     is_clipped = (lengths >= CLIPPED_RUN) & at_end & (low < high) & (np.abs(values) > 0.1 * max(-low, high))
-    beyond = np.abs(y) >= 0.999 * full_scale
-    is_stuck = (lengths >= SILENT_RUN) & ~is_clipped
-    clipped = int(lengths[is_clipped].sum()) if not beyond.any() else int(beyond.sum())
-    places = [*begins[is_clipped][:1], *begins[is_stuck][:1], *np.flatnonzero(beyond)[:1]]
-    mean, deviation = float(good.mean()), float(good.std())
-    offset = mean / deviation if deviation else math.copysign(math.inf, mean) if mean else 0.0
-    return Flaws(clipped, int(lengths[is_stuck].sum()), int(min(places, default=-1)), offset)
+    return Clipped(int(lengths[is_clipped].sum()), int(min(begins[is_clipped], default=-1)))
 
 
 def dropped(y: Array, played: Array) -> Array:
@@ -66,7 +53,7 @@ def dropped(y: Array, played: Array) -> Array:
     Returns:
         the first sample of each such run and behind its last one, shape (k, 2).
     """
-    begins, lengths, _ = _runs(y, np.concatenate([[False], y[1:] == y[:-1]]))
+    begins, lengths, _ = _runs(y)
     found: list[tuple[int, int]] = []
     steps = np.abs(np.diff(y))
     moving = steps[steps > 0]
@@ -74,7 +61,7 @@ def dropped(y: Array, played: Array) -> Array:
         return np.empty((0, 2), dtype=int)
     least = 8 * float(moving.min())
     is_long = lengths >= SILENT_RUN
-    rests = _runs(played, np.concatenate([[False], played[1:] == played[:-1]]))[1]
+    rests = _runs(played)[1]
     rests = rests[rests >= SILENT_RUN]
     for first, length in zip(begins[is_long].tolist(), lengths[is_long].tolist(), strict=True):
         end = first + length
@@ -86,8 +73,8 @@ def dropped(y: Array, played: Array) -> Array:
     return np.array(found, dtype=int).reshape(-1, 2)
 
 
-def _runs(y: Array, same: Array) -> tuple[Array, Array, Array]:
+def _runs(y: Array) -> tuple[Array, Array, Array]:
     """Where runs of one value begin, how long they are, and the value; each of shape (k,)."""
-    begins = np.flatnonzero(~same)
+    begins = np.flatnonzero(np.concatenate([[True], y[1:] != y[:-1]]))
     lengths = np.diff(np.concatenate([begins, [len(y)]]))
     return begins, lengths, y[begins]
