@@ -4,7 +4,7 @@ import datetime
 from collections.abc import Callable, Iterable
 from pathlib import Path
 from types import SimpleNamespace
-from typing import Any
+from typing import Any, ClassVar
 
 from ibexite.bench.bench import Bench
 from ibexite.bench.file import BenchFile, read_bench
@@ -81,6 +81,7 @@ class Still:
         return self._now
 
     stamp = now
+    between: ClassVar[list[Callable[[], None]]] = []
 
     def wait(self, seconds: float, heed: Callable[[], None]) -> None:
         """Over at once."""

@@ -286,7 +286,7 @@ def test_what_a_recorder_cannot_take_is_told_before_anything_is_on(ibexite, proj
     (PLAY + "    let h1 = response(rec.mic, ping.tones)\n", "'ping' has no part 'tones'"), (PLAY + "    let h1 = residual(rec.mic, ping.chirp).rms\n", "which part is meant?"),
     (PLAY + "    let h1 = response(rec.mic, 3)\n", "not a stimulus"), (PLAY + "    let h1 = thd(mic, ping.stepped)\n", "'mic' has no value yet"),
     (PLAY + "    let n = rms(rec.mic) + rms(rec.v_drive)\n", "cannot be added"), (PLAY + "    check polarity(rec.mic, ping.stepped) >= 1\n", "these limits|not a number"),
-    (PLAY + "    check peak(rec.mic) <= 1 Pa guarded by accuracy\n", "made of what a play recorded, of which nobody says how exact it is"),
+    (PLAY + "    check peak(rec.mic) <= 1 Pa guarded by accuracy\n", "made of what was recorded, of which nobody says how exact it is"),
     ("    read mic\n", None), (PLAY + "    let h1 = impulse(rec.mic)\n", "not a response"), (PLAY + "    let h1 = jitter(rec.mic, 2 us)\n", "'jitter' is called otherwise")])  # fmt: skip
 def test_mistakes_of_play_lines_and_functions_are_told_where_they_are(lines: str, told: str | None, project: Path) -> None:
     text = written(lines)

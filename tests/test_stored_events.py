@@ -27,7 +27,7 @@ ENTRY = st.dictionaries(TEXT, TEXT, max_size=2)
 N = st.none() | st.tuples(COUNT, COUNT)
 SAID = st.tuples(st.lists(st.tuples(TEXT, st.sampled_from("<>!"), TEXT), max_size=2), st.lists(NUMBER, max_size=2))
 MAYBE = st.none() | NUMBER
-SERIES = st.lists(NUMBER | TEXT, max_size=3) | st.builds(events.SideRef, TEXT, COUNT, COUNT)
+SERIES = st.lists(NUMBER | TEXT, max_size=3) | st.builds(events.SideRef, TEXT, COUNT, COUNT, TEXT)
 AT = st.dictionaries(TEXT, NUMBER, max_size=2)
 # What each field may hold, by name; by kind and name where one name holds different things.
 FIELDS: dict[str, st.SearchStrategy[Any]] = {
@@ -42,6 +42,8 @@ FIELDS: dict[str, st.SearchStrategy[Any]] = {
     "WholeCurve.at": st.lists(NUMBER | TEXT, max_size=2), "subject": st.builds(events.Subject, COUNT, TEXT, TEXT, TEXT, TEXT, TEXT, TEXT),
     "worst": st.builds(events.Point, MAYBE, MAYBE, MAYBE, MAYBE, AT, TEXT),
     "limits": st.builds(events.Limits, TEXT, NUMBER, TEXT, TEXT, st.lists(st.lists(MAYBE, max_size=3), max_size=2), TEXT, NUMBER, MAYBE),
+    "samples": COUNT, "gaps": st.lists(st.tuples(COUNT, COUNT), max_size=2), "beyond": st.lists(st.tuples(COUNT, COUNT), max_size=2),
+    "curves": st.lists(ENTRY, max_size=2), "step": st.none() | NUMBER, "RecordingStarted.at": st.lists(NUMBER | TEXT, max_size=2),
     "differences": st.lists(st.tuples(TEXT, TEXT), max_size=2),
     "points": st.builds(events.Points, COUNT, COUNT, COUNT, st.lists(st.lists(NUMBER, max_size=2), max_size=2),
                         st.dictionaries(TEXT, st.lists(NUMBER, max_size=2), max_size=2), N)}  # fmt: skip

@@ -164,6 +164,7 @@ BAD_READINGS: dict[str, str] = {
     "clipped": "clipped",
     "dropout": "samples are missing",
     "rate": "another sampling rate",
+    "late": "polled too late",
 }
 OVERLOAD = "overload"
 FAULTS_OF_UNIT = (OVERLOAD, "limiting")  # facts about the unit; every other code is a fault of the measurement

@@ -131,6 +131,51 @@ class SampledCurve(Curve):
         return SampledCurve(self.sampling, values)
 
 
+MOST_AT_ONCE = 50_000_000  # values of a recording: 400 MB
+
+
+class StreamedCurve(SampledCurve):
+    """A recording: its values lie on the disk, and are read when they are looked at.
+
+    Args:
+        count: how many there are.
+        load: gives those from one to before another, in base units, shape (n,).
+    """
+
+    __slots__ = ("_load", "_loaded", "count")
+    _load: Callable[[int, int], Array]
+    _loaded: Array | None
+    count: int
+
+    def __init__(self, sampling: Sampling, count: int, load: Callable[[int, int], Array]) -> None:
+        for name, value in (("sampling", sampling), ("count", count), ("_load", load), ("_loaded", None)):
+            object.__setattr__(self, name, value)
+
+    @property
+    def values(self) -> Array:  # type: ignore[override]
+        """All of them. Raises SequenceError: they are too many to be computed with at once."""
+        if self._loaded is None:
+            self._refuse_too_many(self.count)
+            object.__setattr__(self, "_loaded", self._load(0, self.count))
+            assert self._loaded is not None
+        return self._loaded
+
+    def part(self, begin: int, end: int) -> SampledCurve:
+        """The curve of some of its points, which alone are read."""
+        self._refuse_too_many(end - begin)
+        sampling = self.sampling
+        start = sampling.start + sampling.step * begin
+        return SampledCurve(Sampling(sampling.axis, start, sampling.step), self._load(begin, end))
+
+    @staticmethod
+    def _refuse_too_many(count: int) -> None:
+        if count > MOST_AT_ONCE:
+            raise SequenceError(
+                f"a recording of {count:,} samples is more than is computed with at once ({MOST_AT_ONCE:,})",
+                remedy="Take a part of it: cut(trace.i_in, 0 s, 10 s)",
+            )
+
+
 @dataclass(frozen=True, slots=True, eq=False)
 class AxisLine:
     """Limits that take the points of the curve that they meet: a line along an axis, or a formula of such lines."""

@@ -11,7 +11,7 @@ from ibexite.bench import deeds
 from ibexite.bench.completion import Completion
 from ibexite.bench.error_queue import looking
 from ibexite.bench.file import BenchFile
-from ibexite.bench.interface import TRIES, Connected, Discrepancy, GuardianLike, Key, SafeDeed
+from ibexite.bench.interface import TRIES, Connected, Discrepancy, GuardianLike, Key, SafeDeed, StreamLike
 from ibexite.bench.items import role_item, signal_item
 from ibexite.bench.joint_bounds import Check, falling_first, joint_check
 from ibexite.bench.limiting import Limiting
@@ -310,16 +310,17 @@ class Bench(BenchState):
         self, role: str, stimulus: Stimulus, samples: Any, signals: list[tuple[str, str]], marker: str
     ) -> Callable[[], list[Any]]:
         """Makes a play line ready; see ibexite.bench.play."""
-        from ibexite.bench.play import Captured, PlayLine
+        from ibexite.bench.play import play_line
 
-        captured = [Captured(name, self.file.signals[signal]) for name, signal in signals]
-        items = [
-            role_item(self, one.name, s.role, s.reading, {**s.arguments, "channel": float(s.channel)})
-            for one, s in ((one, one.signal) for one in captured)
-        ]
-        line = PlayLine(self, self, role, stimulus, samples, captured, marker, items)
-        roles = [role, *(one.signal.role for one in captured)]
+        line = play_line(self, self, role, stimulus, samples, signals, marker)
+        roles = [role, *(self.file.signals[signal].role for _, signal in signals)]
         return self._held(line, [self.sessions[self.entries[name].instrument] for name in roles])
+
+    def stream(self, signals: Sequence[str]) -> StreamLike:
+        """Makes ready what an instrument streams of some signals; see ibexite.bench.stream."""
+        from ibexite.bench.stream import Stream
+
+        return Stream(self, self, [self.file.signals[name] for name in signals])
 
     # --- what is not in the loop over points -------------------------------------------------------------------------
 

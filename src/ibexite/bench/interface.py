@@ -64,6 +64,41 @@ class ItemLike(Protocol):
         """The dimension of what it gives."""
 
 
+SILENT = "the instrument does not answer"  # how a stream broke off whose instrument did not when the run ended
+
+
+class StreamedLike(Protocol):
+    """What has come of a stream; see ibexite.bench.stream.Streamed."""
+
+    @property
+    def gaps(self) -> list[tuple[int, int]]:
+        """The samples that are missing: the first and the one behind the last."""
+
+    @property
+    def beyond(self) -> list[tuple[int, int]]:
+        """Of each signal how many were beyond the range, and the first of them."""
+
+    @property
+    def failure(self) -> str:
+        """What broke it off, "" if nothing did."""
+
+
+class StreamLike(Protocol):
+    """What an instrument streams; see ibexite.bench.stream."""
+
+    def begin(self, every: float) -> list[Any]:
+        """Starts it with such an interval in s; how the samples of each signal are kept."""
+
+    def run(self, write: Callable[[int, Sequence[Any]], None]) -> None:
+        """From now on what has come is handed on, by another thread."""
+
+    def catch_up(self) -> None:
+        """Takes what has come just now."""
+
+    def end(self, *, is_hurried: bool = False) -> StreamedLike:
+        """Stops it, and hands on what has come until then; what has come in all."""
+
+
 class GuardianLike(Protocol):
     """Who makes a bench safe if the run cannot (ibexite.bench.guardian), as a bench knows it."""
 
@@ -156,6 +191,9 @@ class BenchLike(Protocol):
     ) -> Callable[[], list[Any]]:
         """Makes a play line ready: of samples in V, and of signals with the names of their records; `marker` is that of
         the record in which the marker is looked for, "" for the first."""
+
+    def stream(self, signals: Sequence[str]) -> StreamLike:
+        """Makes ready what an instrument streams of some signals."""
 
     def verify(self, settings: list[Key], values: tuple[Value, ...]) -> None:
         """Asks settings back and compares them with what was sent."""

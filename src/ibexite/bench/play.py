@@ -16,6 +16,7 @@ from ibexite.analysis.curve import Array, SampledCurve, Sampling
 from ibexite.analysis.signals import delays, quality
 from ibexite.bench.entries import SignalEntry
 from ibexite.bench.interface import Key
+from ibexite.bench.items import role_item
 from ibexite.bench.playing_times import begins_by_trigger, recorded_samples
 from ibexite.bench.query import Item
 from ibexite.bench.state import BenchState
@@ -236,3 +237,16 @@ def _clipped(bad: Bad) -> Bad:
     if bad.reason.code != OVERLOAD:
         return bad
     return bad._replace(reason=Reason("clipped", f"{BAD_READINGS['clipped']}: {bad.reason.text}"))
+
+
+def play_line(
+    bench: BenchState, deeds: PlayingBench, role: str, stimulus: Stimulus, samples: Array,
+    signals: Sequence[tuple[str, str]], marker: str,
+) -> PlayLine:  # fmt: skip
+    """Makes a play line ready; `signals` are the names of records, and what is recorded."""
+    captured = [Captured(name, bench.file.signals[signal]) for name, signal in signals]
+    items = [
+        role_item(bench, one.name, s.role, s.reading, {**s.arguments, "channel": float(s.channel)})
+        for one, s in ((one, one.signal) for one in captured)
+    ]
+    return PlayLine(bench, deeds, role, stimulus, samples, captured, marker, items)

@@ -59,6 +59,7 @@ class Pool:
         self._turns = {name: threading.RLock() for name in sorted(self._shared)}
         self._guard = threading.RLock()  # while instruments are taken or given back
         self.locks = AddressLocks()
+        self._carrying_on: set[int] = set()  # threads
 
     def take(self, facts: Iterable[InstrumentEntry], holder: str, user: User, into: dict[str, Session]) -> None:
         """Gives a user the sessions of some instruments. Those that nobody has taken yet are reserved, connected,
@@ -94,6 +95,8 @@ class Pool:
 
     def _link(self, fact: InstrumentEntry, first: User) -> Link:
         def heed() -> None:  # also while it is opened, for whoever waits for that
+            if threading.get_ident() in self._carrying_on:
+                return
             session = self._sessions.get(fact.name)
             (session.user if session else first).heed()
 
@@ -126,6 +129,19 @@ class Pool:
     def shares(self, sessions: Iterable[Session]) -> bool:
         """True if any of these is used by several views."""
         return any(session.name in self._shared for session in sessions)
+
+    @contextlib.contextmanager
+    def carrying_on(self) -> Iterator[None]:
+        """Within it this thread waits for what it asked, up to the time-out, also when the end is wished for meanwhile:
+        what is on its way would be lost."""
+        me = threading.get_ident()
+        was_in = me in self._carrying_on
+        self._carrying_on.add(me)
+        try:
+            yield
+        finally:
+            if not was_in:
+                self._carrying_on.discard(me)
 
     @contextlib.contextmanager
     def holding(self, sessions: Iterable[Session], user: User) -> Iterator[None]:

@@ -133,7 +133,11 @@ class Compiler(LoopCompiler, CheckCompiler):
 
     def _changed_around(self) -> set[tuple[str, str]] | None:
         """The settings that lines of the loops around may change; None where measurements may change any."""
-        within = list(nodes.walk(self._loops[0].node.body))
+        return self._changed_within(self._loops[0].node.body)
+
+    def _changed_within(self, body: tuple[nodes.Statement, ...]) -> set[tuple[str, str]] | None:
+        """The same of the lines of a block."""
+        within = list(nodes.walk(body))
         if any(isinstance(statement, nodes.Measure) for statement in within):
             return None
         sets = [statement for statement in within if isinstance(statement, nodes.Set)]
@@ -160,6 +164,36 @@ class Compiler(LoopCompiler, CheckCompiler):
             condition = self._decided(statement.again)
             call = f"{player}(lambda {', '.join(map(variable, records))}: {condition})"
         self._take([*records, statement.repeats], call, statement.read, line)
+
+    def _record(self, statement: nodes.Record, line: int) -> None:
+        here = tuple(loop.axis for loop in self._loops)
+        made = self.frame.record(statement, here)
+        record = self._bind("record", made)
+        changing = self._changed_within(statement.body)
+        if self._loops and changing is not None:
+            around = self._changed_around()
+            changing = None if around is None else changing | around
+        note = self.frame.conditions(statement.read, changing, self.behind)
+        noted = self._bind("noted", note) if note is not None else ""
+        at = "".join(f"v_{axis}, " for axis in here)
+        self._emit(f"with {record}({self.formulas.time(statement.every)}, ({at})):", line)
+        self._depth += 1
+        self._watches += not made.is_streamed
+        if noted:
+            self._emit(f"{noted}()", line)
+        self._block(statement.body)
+        self._watches -= not made.is_streamed
+        self._emit("pass", line)
+        self._depth -= 1
+        names = [reading.name for reading in statement.readings]
+        self._emit(f"{', '.join(map(variable, names))}, = {record}.curves()", line)
+        if noted:
+            self._emit(f"{noted}()", line)
+        for name in names:
+            self.behind[name] = frozenset({name})
+            if self._loops:
+                own = tuple(axis for axis in self.frame.names[name].type.axes if axis not in here)
+                self._keep_curve(name, own)
 
     def _do(self, statement: nodes.Do, line: int) -> None:
         self._emit(f"{self._bind('do', self.frame.action(statement))}()", line)

@@ -289,7 +289,9 @@ def _leaves(body: tuple[nodes.Statement, ...]) -> bool:
     for statement in body:
         if isinstance(statement, nodes.Leave):
             return True
-        if isinstance(statement, nodes.If | nodes.Watch) and any(map(_leaves, nodes.inner_bodies(statement))):
+        if isinstance(statement, nodes.If | nodes.Watch | nodes.Record) and any(
+            map(_leaves, nodes.inner_bodies(statement))
+        ):
             return True
     return False
 

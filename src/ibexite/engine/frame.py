@@ -14,6 +14,7 @@ from ibexite.engine.frame_loops import Loops
 from ibexite.engine.frame_texts import Texts
 from ibexite.engine.frame_values import Values
 from ibexite.engine.measuring import run_measurement
+from ibexite.engine.recording import Recording
 from ibexite.engine.tallies import ReportedTally
 from ibexite.engine.text_tallies import ComparingTally, TextTally
 from ibexite.engine.watch import Waiting, Watching
@@ -44,6 +45,10 @@ class Frame(BenchLines, Values, Loops, Texts):
     def watch(self, statement: nodes.Watch) -> Callable[..., Watching]:
         """A watch."""
         return partial(Watching, self, statement)
+
+    def record(self, statement: nodes.Record, axes: tuple[str, ...]) -> Recording:
+        """A recording, within loops over some axes."""
+        return Recording(self, statement, axes)
 
     def tally(
         self, statement: nodes.Check, axes: tuple[str, ...], readings: frozenset[str], *, is_fixed: bool

@@ -112,7 +112,7 @@ class _Walk:
                 return self._loop(statement, depth, times)
             case nodes.If():
                 return self._if(statement, depth, times)
-            case nodes.Watch(body=body):
+            case nodes.Watch(body=body) | nodes.Record(body=body):
                 self._add(statement, depth, self._text(statement), times, 0.0)
                 return self._body(body, depth + 1, times)
             case nodes.Measure():
@@ -338,7 +338,7 @@ class _Walk:
                 self.now = latest
             elif isinstance(statement, nodes.Measure):
                 yield from self._moments_of_measurement(statement)
-            elif isinstance(statement, nodes.Watch):
+            elif isinstance(statement, nodes.Watch | nodes.Record):
                 yield from self.moments(statement.body, known)
             else:
                 if isinstance(statement, nodes.Set):

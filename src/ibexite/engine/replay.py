@@ -10,6 +10,7 @@ from pathlib import Path
 from ibexite import events
 from ibexite.bench.file import BenchFile
 from ibexite.engine.calling import PROGRAM
+from ibexite.engine.kept_recordings import Read, RecordingsOfThen
 from ibexite.engine.services import Halts, Live, NoOperator, Question, Services
 from ibexite.errors import NeverSaid, ProgramError
 from ibexite.instruments.recorded import Recorded, Whole
@@ -20,6 +21,10 @@ from ibexite.untyped import Fields, Measured
 
 HALF_A_DIGIT = 5e-7  # s; of times in events
 THE_OPERATOR = "the operator"
+
+
+def _nothing_recorded(file: str, name: str, begin: int, end: int) -> Measured:
+    raise NotImplementedError
 
 
 class Record:
@@ -60,8 +65,11 @@ class Record:
         """What the clock said is in it; it is not in runs of older versions."""
         return CLOCK_SAID in self.said.what
 
-    def services(self, changed: frozenset[str] = frozenset(), *, is_same: bool = True) -> Services:
-        """What a run is given. `changed` are files that are other ones now; is_same: the sequence is that of then."""
+    def services(
+        self, changed: frozenset[str] = frozenset(), *, is_same: bool = True, read: Read = _nothing_recorded
+    ) -> Services:
+        """What a run is given. `changed` are files that are other ones now; is_same: the sequence is that of then;
+        `read` gives what was recorded."""
         said, whole, stop = self.said, self._whole, ReplayStop(self.said)
         asked = [event for event in self._told if isinstance(event, events.Answered)]
         ended = next((event for event in self._told if isinstance(event, events.RunEnded)), None)
@@ -72,6 +80,7 @@ class Record:
             ReplayClock(said), ReplayOperator(said, asked, stop, confirmed, is_same=is_same), stop,
             outside=lambda heed: ReplayedOutside(heed, said, whole, changed),
             kept={e.name: Path(e.path) for e in self._told if isinstance(e, events.Attached) and e.path},
+            recordings=RecordingsOfThen(self._told, read),
             closings={(who, channel): times for who, channel, times in orders.get("closings", [])},
             halts=self._halts(orders.get("halts")),
         )  # fmt: skip
@@ -96,6 +105,7 @@ class ReplayClock:
 
     def __init__(self, recorded: Recorded) -> None:
         self.now, self.stamp, self._recorded = recorded.now, recorded.stamp, recorded
+        self.between: list[Callable[[], None]] = []
 
     def wait(self, seconds: float, heed: Callable[[], None]) -> None:
         """Over at once."""

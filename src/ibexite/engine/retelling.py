@@ -17,7 +17,7 @@ from ibexite.engine.judge import At
 from ibexite.engine.leaving import Leaving
 from ibexite.engine.loops import Turns
 from ibexite.engine.measuring import run_measurement
-from ibexite.engine.retold_checks import RetoldTally, RetoldWatching
+from ibexite.engine.retold_checks import RetoldRecording, RetoldTally, RetoldWatching
 from ibexite.engine.retold_runtime import TAKES_PRODUCT, NeverReadError, Retold
 from ibexite.engine.tables import Axis, LoopTable
 from ibexite.engine.tallies import ReportedTally
@@ -161,6 +161,20 @@ class RetoldFrame(Frame):
             return values
 
         return captured
+
+    def record(self, statement: nodes.Record, axes: tuple[str, ...]) -> Any:
+        """A recording: what was recorded then."""
+        mine, names = self._axes_around(statement), [reading.name for reading in statement.readings]
+        self.take(names)
+        place = [(self.block, self.prefix + name) for name in names]
+
+        def recorded() -> list[Measured]:
+            values = [self.found(name, mine) for name in names]
+            if not mine:
+                self.runtime.fresh.update(zip(place, values, strict=True))
+            return values
+
+        return RetoldRecording(recorded)
 
     def readings(self, names: tuple[str, ...]) -> None:
         """They are kept as they are read."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from types import TracebackType
 from typing import Any
 
@@ -14,6 +15,7 @@ from ibexite.engine.tallies import ReportedTally, label_of, texts
 from ibexite.engine.watch import Watching
 from ibexite.holes import EQUAL, Counts
 from ibexite.language import nodes
+from ibexite.untyped import Measured
 from ibexite.values import Quantity
 from ibexite.verdicts import FAULTS_OF_UNIT, NO_REASON, Verdict, labelled
 
@@ -59,6 +61,29 @@ class RetoldTally(ReportedTally):
         if not self._passes or self._is_touched or self.judged:
             super().renew()
         self._passes = self._is_touched = False
+
+
+class RetoldRecording:
+    """A recording: its curves are what was recorded then."""
+
+    is_streamed = True  # nothing is polled
+
+    def __init__(self, find: Callable[[], list[Measured]]) -> None:
+        self._find = find
+
+    def __call__(self, every: float, at: tuple[float | str, ...]) -> RetoldRecording:
+        """The same."""
+        return self
+
+    def curves(self) -> list[Measured]:
+        """What was recorded. Raises NeverReadError."""
+        return self._find()
+
+    def __enter__(self) -> None:
+        """Nothing is begun."""
+
+    def __exit__(self, *given: object) -> None:
+        """Nothing is ended."""
 
 
 class RetoldWatching(Watching):

@@ -68,6 +68,9 @@ class _Clock:
 
     stamp = now
 
+    def __init__(self) -> None:
+        self.between: list[Callable[[], None]] = []
+
     def wait(self, seconds: float, heed: Callable[[], None]) -> None:
         """Over at once."""
 

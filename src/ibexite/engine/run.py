@@ -15,6 +15,7 @@ from ibexite.engine.course import Course
 from ibexite.engine.leaving import UnitOver
 from ibexite.engine.one_test import OneTest
 from ibexite.engine.orders import Earlier, Identity, Orders, Outcome
+from ibexite.engine.record_facts import record_settings
 from ibexite.engine.runtime import Runtime
 from ibexite.engine.services import Services
 from ibexite.engine.skipping import Skipping
@@ -172,6 +173,8 @@ class Run:
         settings = dict.fromkeys((point.role, point.assignment.setting) for point in self.program.set_points)
         for play in self.program.plays:
             settings |= dict.fromkeys(beginning.play_settings(play, self.bench.file))
+        for recording in self.program.recordings:
+            settings |= dict.fromkeys(record_settings(recording, self.bench.file))
         for use in self.program.measures.values():
             if use.measurement.kind != "sequence":
                 for name in use.roles.values():

@@ -88,7 +88,8 @@ class Runtime:
         self.curves_used: dict[str, list[frozenset[str]]] | None = None  # made by the first frame
         self.told_conditions: dict[tuple[str, str], dict[str, str]] = {}  # of earlier blocks, by block and name
         self.conditions: list[ReadLine] = []  # the read lines of this block
-        self._tables = 0
+        self.recordings = services.recordings
+        self._tables = self._recordings = 0
 
     def _debugger(self, halts: Halts) -> Debugger:
         from ibexite.engine.debugger import Debugger
@@ -203,6 +204,11 @@ class Runtime:
         """A number for a table."""
         self._tables += 1
         return self._tables
+
+    def next_recording(self) -> int:
+        """A number for a recording."""
+        self._recordings += 1
+        return self._recordings
 
     # --- what is collected between events ----------------------------------------------------------------------------
 

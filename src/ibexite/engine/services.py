@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TYPE_CHECKING, Protocol
+from typing import TYPE_CHECKING, Any, Protocol
 
 from ibexite.errors import NoAnswerError, SequenceError
+from ibexite.events import RecordingEnded, SideRef, StreamChannel
 from ibexite.frozen import frozen
 from ibexite.stop import Stop
 from ibexite.units import Unit
@@ -19,6 +20,7 @@ if TYPE_CHECKING:
     from ibexite.engine.timing import Timing
     from ibexite.outside.children import Outside
 
+SLICE = 0.25  # s of a time that is jumped over, behind which others catch up
 TURN = 0.1  # s; a wait is done in turns, so that a stop is heard at once
 
 
@@ -34,11 +36,17 @@ class Clock(Protocol):
     def wait(self, seconds: float, heed: Callable[[], None]) -> None:
         """Returns after so many seconds. `heed` is called now and then; what it raises ends the wait."""
 
+    between: list[Callable[[], None]]
+    """Called each SLICE of a time that is jumped over: what goes on by itself in real time catches up."""
+
 
 class RealClock:
-    """The time of the world."""
+    """The time of the world. It jumps over nothing."""
 
     now = stamp = staticmethod(time.monotonic)
+
+    def __init__(self) -> None:
+        self.between: list[Callable[[], None]] = []
 
     @staticmethod
     def wait(seconds: float, heed: Callable[[], None]) -> None:
@@ -58,6 +66,7 @@ class AheadClock:
 
     def __init__(self, advance: Callable[[float], None]) -> None:
         self._advance, self._ahead = advance, 0.0
+        self.between: list[Callable[[], None]] = []
 
     def now(self) -> float:
         """Seconds of the world and those that were jumped over."""
@@ -68,9 +77,18 @@ class AheadClock:
     def wait(self, seconds: float, heed: Callable[[], None]) -> None:
         """Returns at once; so many seconds are over for the bench and for everybody who asks this clock."""
         heed()
+        while self.between and seconds > SLICE:
+            self._jump(SLICE)
+            seconds -= SLICE
+            heed()
         if seconds > 0:
-            self._advance(seconds)
-            self._ahead += seconds
+            self._jump(seconds)
+
+    def _jump(self, seconds: float) -> None:
+        self._ahead += seconds  # first: nobody may see the bench ahead of it
+        self._advance(seconds)
+        for catch_up in tuple(self.between):
+            catch_up()
 
 
 class NotedClock:
@@ -78,6 +96,7 @@ class NotedClock:
 
     def __init__(self, clock: Clock, note: Callable[[float], None]) -> None:
         self._now, self._note, self.stamp, self.wait = clock.now, note, clock.stamp, clock.wait
+        self.between = clock.between
 
     def now(self) -> float:
         """Seconds on the clock."""
@@ -100,6 +119,34 @@ class Question:
 
 
 Live = Callable[[], tuple[str, bool]]  # the present value in words, and whether it lies within its limits
+
+
+class Kept(Protocol):
+    """A recording that is being kept."""
+
+    count: int  # samples so far, with those that are missing
+
+    def write(self, first: int, columns: Sequence[Any]) -> None:
+        """Appends samples of all channels, the first of which has this number."""
+
+    def ref(self, name: str) -> SideRef:
+        """Where the values of a channel are."""
+
+    def values(self, name: str, begin: int, end: int) -> Any:
+        """Some of them, in base units."""
+
+    def close(self) -> None:
+        """Ends it."""
+
+
+class Recordings(Protocol):
+    """What keeps recordings, or has kept them then."""
+
+    def begin(self, number: int, channels: Sequence[StreamChannel]) -> tuple[str, Kept]:
+        """A new one, with this number in the run: its file, and what is written to."""
+
+    def streamed(self, number: int) -> RecordingEnded | None:
+        """How one had ended that is not made now: of a run that is replayed."""
 
 
 class Operator(Protocol):
@@ -228,6 +275,7 @@ class Services:
     outside: Callable[[Callable[[], None]], Outside] | None = None  # what runs programs, if not the usual one
     kept: Mapping[str, Path] | None = None  # copies of attached files, by name, where none are to be made
     closings: Mapping[tuple[str, int], int] = field(default_factory=dict)  # of relays so far, by identity and channel
+    recordings: Recordings | None = None  # what keeps recordings; None: nothing does
 
     def as_told(self) -> Fields:
         """What a replay needs of it, as plain data."""

@@ -52,7 +52,7 @@ def curve_commands(table: TomlTable, feature: Feature, base: Speech) -> CurveCom
         table.fail("axes", "start and step are for one axis", "Name a query for the points of each.")
     bare = base.with_(reply=_PLAIN)  # these have no unit
     factor, offset = (
-        _told(table, key, units.NO_UNIT, bare, default) for key, default in (("factor", "1"), ("offset", "0"))
+        number_or_query(table, key, units.NO_UNIT, bare, default) for key, default in (("factor", "1"), ("offset", "0"))
     )
     return CurveCommands(numbers, axes, factor, offset, feature.type.is_complex)
 
@@ -68,16 +68,18 @@ def _axis(table: TomlTable, name: str, dimension: Dimension, base: Speech) -> Ax
         query, speech = _query(table, "points", base)
         made = AxisCommands(name, unit, points=Told(query, 0.0, unit, speech))
     else:
-        start = _told(table, "start", unit, base)
+        start = number_or_query(table, "start", unit, base)
         if "stop" in table:
-            made = AxisCommands(name, unit, start, stop=_told(table, "stop", unit, base), spacing=_spacing(table, base))
+            made = AxisCommands(
+                name, unit, start, stop=number_or_query(table, "stop", unit, base), spacing=_spacing(table, base)
+            )
         else:
-            made = AxisCommands(name, unit, start, _told(table, "step", unit, base))
+            made = AxisCommands(name, unit, start, number_or_query(table, "step", unit, base))
     table.finish()
     return made
 
 
-def _told(table: TomlTable, key: str, unit: Unit, base: Speech, default: str = "") -> Told:
+def number_or_query(table: TomlTable, key: str, unit: Unit, base: Speech, default: str = "") -> Told:
     """A number that always holds, or a query: a text with a question mark in it, or a table that says so."""
     if key in table and isinstance(table.value(key), dict):
         query, speech = _query(table, key, base)

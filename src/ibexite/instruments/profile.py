@@ -20,6 +20,7 @@ from ibexite.instruments.readings import ReadingCommands
 from ibexite.instruments.settings import SettingCommands
 from ibexite.instruments.speech_keys import speech_of, template_of, units_of, with_channels, words_of
 from ibexite.instruments.status import Status, Synchrony, status_of, synchrony_of
+from ibexite.instruments.stream_keys import StreamCommands, stream_of
 from ibexite.instruments.times import REPEAT_PAUSE, TIMEOUT, Waits, timeout_of, waits_of
 from ibexite.plain_file import is_file
 from ibexite.protocols.checksums import RULES
@@ -104,6 +105,7 @@ class Profile:
     pace: float = 0.0  # s between two messages
     greeting: str = ""  # with which that ends what it says by itself when a socket or a program is connected
     play: PlayCommands | None = None  # how samples are given to it; None where it plays none
+    stream: StreamCommands | None = None  # how it gives samples while it takes them; None where it does not
 
     @property
     def has_safe_state(self) -> bool:
@@ -187,6 +189,7 @@ def _profile(path: Path, name: str, folder: Path) -> Profile:
         _pace(quirks),
         ending_of(quirks, "greeting", "") if "greeting" in quirks else "",
         play_of(table, instrument_class),
+        stream_of(table, instrument_class, speech),
     )
     quirks.finish()
     try:

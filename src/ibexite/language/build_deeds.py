@@ -180,6 +180,12 @@ class DeedBuilder(ExprBuilder):
             self._count(times, "at most") if times is not None else 0,
         )  # fmt: skip
 
+    def _record(self, line: Line, tree: Tree) -> nodes.Record:
+        name, *signals, every = tree.children
+        self._new_name(name)
+        readings = tuple(nodes.Reading(self._span(signal), f"{name}.{signal}", str(signal)) for signal in signals)
+        return nodes.Record(self._span(name), str(name), readings, self.expr(every), self.block(line))
+
     def _connect(self, line: Line, tree: Tree) -> nodes.Connect:
         routes = tuple((str(name), self._span(name)) for name in tree.children)
         return nodes.Connect(line.span, routes, tree.data == "connect")

@@ -34,7 +34,7 @@ def made_of(value: nodes.Expr, body: tuple[nodes.Statement, ...], known: Mapping
     """Of what a value in a block is made; `known` are names with a value before the run, which is exact."""
     readings: dict[str, nodes.Reading] = {}
     formulas: dict[str, nodes.Expr] = {}
-    played: set[str] = set()  # records and stimuli
+    played: set[str] = set()  # recordings and stimuli
     for statement in nodes.walk(body):
         if isinstance(statement, nodes.Read):
             readings |= {reading.name: reading for reading in statement.readings}
@@ -42,6 +42,8 @@ def made_of(value: nodes.Expr, body: tuple[nodes.Statement, ...], known: Mapping
             formulas[statement.name] = statement.value
         elif isinstance(statement, nodes.Play):
             played |= {statement.name, statement.stimulus}
+        elif isinstance(statement, nodes.Record):
+            played.add(statement.name)
     names: set[str] = set()
     sources: set[str] = set()
     without_range: set[str] = set()
@@ -68,9 +70,7 @@ def made_of(value: nodes.Expr, body: tuple[nodes.Statement, ...], known: Mapping
 
 def _unknown(name: str, readings: Mapping[str, nodes.Reading], played: Collection[str]) -> str:
     if name.partition(".")[0] in played:
-        return (
-            "it is made of what a play recorded, of which nobody says how exact it is: write by how much it may be off"
-        )
+        return "it is made of what was recorded, of which nobody says how exact it is: write by how much it may be off"
     if name in readings:
         return f"{name} is the answer to a raw query, of which nobody says how exact it is"
     if "." in name:

@@ -9,7 +9,7 @@ from ibexite.language import constants, nodes
 from ibexite.language.check_names import NameChecker
 from ibexite.language.program import PlayUse, RoleUse, SetPoint
 from ibexite.language.source import Span
-from ibexite.values import NUMBER, Quantity, Text, Type, Waveform, YesNo
+from ibexite.values import NUMBER, Quantity, Text, Type, YesNo
 
 
 class BenchLineChecker(NameChecker):
@@ -124,18 +124,11 @@ class BenchLineChecker(NameChecker):
             self.source.report(statement.span, f"{_a(known.name)} plays no stimulus", "", "A function_generator does.")
         self.plays.append(PlayUse(statement, statement.role, self.source))
         for reading in statement.readings:
-            need = self.signal(reading.source, reading.span)
-            if need is None or not isinstance(need.type, Quantity):
-                if need is not None:
-                    self.source.report(
-                        reading.span, "not a number", str(need.type), "Waveforms of numbers are captured."
-                    )
+            kind = self.recorded(reading)
+            if kind is None:
                 self.broken.add(reading.name)
-                continue
-            self.axis_of("time")
-            self.bind_in_turn(
-                reading.name, "read", Waveform(("time",), need.type.dimension, need.type.shown), reading.span
-            )
+            else:
+                self.bind_in_turn(reading.name, "read", kind, reading.span)
         if statement.readings:
             self.bind_in_turn(statement.repeats, "read", NUMBER, statement.span)
         self._marker(statement)

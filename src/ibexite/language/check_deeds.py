@@ -127,6 +127,10 @@ class DeedChecker(BenchLineChecker, LoopChecker, JudgingChecker):
             )
             for use in facts.plays
         ]  # fmt: skip
+        self.recordings += [
+            replaced(use, signals=roles | {mine: roles.get(theirs) or theirs for mine, theirs in use.signals.items()})
+            for use in facts.recordings
+        ]
         self._outputs_of(statement, facts.outputs)
 
     def _played_by(self, statement: nodes.Measure, need: nodes.Need, given: nodes.Expr | None) -> str:

@@ -1,4 +1,4 @@
-"""Checks what repeats and what waits: sweeps, repeats, searches, waits."""
+"""Checks what repeats, what waits and what records meanwhile: sweeps, repeats, searches, waits, recordings."""
 
 from __future__ import annotations
 
@@ -10,13 +10,13 @@ from ibexite.frozen import replaced
 from ibexite.language import constants, nodes
 from ibexite.language.check_names import NameChecker
 from ibexite.language.points import MAX_POINTS
-from ibexite.language.program import Binding
+from ibexite.language.program import Binding, RecordUse
 from ibexite.language.type_limits import is_degrees
 from ibexite.values import NUMBER, Quantity, Type, Words
 
 
 class LoopChecker(NameChecker):
-    """The verbs wait, sweep, repeat, search, leave."""
+    """The verbs wait, record, sweep, repeat, search, leave."""
 
     def check_block(self, body: tuple[nodes.Statement, ...]) -> None:
         """Checks the lines of a block."""
@@ -39,6 +39,24 @@ class LoopChecker(NameChecker):
             self.source.report(expr.span, "wrong unit", str(kind), f"{what} takes a time, such as {example}.")
         elif value is not None and value < 0:
             self.source.report(expr.span, "a negative time")
+
+    def _record(self, statement: nodes.Record) -> None:
+        self._time(statement.every, "A recording", "20 us")
+        every = constants.number(statement.every, self.scope.known)
+        if every == 0:
+            self.source.report(statement.every.span, "no time", "", "'every' takes a time above 0.")
+        self.recordings.append(RecordUse(statement, self.source, float(every) if every else None))
+        kinds = [(reading, self.recorded(reading)) for reading in statement.readings]
+        for number, reading in enumerate(statement.readings):
+            if reading.source in [before.source for before in statement.readings[:number]]:
+                self.source.report(reading.span, f"{reading.source} stands here twice", "", "Name each signal once.")
+                return
+        self.check_block(statement.body)
+        for reading, kind in kinds:  # behind its lines: within them it has no end yet
+            if kind is None:
+                self.broken.add(reading.name)
+            else:
+                self.bind_in_turn(reading.name, "read", kind, reading.span)
 
     def _waitreading(self, statement: nodes.WaitReading) -> None:
         self._time(statement.every, "'every'", "2 s")

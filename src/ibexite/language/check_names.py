@@ -14,13 +14,14 @@ from ibexite.language.program import (
     MeasurementFacts,
     PlayUse,
     Program,
+    RecordUse,
     RoleUse,
     Scope,
     SetPoint,
 )
 from ibexite.language.source import Span
 from ibexite.language.types import Typer
-from ibexite.values import NUMBER, TEXT, Connections, Quantity, Type, YesNo
+from ibexite.values import NUMBER, TEXT, Connections, Quantity, Type, Waveform, YesNo
 
 
 def own_axis(name: str) -> Type | None:
@@ -54,6 +55,7 @@ class NameChecker:
         self.set_points: list[SetPoint] = home.set_points
         self.uses: list[RoleUse] = home.uses
         self.plays: list[PlayUse] = home.plays
+        self.recordings: list[RecordUse] = home.recordings
 
     def from_file(self, expr: nodes.FromFile) -> Type | None:
         """The type of what a file holds."""
@@ -229,6 +231,17 @@ class NameChecker:
             self.source.report(span, f"'{name}' is a role, not a signal", "", f"Write: read name = {name}.{which}")
             return None
         return need
+
+    def recorded(self, reading: nodes.Reading) -> Waveform | None:
+        """The type of the curve over time that is recorded of a signal; reports one of which there is none."""
+        need = self.signal(reading.source, reading.span)
+        if need is None:
+            return None
+        if not isinstance(need.type, Quantity):
+            self.source.report(reading.span, "not a number", str(need.type), "Signals with a unit can be recorded.")
+            return None
+        self.axis_of("time")
+        return Waveform(("time",), need.type.dimension, need.type.shown)
 
     def scalar(self, expr: nodes.Expr) -> Type | None:
         """The type of an expression that must be one value."""

@@ -83,6 +83,16 @@ class PlayUse:
     signals: Mapping[str, str] = {}  # never changed
 
 
+@frozen
+class RecordUse:
+    """A recording, as PlayUse; `every` is the time in s from sample to sample, None where it is known at run time."""
+
+    node: nodes.Record
+    source: Source
+    every: float | None
+    signals: Mapping[str, str] = {}  # never changed
+
+
 @dataclass(slots=True)
 class Scope:
     """What the names of one file mean: constants (and parameters), needs, measurements, Python functions."""
@@ -122,6 +132,7 @@ class MeasurementFacts:
     set_points: list[SetPoint] = field(default_factory=list)
     uses: list[RoleUse] = field(default_factory=list)
     plays: list[PlayUse] = field(default_factory=list)
+    recordings: list[RecordUse] = field(default_factory=list)
     home: Program | None = None  # the program in which it was checked
 
     def refusal(self, name: str, value: Value) -> tuple[str, str] | None:
@@ -267,6 +278,7 @@ class Program:
     set_points: list[SetPoint] = field(default_factory=list)
     uses: list[RoleUse] = field(default_factory=list)
     plays: list[PlayUse] = field(default_factory=list)
+    recordings: list[RecordUse] = field(default_factory=list)
     measures: dict[nodes.Measure, VettedMeasure] = field(default_factory=dict)
     accuracies: dict[str, AccuracyUse] = field(
         default_factory=dict

@@ -43,6 +43,14 @@ VERBS = {
         "play ping on generator capturing mic, v_drive as rec again while level_of(rec.mic, ping.silence) > 62 dBSPL "
         "at most 3 times",
     ),
+    "record": Entry(
+        "Records signals while the lines of its block run, and keeps them on the disk as they come: for as long as it "
+        "takes, without filling the memory. Behind the block name.signal is the curve of each, over the time since the "
+        "recording began. Signals of a digitizer that streams are sampled evenly, all by one instrument; others are "
+        "polled between the lines and during waits, each row at its own time. What is missing is known: a sample that "
+        "the instrument lost, or a poll that came too late, is a bad value at its time, and is told.",
+        "record trace : i_in, v_in every 20 us",
+    ),
     "connect": Entry(
         "Connects routes over the relays of the bench. What excludes one of them is looked at before the first relay "
         "moves; relays open before others close; each is asked whether it did, and has its settling time. Between "

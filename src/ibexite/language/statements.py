@@ -84,6 +84,23 @@ class Play:
 
 
 @node
+class Record:
+    """A recording of signals that goes on while the lines of its block run. `readings` are its curves, called
+    name.signal, each over the time since it began."""
+
+    span: Span
+    name: str
+    readings: tuple[Reading, ...]
+    every: Expr
+    body: tuple[Statement, ...]
+
+    @property
+    def read(self) -> Read:
+        """The reading of its curves, as a read line has it."""
+        return Read(self.span, self.readings, True, 1, 1)
+
+
+@node
 class Do:
     """An action of a role."""
 
@@ -387,15 +404,15 @@ class Plot:
 
 Loop = Sweep | Repeat | Search
 Statement = (
-    Set | Read | Play | Do | Send | Let | Check | Wait | WaitReading | Watch | Sweep | Repeat | Search | Leave | Skip
-    | Stop | If | Connect | Expect | Measure | CallExecutable | Show | Attach | Teach | Tone | Ask | Plot
+    Set | Read | Play | Record | Do | Send | Let | Check | Wait | WaitReading | Watch | Sweep | Repeat | Search | Leave
+    | Skip | Stop | If | Connect | Expect | Measure | CallExecutable | Show | Attach | Teach | Tone | Ask | Plot
 )  # fmt: skip
 
 
 def inner_bodies(statement: Statement) -> tuple[tuple[Statement, ...], ...]:
     """The blocks within a statement."""
     match statement:
-        case Sweep(body=body) | Repeat(body=body) | Search(body=body) | Watch(body=body):
+        case Sweep(body=body) | Repeat(body=body) | Search(body=body) | Watch(body=body) | Record(body=body):
             return (body,)
         case If(branches=branches, otherwise=otherwise):
             return (*(body for _, body in branches), otherwise)
@@ -414,7 +431,7 @@ def names_made(statement: Statement) -> list[tuple[str, Span]]:
     """The names that a statement itself gives a value, each with its place. What lies in its blocks is not among them,
     nor are the outputs of a measurement, which its declaration names."""
     match statement:
-        case Read(readings=readings):
+        case Read(readings=readings) | Record(readings=readings):
             return [(reading.name, reading.span) for reading in readings]
         case Play(readings=readings) if readings:
             return [*((reading.name, reading.span) for reading in readings), (statement.repeats, statement.span)]

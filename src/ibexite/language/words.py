@@ -21,6 +21,7 @@ USAGE: dict[str, tuple[str, ...]] = {
         "play stimulus on role capturing signal, … as name",
         "… [marker in signal] [again while condition at most N times]",
     ),
+    "record": ("record name : signal, … every t",),
     "connect": ("connect route, …",),
     "disconnect": ("disconnect route, …",),
     "let": ("let name = formula [in unit]",),
@@ -82,7 +83,7 @@ USAGE: dict[str, tuple[str, ...]] = {
     "stop": ('stop "why"',),
 }
 VERBS = frozenset(USAGE)
-BLOCKS = frozenset(["watch", "sweep", "repeat", "search", "if", "else"])
+BLOCKS = frozenset(["record", "watch", "sweep", "repeat", "search", "if", "else"])
 TOP_USAGE: dict[str, tuple[str, ...]] = {
     "sequence": ('sequence "title"',),
     "use": ('use "shared.ibx"', 'use python "functions.py"'),

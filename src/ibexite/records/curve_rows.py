@@ -42,7 +42,7 @@ def curve_row(meta: Fields, grid: int, position: int, given: events.Numbers) -> 
         "kind": meta.get("kind", Quantity.stored), "grid": grid, "position": position,
         "length": ref.length or len(values), "labels": labels_text(texts), "n": "", "bound": "",
         "data": values.tobytes(), "start": None, "step": None, "side": ref.file,
-        "side_begin": ref.begin, "place": meta.get("place", ""),
+        "side_begin": ref.begin, "side_channel": ref.channel, "place": meta.get("place", ""),
     }  # fmt: skip
 
 

@@ -15,7 +15,7 @@ import sqlalchemy as sa
 from sqlalchemy.dialects import sqlite
 from sqlalchemy.schema import CreateColumn, CreateIndex, CreateTable
 
-VERSION = 10  # an older store gets the columns it lacks and goes through named steps, a newer one is refused
+VERSION = 11  # an older store gets the columns it lacks and goes through named steps, a newer one is refused
 METADATA = sa.MetaData()
 TEXT, WHOLE, BYTES = sa.Text(), sa.Integer(), sa.LargeBinary()
 REAL: sa.Double[float] = sa.Double()
@@ -180,6 +180,7 @@ _table(
     _column("step", REAL, "and its step", may_lack=True),
     _column("side", TEXT, "file of folder curves with the values; empty: data has them", default=""),
     _column("side_begin", WHOLE, "number of the first value in it", default="0"),
+    _column("side_channel", TEXT, "of a recording the channel: the file is one of folder streams", default=""),
     _column("place", TEXT, "JSON: of what came in one turn of loops their axes, and at: where", default=""),
     indexes=(("test_id",),),
 )

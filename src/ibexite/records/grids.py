@@ -64,13 +64,19 @@ class Grid:
         """A column as a curve over all axes: the same that was recorded."""
         import numpy as np
 
-        from ibexite.analysis.curve import SampledCurve, Sampling, curve_of_rows
+        from ibexite.analysis.curve import SampledCurve, Sampling, StreamedCurve, curve_of_rows
+        from ibexite.records.stream_file import StreamValues
 
         column = next(c for c in self.columns if c["name"] == name)
         if self.turns and self.turns[0].grid.axes and not is_words(column):
             return self._stacked(name)
         first = self.columns[0]
         if first["step"] is not None:
+            values = self.column(name)
+            if isinstance(values, StreamValues):
+                return StreamedCurve(
+                    Sampling(first["name"], first["start"], first["step"]), len(values), values.between
+                )
             return SampledCurve(Sampling(first["name"], first["start"], first["step"]), np.array(self.column(name)))
         return curve_of_rows({axis: self.values(axis) for axis in self.axes}, self.values(name))
 

@@ -11,6 +11,7 @@ from dataclasses import dataclass, field
 from ibexite import events
 from ibexite.errors import RecordsError
 from ibexite.holes import Bad
+from ibexite.records.broken_recordings import LengthOf, curves_of
 from ibexite.records.curve_rows import at_of, curve_row, labels_text, place_of, stored_number
 from ibexite.records.last_said import LastSaid
 from ibexite.records.older_journals import as_it_is, into_present_form
@@ -27,6 +28,7 @@ NOT_STORED = {
     events.Traffic: "what was said to instruments; see last_said.py",
     events.SweepStarted: "progress of a loop, for views", events.Tone: "a tone for the operator",
     events.Restored: "settings between tests",
+    events.RecordingEnded: "its curves are told, and what is missing of them is bad",
 }  # fmt: skip
 
 
@@ -81,7 +83,9 @@ class _Grid:
 
 
 class _Collector:
-    def __init__(self) -> None:
+    def __init__(self, length_of: LengthOf) -> None:
+        self._length_of = length_of
+        self._recordings: dict[str, events.RecordingStarted] = {}  # by file: of which nothing was told yet
         self.rows: RunRows | None = None
         self.tests: dict[str, TestRows] = {}
         self.grids: dict[int, _Grid] = {}
@@ -241,6 +245,8 @@ class _Collector:
         test = self._part(e.test)
         if test is None:
             return
+        if isinstance(e.v, events.SideRef):
+            self._recordings.pop(e.v.file, None)
         grid, count = self._next_grid(test), e.v.length if isinstance(e.v, events.SideRef) else len(e.v)
         self._bad(test, e.bad, at_of(e))
         if e.sampling is not None:
@@ -252,6 +258,9 @@ class _Collector:
         column = {"name": e.name, "origin": e.origin, "unit": e.unit, "shown": e.shown, "kind": e.kind}
         rows.append(curve_row(column, grid, len(e.axes), e.v))
         test.curves += [row | {"place": place_of(e)} for row in rows]
+
+    def _recordingstarted(self, e: events.RecordingStarted) -> None:
+        self._recordings[e.file] = e
 
     def _conditions(self, e: events.Conditions) -> None:
         test = self._part(e.test)
@@ -345,6 +354,9 @@ class _Collector:
     def finish(self) -> RunRows | None:
         if self.rows is None:
             return None
+        for begun in list(self._recordings.values()):  # the process died in the middle
+            for curve in curves_of(begun, self._length_of):
+                self._wholecurve(curve)
         for grid in self.grids.values():
             for i, (meta, bounds) in enumerate(zip(grid.columns, grid.bounds, strict=True)):
                 row = curve_row(meta, meta["grid"], meta["position"], grid.values[i :: len(grid.columns)])
@@ -364,16 +376,21 @@ def _short(value: object) -> str:
     return str(value)[:60]
 
 
+def _nothing(file: str) -> int:
+    return 0
+
+
 _UNFIT = (KeyError, TypeError, ValueError, IndexError, AttributeError)  # what an event that lacks something leads to
 
 
-def rows_of(entries: Iterable[Fields], name: str = "") -> RunRows | None:
-    """The rows of a run from the entries of its journal; None if there are none.
+def rows_of(entries: Iterable[Fields], name: str = "", length_of: LengthOf = _nothing) -> RunRows | None:
+    """The rows of a run from the entries of its journal; None if there are none. `length_of` is asked of recordings
+    whose end is not told.
 
     Raises:
         RecordsError: they are no events of a run: the first is not its begin, or one lacks what its kind has.
     """
-    collector = _Collector()
+    collector = _Collector(length_of)
     number, kind, present = 0, "", into_present_form({})
     try:
         for entry in entries:

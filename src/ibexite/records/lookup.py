@@ -16,6 +16,7 @@ from ibexite.records.grids import Grid, put_together
 from ibexite.records.side_file import EvenPoints, SideValues
 from ibexite.records.sqlite_file import Database, DatabaseFault
 from ibexite.records.stored_run import Attempt, RunRecord, TestRecord, local_time
+from ibexite.records.stream_file import StreamValues
 from ibexite.untyped import Fields
 
 # The tables of what belongs to a test, beside its curves, and their columns in JSON.
@@ -205,6 +206,9 @@ class Lookup:
         data = row.pop("data")
         if row["step"] is not None:
             return EvenPoints(row["start"], row["step"], row["length"])
+        if row["side_channel"]:
+            ref = SideRef(row["side"], row["side_begin"], row["length"], row["side_channel"])
+            return StreamValues(self.records, ref)
         if row["side"]:
             return SideValues(self.records, SideRef(row["side"], row["side_begin"], row["length"]))
         values = array("d", data)

@@ -41,7 +41,7 @@ class SideFile:
             self.path.parent.mkdir(parents=True, exist_ok=True)
             self._fd = os.open(self.path, os.O_CREAT | os.O_EXCL | os.O_WRONLY | os.O_APPEND, 0o644)
             schema = pa.schema([(_COLUMN, pa.float64())])
-            self._writer = pa.ipc.new_stream(pa.PythonFile(_Unbuffered(self._fd), mode="w"), schema)
+            self._writer = pa.ipc.new_stream(pa.PythonFile(Unbuffered(self._fd), mode="w"), schema)
         data = np.ascontiguousarray(numbers, dtype=float)
         # From the bytes as they are: pa.array would load more than it needs, and touch the holes.
         column = pa.Array.from_buffers(pa.float64(), len(data), [None, pa.py_buffer(data)])
@@ -62,7 +62,7 @@ class SideFile:
             self._fd, self._writer = -1, None
 
 
-class _Unbuffered:
+class Unbuffered:
     """A file for Arrow whose writes have reached the system when they return."""
 
     closed = False

@@ -5,6 +5,7 @@ Reading is done by ibexite.records.lookup.
 
 from __future__ import annotations
 
+from functools import partial
 from pathlib import Path
 
 from ibexite.errors import RecordsError
@@ -13,6 +14,7 @@ from ibexite.records.ingest import PARTS, RunRows, rows_of
 from ibexite.records.journal import left_over, mend_tail, read_journal
 from ibexite.records.relays_by_hand import noted_closings
 from ibexite.records.sqlite_file import Database, DatabaseFault, UnfitValue
+from ibexite.records.stream_file import length_of
 from ibexite.untyped import Fields
 
 DAMAGED = "damaged"  # the folder, below the journals, of those that cannot be read
@@ -86,7 +88,7 @@ class Store:
         """The run, and whether it is new here."""
         try:
             mend_tail(journal)
-            rows = rows_of(read_journal(journal), str(journal))
+            rows = rows_of(read_journal(journal), str(journal), partial(length_of, self.journals.parent))
         except RecordsError as error:
             raise DamagedJournal(error.what, where=error.where, remedy=error.remedy) from None
         except OSError as error:

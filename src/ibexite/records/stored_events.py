@@ -85,6 +85,10 @@ def _counts(entry: Sequence[int] | None) -> tuple[int, int] | None:
     return None if entry is None else (entry[0], entry[1])
 
 
+def _pairs(entries: Sequence[Sequence[int]]) -> list[tuple[int, int]]:
+    return [(entry[0], entry[1]) for entry in entries]
+
+
 def _points(entry: Fields) -> events.Points:
     points = events.Points(**entry)
     return points._replace(n=_counts(points.n))
@@ -122,6 +126,8 @@ _FIELDS: dict[str, Fields] = {
         "subject": lambda entry: events.Subject(**entry), "worst": lambda entry: events.Point(**entry),
         "limits": lambda entry: events.Limits(**entry), "points": _points, "verdict": Verdict, "reason": reason_of,
     },
+    "RecordingStarted": {"io": _said},
+    "RecordingEnded": {"io": _said, "gaps": _pairs, "beyond": _pairs},
     "TestEnded": {"verdict": Verdict, "reason": reason_of},
     "RunEnded": {"verdict": Verdict, "reason": reason_of, "trial": _trial, "io": _said},
 }  # fmt: skip

@@ -193,7 +193,19 @@ class Entry(NamedTuple):
     pattern: re.Pattern[str]
 
 
-QUESTIONS = ("ask", "query", "curve", "identity", "errors", "complete", "cleared", "fixed")  # deeds with an answer
+STREAM_DEEDS = ("begin", "end", "query", "first")  # of what streams, by the keys of its profile
+QUESTIONS = (
+    "stream_query",
+    "stream_first",
+    "ask",
+    "query",
+    "curve",
+    "identity",
+    "errors",
+    "complete",
+    "cleared",
+    "fixed",
+)  # deeds with an answer
 
 
 class Manual:
@@ -240,6 +252,12 @@ class Manual:
             yield Entry("completes", None, command_pattern(data["complete"]["command"], {}))
         for state in data["states"]:
             yield Entry("fixed", state["no"], command_pattern(state["query"], parts))
+        stream = data["stream"]
+        if stream is not None:
+            for deed in STREAM_DEEDS:
+                yield Entry(f"stream_{deed}", None, command_pattern(stream[deed], parts))
+            for text in stream["configure"]:
+                yield Entry("accepts", None, command_pattern(text, parts))
         for deed in ("resets", "clears", "halts", "triggers", "arms", "accepts"):
             for text in data[deed]:
                 yield Entry(deed, None, command_pattern(text, parts))
@@ -296,6 +314,8 @@ class Manual:
         yield from self._at_first_channel(
             [text for deed in ("accepts", "resets", "clears", "triggers") for text in data[deed]]
         )
+        if data["stream"] is not None:
+            yield from self._at_first_channel([data["stream"][deed] for deed in STREAM_DEEDS])
 
     def _at_first_channel(self, texts: list[str]) -> Iterator[str]:
         first = min(self.speech.channels, default=1)

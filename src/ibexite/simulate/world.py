@@ -7,11 +7,13 @@ so that a reading taken too early is wrong, as on a real bench.
 from __future__ import annotations
 
 import math
+from collections import deque
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, ClassVar, Protocol
 
 from ibexite.simulate.nature import ROOM, UNWIRED
+from ibexite.simulate.past import Course, values_at
 
 
 @dataclass(slots=True)
@@ -102,6 +104,7 @@ class Product(Protocol):
     things: names of what else instruments are wired to.
     parts(name, reading, time): a text, or what has several parts, of a terminal or thing; None where it has none.
     curve(name, reading, axes, stimuli, time): values at all points of the axes (base units), the last running first.
+    charging: of currents that fill capacitors as well the voltage across them, and the size in F.
     record(name, stimuli, begin, step, count): an array of what is sampled from a time of the clock on, in s.
     triggers(name, stimuli): whether what an instrument is wired to triggers it from outside.
     """
@@ -120,6 +123,9 @@ class Product(Protocol):
         """Quantities that follow at once from those that settle: functions that are given a look-up of their values."""
 
 
+MOST_PAST = 2_000  # changes that are remembered, for whoever asks later what was then
+
+
 class World:
     """One product with what is connected to it."""
 
@@ -135,6 +141,11 @@ class World:
         first = product.operating_point(self.stimuli)
         self._from = dict(first)
         self._target = first
+        self._past: deque[Course] = deque(maxlen=MOST_PAST)
+
+    @property
+    def _present(self) -> Course:
+        return Course(self._since, self._from, self._target)
 
     def connect(self, kind: str, terminal: str) -> None:
         """Adds a terminal that the product does not have: an instrument that is connected to nothing."""
@@ -153,6 +164,7 @@ class World:
     def changed(self) -> None:
         """To be called after a stimulus was changed: from now on the quantities move to the new point."""
         now = self.clock()
+        self._past.append(self._present)
         self._from = {name: self.value(name) for name in self._target}
         self._since = now
         self._target = self._operating_point()
@@ -232,10 +244,13 @@ class World:
     def record(self, name: str, begin: float, step: float, count: int) -> Any:
         """What an instrument samples of a thing of the product, evenly from a time of the clock on, in s: an array of
         shape (count,); None where the product has no such thing."""
-        made = getattr(self.product, "record", None)
-        if made is None or name.startswith(UNWIRED) or self.is_cut(name):
+        if name.startswith(UNWIRED) or self.is_cut(name):
             return None
-        return made(name, self.stimuli, begin, step, count)
+        made = getattr(self.product, "record", None)
+        found = None if made is None else made(name, self.stimuli, begin, step, count)
+        if found is None and (name in self._target or name in self.product.derived):
+            found = values_at(self.product, [*self._past, self._present], name, begin, step, count)
+        return found
 
     def played_since(self) -> float | None:
         """When the last wave of samples was started, in s of the clock; None if none was."""

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from ibexite.errors import MistakeError, did_you_mean
-from ibexite.station.opening import NotReady, Opened, Ready, companions_of
+from ibexite.station.opening import NotReady, Opened, Ready, companions_of, vet_on
 from ibexite.station.project import find_project, need_bench, need_position, shown_path
 from ibexite.untyped import Fields
 from ibexite.values import Text
@@ -63,17 +63,11 @@ class Desk:
     def open_text(self, text: str, file: BenchFile) -> Ready:
         """A sequence that was made for a measurement, vetted against the bench. Raises NotReady: it does not go with
         it."""
-        from ibexite.engine.bench_facts import bench_facts
         from ibexite.language.check import vet
-        from ibexite.language.facts import vet_against
         from ibexite.language.source import Source
 
         program = vet(Source(FILE, text), {}, self._companions)
-        vet_against(program, bench_facts(file))
-        if program.plays:
-            from ibexite.engine.play_facts import vet_plays
-
-            vet_plays(program, file)
+        vet_on(program, file)
         if program.has_mistakes:
             raise NotReady(Opened(program, file, self.project))
         return Ready(program, file, self.project)

@@ -42,12 +42,26 @@ def manual_of(profile: Profile) -> Fields:
         "play": None if profile.play is None else {
             "load": profile.play.load, "numbers": profile.play.numbers, "scale": profile.play.scale,
         },
+        "stream": _stream(profile),
         "arms": [text for name, text in profile.actions.items() if name == "arm"],
         "resets": [text for name, text in profile.actions.items() if name == "reset"],
         "triggers": [text for name, text in profile.actions.items() if name == "trigger"],
         "clears": [text for name, text in profile.actions.items() if name == "clear"],
         "settings": [_setting(name, commands) for name, commands in profile.settings.items()],
         "readings": [_reading(name, commands) for name, commands in profile.readings.items()],
+    }  # fmt: skip
+
+
+def _stream(profile: Profile) -> Fields | None:
+    """How it streams what it records."""
+    stream = profile.stream
+    if stream is None:
+        return None
+    unit = profile.readings[profile.instrument_class.records].unit
+    return {
+        "begin": stream.begin, "end": stream.end, "query": stream.query, "first": stream.first.query,
+        "numbers": stream.numbers, "factor": stream.factor.number or 1.0, "order": stream.order, "holds": stream.holds,
+        "unit": _unit(unit), "configure": list(stream.configure),
     }  # fmt: skip
 
 

@@ -94,7 +94,7 @@ def open_to_vet(sequence: Path, bench: Path | None, given: Mapping[str, str]) ->
     for option, where in _other_choices(program, given):
         other, _ = _vet(sequence, {**given, **option})
         if opened.bench is not None:
-            _vet_on(other, opened.bench)
+            vet_on(other, opened.bench)
         _take_over(program, other, where)
     return opened
 
@@ -122,11 +122,12 @@ def _against(program: Program, project: Project, bench: Path | None) -> Opened:
     from ibexite.bench.file import read_bench
 
     file = read_bench(shown_path(bench))
-    _vet_on(program, file)
+    vet_on(program, file)
     return Opened(program, file, project)
 
 
-def _vet_on(program: Program, file: BenchFile) -> None:
+def vet_on(program: Program, file: BenchFile) -> None:
+    """Compares a program with a bench; what is wrong is reported."""
     from ibexite.engine.bench_facts import bench_facts
     from ibexite.language.facts import vet_against
 
@@ -135,6 +136,10 @@ def _vet_on(program: Program, file: BenchFile) -> None:
         from ibexite.engine.play_facts import vet_plays
 
         vet_plays(program, file)
+    if program.recordings:
+        from ibexite.engine.record_facts import vet_recordings
+
+        vet_recordings(program, file)
 
 
 def companions_of(sequence: Path, project: Project) -> Files:

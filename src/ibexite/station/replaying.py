@@ -32,6 +32,7 @@ from ibexite.station.project import bench_at, find_project, need_bench, shown_pa
 from ibexite.station.retest import parameters_for, sequence_of
 from ibexite.station.same_events import Comparison
 from ibexite.stop import Stop
+from ibexite.untyped import Measured
 from ibexite.verdicts import Reason, Verdict
 
 if TYPE_CHECKING:
@@ -103,9 +104,17 @@ class Replay:
         self._earlier = self._completed(lookup)
         self._lost: RecordsError | None = None  # what was said and cannot be said again
         self._told = Record(self._events, self.ready.bench, self._said)
-        self._services = self._told.services(frozenset(self.changes), is_same=SEQUENCE not in self.changes)
+        self._services = self._told.services(
+            frozenset(self.changes), is_same=SEQUENCE not in self.changes, read=self._recorded
+        )
         self._services.records = records
         self._services.kept = {name: records / FILES / path.name for name, path in (self._services.kept or {}).items()}
+
+    def _recorded(self, file: str, name: str, begin: int, end: int) -> Measured:
+        """Values of a recording of then."""
+        from ibexite.records.stream_file import FOLDER, Recorded
+
+        return Recorded(self.records / FOLDER / file).values(name, begin, end)
 
     @property
     def stop(self) -> Stop:

@@ -63,7 +63,7 @@ class Comparison:
 
     def _value(self, value: Any) -> Any:
         """The same for what was recorded and for what was not yet: numbers from side files, replies by their bytes."""
-        if isinstance(value, events.SideRef):
+        if isinstance(value, events.SideRef) and not value.channel:
             return self._value(read_side(self._records, value).tolist())
         if isinstance(value, bytes | bytearray):
             return hashlib.sha256(value).hexdigest()

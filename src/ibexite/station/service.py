@@ -165,6 +165,7 @@ class RunService:
         from ibexite.engine.services import Services
         from ibexite.records.gateway import open_store
         from ibexite.records.journal import SUFFIX, Journal, next_number
+        from ibexite.records.stream_file import RecordingFiles
         from ibexite.station.differences_file import DifferencesFile
         from ibexite.station.lots import changed_since_begin
         from ibexite.station.project import shown_path
@@ -192,6 +193,7 @@ class RunService:
                 handle.timing,
                 self.records,
                 closings=store.closings() if orders.bench.routes else {},
+                recordings=RecordingFiles(self.records, identity.run),
             )
             pool = stack.enter_context(self._pool(orders, identity))
             if simulated is not None:

@@ -13,7 +13,7 @@ import sys
 from array import array
 from collections import deque
 from collections.abc import Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from ibexite import __version__
 from ibexite.protocols import scpi
@@ -30,6 +30,9 @@ from ibexite.simulate.manual import QUESTIONS, Beyond, CurveFact, Entry, Manual,
 from ibexite.simulate.nature import NO_LEVEL, ROOM, UNWIRED
 from ibexite.simulate.world import World
 from ibexite.untyped import Fields
+
+if TYPE_CHECKING:
+    from ibexite.simulate.streaming import Streaming
 
 NOISE = 2e-6  # RMS of a reading, as a share of its range or value, within one period of the mains
 OVER_RANGE = 1.2  # so much more than its range a reading may be
@@ -51,6 +54,7 @@ class DescribedDevice(ScpiDevice):
         self._is_to_tell = self._has_told = False  # that all is carried out
         self._was_triggered = False  # since the last record
         self._armed: float | None = None  # since when it waits for its trigger, in s of the clock
+        self._stream: Streaming | None = None
         self._samples: array[float] | None = None  # that it plays, as shares of its amplitude
         self._moving = Moving(world.clock)
         self._applied = Applied(manual.data["class"], world, wiring, self._value, manual.data["switch"], name)
@@ -163,6 +167,15 @@ class DescribedDevice(ScpiDevice):
             case "triggers":
                 self._was_triggered = True
                 self._applied.play(self._samples, self._value)
+            case "stream_begin":
+                self._streaming().begin(float(self._value("interval", channel) or 1.0))
+            case "stream_end":
+                self._streaming().end()
+            case "stream_query":
+                channels = [int(c) for c in scpi.channel_list(f"(@{parts['channels']})")]
+                return self._streaming().block(channels, float(self._value("full_scale", channels[0]) or 0.0))
+            case "stream_first":
+                return str(self._streaming().first)
             case "arms":
                 self._armed = self.world.clock()
             case "halts":
@@ -176,6 +189,20 @@ class DescribedDevice(ScpiDevice):
             case "clears":
                 self._clear()
         return self.manual.acknowledge
+
+    def _streaming(self) -> Streaming:
+        """What it samples on and on; NumPy is loaded with it."""
+        if self._stream is None:
+            from ibexite.simulate.streaming import Streaming
+
+            self._stream = Streaming(self.manual.data["stream"], self.world.clock, self._samples_of)
+        return self._stream
+
+    def _samples_of(self, channel: int, begin: float, step: float, count: int) -> Any:
+        import numpy as np
+
+        found = self.world.record(self.wiring.get(channel, UNWIRED), begin, step, count)
+        return np.zeros(count) if found is None else found
 
     def _complete(self) -> str:
         """Whether all is carried out. Where one answer says so, it comes when it is."""

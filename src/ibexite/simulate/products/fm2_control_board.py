@@ -39,6 +39,7 @@ class _Parts:
     quiescent: float  # A drawn by the logic
     rail: float  # V
     leak: float  # S across the battery input
+    input_capacitor: float  # F
 
 
 def fault_of(serial: str) -> str:
@@ -60,6 +61,7 @@ def _parts_of(serial: str) -> _Parts:
         quiescent=0.0155 * spread.gauss(1, 0.04),
         rail=(3.171 if fault == "low_rail" else 3.302) * spread.gauss(1, 0.003),
         leak=1 / 1.63 if fault == "short" else 2e-6,
+        input_capacitor=213e-6 * spread.gauss(1, 0.06),
     )
 
 
@@ -77,9 +79,14 @@ class Fm2ControlBoard:
         "output_shunt": 1.1e-3,
         "rail_3v3": 0.9e-3,
     }
+    charging: Mapping[str, tuple[str, float]]
 
     def __init__(self, serial: str) -> None:
         self.parts = _parts_of(serial)
+        farads = self.parts.input_capacitor
+        self.charging = {
+            "battery_current": ("battery_voltage", farads), "battery_shunt": ("battery_voltage", farads * SHUNT_IN),
+        }  # fmt: skip
 
     def operating_point(self, stimuli: Stimuli) -> dict[str, float]:
         """Settled voltages in V; the shunts are read as the voltage across them."""
