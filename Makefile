@@ -36,6 +36,7 @@ bench: $(VENV)/installed-for-tests
 	$(BIN)/python benchmarks/many_units.py
 	$(BIN)/python benchmarks/replay.py
 	$(BIN)/python benchmarks/waveforms.py
+	$(BIN)/python benchmarks/streaming.py
 
 # Parser tables and generated parts of the documents; needed after a change of grammar, schema or functions.
 tables: $(VENV)/installed-for-tests

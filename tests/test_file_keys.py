@@ -92,6 +92,28 @@ load = "TRAC {{block}}"
 most = 1000
 {play}
 """
+STREAM_KEYS = {
+    "begin": 'begin = "B"', "end": 'end = "E"', "query": 'query = "Q? (@{{channels}})"', "first": 'first = "F?"', "holds": "holds = 1000",
+}  # fmt: skip
+STREAM = """class = "digitizer"
+[settings.interval]
+write = "A {{value}}"
+ask = "A?"
+[settings.samples]
+write = "B {{value}}"
+ask = "B?"
+[settings.trigger]
+write = "C {{value}}"
+ask = "C?"
+[readings.record]
+query = "R?"
+form = "block"
+axes = {{ time = {{ start = "0 s", step = "S?" }} }}
+[actions]
+arm = "ARM"
+[stream]
+{stream}
+"""
 CLASS = """help = "h"
 {class}
 [settings.output]
@@ -117,7 +139,7 @@ name = "p"
 {retest}
 """
 FILES = {"bench": BENCH, "instrument": BENCH, "simulated": BENCH, "role": BENCH, "signal": BENCH, "route": BENCH, "simulation": BENCH, "profile": PROFILE, "speech": PROFILE, "setting": PROFILE,
-         "reading": PROFILE, "curve": PROFILE, "table": PROFILE, "connections": PROFILE, "quirks": PROFILE, "play": PLAY, "class": CLASS, "class setting": CLASS, "class reading": CLASS, "model": MODEL, "project": PROJECT, "retest": PROJECT}  # fmt: skip
+         "reading": PROFILE, "curve": PROFILE, "table": PROFILE, "connections": PROFILE, "quirks": PROFILE, "play": PLAY, "stream": STREAM, "class": CLASS, "class setting": CLASS, "class reading": CLASS, "model": MODEL, "project": PROJECT, "retest": PROJECT}  # fmt: skip
 
 OF_PLACE = {"curve": ("oscilloscope", "full_scale", "wave"), "table": ("product", "mode", "counters"), "connections": ("connection_tester", "voltage", "wires")}
 NEEDED = {"table": 'row = "{{counter}},{{delay:us}}"', "connections": 'connection = "{{first}},{{second}}"'}  # without these there is no such reading
@@ -134,10 +156,12 @@ def text_with(place: str, lines: str, key: str = "") -> str:
     slots = dict.fromkeys(FILES, "")
     if curve and key != "axes":
         lines += '\naxes = { time = { start = "0 s", step = "1 ms" } }'
+    if place == "stream":
+        lines += "".join(f"\n{line}" for name, line in STREAM_KEYS.items() if name != key)
     if place in NEEDED and key not in ("row", "connection", "diode", "resistor", "capacitor", "alone"):
         lines += f"\n{NEEDED[place]}"
     slots["reading" if place in OF_PLACE else place] = lines
-    if text in (PROFILE, PLAY):
+    if text in (PROFILE, PLAY, STREAM):
         names.pop("reading")
     filled = text
     for name, value in {**slots, **names}.items():
@@ -189,7 +213,7 @@ def load(folder: Path, place: str, text: str) -> object:
         return read_bench(path)
     if kind is PROJECT:
         return find_project(folder)
-    if kind in (PROFILE, PLAY):
+    if kind in (PROFILE, PLAY, STREAM):
         return load_profile("file.toml", folder)
     return class_in(path) if kind is CLASS else read_model(path)
 
@@ -218,11 +242,13 @@ def example_of(key: str, place: str) -> str:
         text = 'arguments = { range = "V" }'
     if key == "words":
         text = ""
-    if key in ("numbers", "bytes") and place == "play":
+    if key in ("numbers", "bytes") and place in ("play", "stream"):
         text = text.replace('form = "block"\n', "").strip()
     if key == "records" and place == "class":
         text = 'records = ""'
-    if key in ("offset", "factor") and place == "curve":
+    if key == "query" and place == "stream":
+        text = 'query = "Q? (@{{channels}})"'
+    if key in ("offset", "factor") and place in ("curve", "stream"):
         text = f'{key} = "{key.upper()}?"'
     return (BESIDE[key] + "\n" + text) if BESIDE.get(key) else text
 

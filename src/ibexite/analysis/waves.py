@@ -12,7 +12,7 @@ from typing import Any
 
 import numpy as np
 
-from ibexite.analysis.curve import Array, ArrayCurve, Curve, SampledCurve, Sampling, never
+from ibexite.analysis.curve import Array, ArrayCurve, Curve, SampledCurve, Sampling, never, no_point
 from ibexite.analysis.pointwise import level_of_pressure as _level_of_pressure
 from ibexite.analysis.pointwise import level_of_voltage as _level_of_voltage
 from ibexite.analysis.signals import (
@@ -59,7 +59,16 @@ def _records(curve: Curve, axis: str) -> tuple[list[Record], dict[str, Array], t
     rows = moved.reshape(math.prod(moved.shape[:-1]), moved.shape[-1])
     rate = 1 / sampling.step
     rate = float(round(rate)) if abs(rate - round(rate)) < 1e-9 * rate else rate
-    return [Record(row, rate, sampling.start) for row in rows], rest, moved.shape[:-1]
+    return [_without_ends(Record(row, rate, sampling.start)) for row in rows], rest, moved.shape[:-1]
+
+
+def _without_ends(record: Record) -> Record:
+    """A record of a turn without the points that others alone have, which began sooner or went on longer."""
+    there = ~no_point(record.values)
+    if there.all() or not there.any():
+        return record
+    first, end = int(there.argmax()), len(there) - int(there[::-1].argmax())
+    return Record(record.values[first:end], record.rate, record.start + first / record.rate)
 
 
 def _hole(record: Record, looks_at_parts: bool = False) -> float | None:

@@ -11,7 +11,6 @@ from __future__ import annotations
 
 import contextlib
 import threading
-import time
 from collections.abc import Callable, Sequence
 from typing import Any, NamedTuple, Protocol
 
@@ -83,6 +82,7 @@ class Stream:
         # Numbers of this size are none; whole ones as large as they can be may have been larger.
         self.beyond = 0.999 * INFINITY if self._numbers.kind == "f" else float(np.iinfo(self._numbers.str[1:]).max)
         self.every = 0.0
+        self._began = self._proved = 0.0  # s of the clock: it was told to begin, and it had begun
         self._pump: _Pump | None = None
 
     def begin(self, every: float) -> list[Kept]:
@@ -97,10 +97,11 @@ class Stream:
             for text in commands.configure:
                 session.send(text)
             factor, offset = (self._number(told) for told in (commands.factor, commands.offset))
-            session.send(self._filled(commands.begin), may_repeat=False)
             self._began = self._bench.user.now()
+            session.send(self._filled(commands.begin), may_repeat=False)
             try:
                 self._prove(every)
+                self._proved = self._bench.user.now()
             except BaseException:
                 with contextlib.suppress(IbexiteError):
                     self._stop()
@@ -171,26 +172,28 @@ class Stream:
         """Stops it and takes what is still there; what was in the way."""
         with self._bench.pool.carrying_on():
             try:
-                elapsed = self._stop()
+                least, most = self._stop()
                 if not pump.failure:
-                    pump.take_rest()
+                    pump.take_rest(most)
             except IbexiteError as error:
                 return pump.failure or error.what
-        return pump.failure or self._by_clock(pump.count, elapsed)
+        return pump.failure or self._by_clock(pump.count * self.every, least, most)
 
-    def _stop(self) -> float:
-        """How long it has run, in s."""
-        session = self._session
+    def _stop(self) -> tuple[float, float]:
+        """How long it has run at least, and at most, in s."""
+        session, now = self._session, self._bench.user.now
+        ending = now()
         with self._bench.holding([session]):
             session.send(self._filled(self._commands.end))
             session.wait_until_complete()
-        return self._bench.user.now() - self._began
+        return ending - self._proved, now() - self._began
 
-    def _by_clock(self, count: int, elapsed: float) -> str:
-        """What is wrong with a number of samples, as the clock has it."""
-        if abs(count * self.every - elapsed) <= BY_CLOCK * elapsed + STARTING:
+    def _by_clock(self, recorded: float, least: float, most: float) -> str:
+        """What is wrong with so many s of samples where it has run so long."""
+        if least * (1 - BY_CLOCK) - STARTING <= recorded <= most * (1 + BY_CLOCK) + STARTING:
             return ""
-        return f"it gave {count:,} samples in {elapsed:.4g} s, not one every {self.every:.4g} s"
+        told = f"{least:.4g} s" if recorded < least else f"{most:.4g} s"
+        return f"it gave samples of {recorded:.4g} s in {told}: it does not take one every {self.every:.4g} s"
 
 
 class _Pump:
@@ -238,11 +241,11 @@ class _Pump:
             except Exception as error:  # nothing may be lost in silence because of a mistake here
                 self.failure = f"{type(error).__name__}: {error}"
 
-    def take_rest(self) -> None:
-        """Takes all that is still there, behind the end. Raises LinkError, InstrumentError, RecordsError."""
-        deadline = time.monotonic() + 2 * self.link.timeout
-        while self._take() and time.monotonic() < deadline:
-            pass
+    def take_rest(self, seconds: float) -> None:
+        """Takes all that is still there, behind the end; of an instrument that has run so long. Raises LinkError,
+        InstrumentError, RecordsError."""
+        while self._take() and self.count * self._stream.every < seconds:
+            pass  # one that goes on sampling all the same is not waited for
 
     def _take(self) -> int:
         """Takes one block, and says how many samples are in it."""

@@ -52,7 +52,7 @@ def command(folder: Path) -> None:
         demo.first_steps()
         demo.known_good()
         demo.lot()
-        _headline("9. Once more: a stored run, without bench and board", "ibexite replay FC00411")
+        _headline("10. Once more: a stored run, without bench and board", "ibexite replay FC00411")
         _call("replay", "FC00411", code=1)
         demo.summary()
 
@@ -83,10 +83,12 @@ class _Demo:
         self._run("sensor_parts.ibx", "FP0107")
         _headline("6. Played and heard: all of a transducer from one stimulus", _run_line("echo.ibx", "…"))
         self._run("echo.ibx", *TRANSDUCERS)
+        _headline("7. Recorded: the current into a board, every 20 us", _run_line("inrush.ibx", UNITS[0]))
+        self._run("inrush.ibx", UNITS[0])
 
     def known_good(self) -> None:
         """Leads that are judged by those of a known good unit."""
-        _headline("7. Known good: leads are judged by those of another gauge", _run_line("service.ibx", GOOD_LEADS))
+        _headline("8. Known good: leads are judged by those of another gauge", _run_line("service.ibx", GOOD_LEADS))
         self._run("service.ibx", GOOD_LEADS)
         for value, name in (("antenna.s21", "antenna_lead"), ("lead.wires", "sensor_lead")):
             _line(f"ibexite golden save {GOOD_LEADS} {value} --as {name}")
@@ -98,7 +100,7 @@ class _Demo:
 
     def lot(self) -> None:
         """Limits from a lot, and what they would have meant for it."""
-        _headline("8. Limits from a lot of forty boards", "ibexite run lot.ibx --table lot_0412.csv --simulate --yes")
+        _headline("9. Limits from a lot of forty boards", "ibexite run lot.ibx --table lot_0412.csv --simulate --yes")
         with Path(os.devnull).open("w") as nobody, contextlib.redirect_stdout(nobody):
             found = [self._one("lot.ibx", f"FC{number:05}", LOT, None) for number in LOT_SIZE]
         click.echo(f"{sum(outcome.verdict == 'pass' for outcome in found)} of {len(found)} passed\n")
@@ -113,7 +115,7 @@ class _Demo:
 
     def summary(self) -> None:
         """What was run, and where its reports are."""
-        _headline("10. Look: what is stored", "ibexite runs; ibexite show last; ibexite export last --to csv")
+        _headline("11. Look: what is stored", "ibexite runs; ibexite show last; ibexite export last --to csv")
         from ibexite.cli.running import tell_report
         from ibexite.records.stored_run import verdict_text
 

@@ -7,10 +7,10 @@ from pathlib import Path
 from ibexite.errors import MistakeError
 
 FILES = (
-    "README.md", "ibexite.toml", "bench.toml", "analog.toml", "service.toml", "acoustic.toml", "ct64.toml",
-    "fm2_final.ibx", "characterise.ibx", "sensor_parts.ibx", "service.ibx", "leads.ibx", "echo.ibx", "lot.ibx",
-    "shared.ibx", "parts_limits.csv", "lot_limits.csv", "lot_0412.csv", "masks/transducer.csv", "masks/echo.csv",
-    "maths.py",
+    "README.md", "ibexite.toml", "bench.toml", "analog.toml", "service.toml", "acoustic.toml", "inrush.toml",
+    "ct64.toml", "fm2_final.ibx", "characterise.ibx", "sensor_parts.ibx", "service.ibx", "leads.ibx", "echo.ibx",
+    "inrush.ibx", "lot.ibx", "shared.ibx", "parts_limits.csv", "lot_limits.csv", "lot_0412.csv", "masks/transducer.csv",
+    "masks/echo.csv", "maths.py",
     "link_stress.py", "lead_plan.py", "rf_head.py", "measurements/band_pass.ibx", "measurements/one_db_point.py",
     "measurements/heater_power.py", "measurements/heater_power.measurement.toml",
 )  # fmt: skip

@@ -40,7 +40,7 @@ def _look_at_stream(program: Program, use: RecordUse, role: str, file: BenchFile
     least, most = extent if extent is not None else (0.0, float("inf"))
     least = max(least, profile.stream.fastest)
     if use.every is not None and not least * (1 - ROOM) <= use.every <= most * (1 + ROOM):
-        ends = " to ".join(units.format_value(end, units.SECOND) for end in (least, most))
+        ends = " to ".join(units.format_value(float(f"{end:.9g}"), units.SECOND) for end in (least, most))
         use.source.report(
             use.node.every.span, f"{instrument} does not stream so", "", f"It takes a sample every {ends}."
         )

@@ -115,7 +115,8 @@ class Recording:
                 events.WholeCurve(
                     runtime.now(), frame.block, name, meta["origin"], meta["unit"], meta["shown"],
                     [frame.axis_meta(TIME)], [] if sampling else [kept.ref(TIME)], kept.ref(name),
-                    meta.get("kind", Quantity.stored), sampling=(sampling.start, sampling.step) if sampling else None, bad=bad, **self._place,
+                    meta.get("kind", Quantity.stored), (sampling.start, sampling.step) if sampling else None,
+                    bad=bad, **self._place,
                 )
             )  # fmt: skip
             if not self._turn.at:

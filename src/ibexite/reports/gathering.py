@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 from pathlib import Path
 
 from ibexite.compound import count_said, picture_of
 from ibexite.records.grids import Grid
 from ibexite.records.stored_run import RunRecord, TestRecord
+from ibexite.records.thinned import thinned
 from ibexite.reports.figure_specs import pictures_of
 from ibexite.reports.model import DataTable, Photo, Report, ReportFigure, ResultLine, TestPart
 from ibexite.units import parse_unit, plain_number, unit_for
@@ -60,7 +62,8 @@ def gather(run: RunRecord) -> Report:
     )
 
 
-def _test(test: TestRecord, attempts: list[str]) -> TestPart:
+def _test(whole: TestRecord, attempts: list[str]) -> TestPart:
+    test = replace(whole, grids=list(map(thinned, whole.grids)))
     results = [_result(result) for result in worst_first(test.results)]
     values = [
         (grid.columns[0]["name"], single_text(grid.columns[0], grid.data[0][0]))
@@ -74,7 +77,8 @@ def _test(test: TestRecord, attempts: list[str]) -> TestPart:
     ]
     axes = [c for grid in test.grids for c in grid.columns if c["origin"] == "sweep"]
     bad = [(b["name"], place_text(b["at"], axes), b["reason"], b["raw"]) for b in test.bad_readings]
-    tables = [_data_table(grid) for grid in test.grids if grid.axes and len(grid.data[0])]
+    pairs = zip(whole.grids, test.grids, strict=True)
+    tables = [_data_table(*pair) for pair in pairs if pair[0].axes and len(pair[0].data[0])]
     compounds, photos = _parts(test)
     return TestPart(
         {**test.row, "time": duration_text(test.row["duration"])}, results, values, figures, bad, _holes(test),
@@ -117,9 +121,10 @@ def _figures_of_waits(test: TestRecord) -> list[Fields]:
     ]
 
 
-def _data_table(grid: Grid) -> DataTable:
+def _data_table(grid: Grid, drawn: Grid) -> DataTable:
+    """The first rows of a grid, in units that suit what is drawn of it."""
     count = len(grid.data[0])
-    shown = [_one_unit(column, values) for column, values in zip(grid.columns, grid.data, strict=True)]
+    shown = [_one_unit(column, values) for column, values in zip(drawn.columns, drawn.data, strict=True)]
     rows = [
         [text(values[i]) for (_, text), values in zip(shown, grid.data, strict=True)]
         for i in range(min(count, MOST_ROWS))
@@ -147,9 +152,12 @@ def _holes(test: TestRecord) -> list[tuple[str, str]]:
     found = []
     for grid in test.grids:
         for column, values in zip(grid.columns, grid.data, strict=True):
-            holes = sum(1 for value in values if value != value) - bad.get(column["name"], 0)
+            lost = column.get("holes")
+            holes = (sum(1 for value in values if value != value) if lost is None else lost) - bad.get(
+                column["name"], 0
+            )
             if grid.axes and column["origin"] == "read" and holes > 0:
-                found.append((column["name"], f"{holes} of {len(values)} points"))
+                found.append((column["name"], f"{holes} of {column['length']} points"))
     return found
 
 

@@ -8,6 +8,8 @@ from decimal import Decimal
 from ibexite.units.dimensions import Dimension
 from ibexite.units.symbols import LINEAR, NO_UNIT, UNITS, Unit, parse_unit, symbol_of
 
+_TINY = 1e-12  # what a factor such as 1e-6 is off as a float
+
 
 def display_unit(value: float, dimension: Dimension, shown: str | None = None) -> Unit:
     """The unit to show a value in: the one asked for, else the base symbol with the prefix that suits the value."""
@@ -32,7 +34,7 @@ def display_unit(value: float, dimension: Dimension, shown: str | None = None) -
 
 
 def _suits(number: float) -> bool:
-    return 1 <= number < 1000
+    return 1 - _TINY <= number < 1000 * (1 - _TINY)
 
 
 def plain_number(value: float, digits: int = 6) -> str:
@@ -61,6 +63,8 @@ def format_value(value: float, dimension: Dimension, *, shown: str | None = None
     >>> from ibexite.units import AMPERE, CELSIUS, PLAIN
     >>> format_value(0.0125, AMPERE), format_value(304.15, CELSIUS), format_value(0.81, PLAIN, shown="%")
     ('12.5 mA', '31 degC', '81 %')
+    >>> [format_value(10.0**power, AMPERE) for power in (-12, -9, -6, -3, 3)]
+    ['1 pA', '1 nA', '1 uA', '1 mA', '1 kA']
     """
     unit = display_unit(_rounded(value, digits), dimension, shown)
     return f"{plain_number(unit.from_base(value), digits)} {unit.symbol}".rstrip()
