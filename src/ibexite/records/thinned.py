@@ -1,4 +1,4 @@
-"""Long curves as they are drawn: of each of many stretches the least and the greatest value, and a hole where one is."""
+"""Long curves as they are drawn: of each of many stretches the least and greatest value, and a hole where one is."""
 
 from __future__ import annotations
 
