@@ -3,6 +3,7 @@ did, what is missing is known, and nothing of it passes that nobody has seen."""
 
 import itertools
 import json
+import resource
 import signal
 import subprocess
 import threading
@@ -201,6 +202,39 @@ def test_an_instrument_that_goes_on_sampling_does_not_keep_the_run(ibexite, proj
     assert verdict(record) == "pass" and len(curves(record)["trace.v_in"].values) * 20e-6 < 2, done.stdout
 
 
+MEASUREMENT = """measurement rush_of "Inrush at a voltage"
+    inputs
+        volts = 12 V between 1 V and 15 V
+    needs
+        supply : power_supply
+        v_in   : signal in V
+        i_in   : signal in A
+    outputs
+        top in V
+    set supply.voltage = volts
+    record trace : v_in, i_in every 50 us
+        set supply.output = on
+        wait 50 ms
+    set supply.output = off
+    wait 30 ms
+    let top = max(trace.v_in)
+"""
+
+
+def test_a_measurement_records_in_each_turn_and_at_the_desk(ibexite, project: Path) -> None:
+    (project / "measurements/rush_of.ibx").write_text(MEASUREMENT)
+    lines = """    sweep level from 6 V to 12 V step 3 V
+        measure rush_of(volts = level) as rush
+        let top = rush.top
+    check top within level +/- 10 mV
+"""
+    done, record = run(ibexite, project, lines)
+    assert verdict(record) == "pass" and curves(record)["rush.trace.v_in"].values.shape[0] == 3, done.stdout
+    assert "as it was recorded, in all" in ibexite("replay", "last").stdout and "pass stays" in ibexite("rejudge", "last").stdout
+    desk = ibexite("measure", "rush_of", "--bench", "inrush.toml", "--simulate")
+    assert "bad: trace.v_in: overload" in desk.stdout, "nobody has set the range there"
+
+
 def test_what_is_beyond_the_range_is_told_at_its_time_and_the_other_signal_is_as_good_as_before(ibexite, project: Path) -> None:
     lines = "    set adc.full_scale = 5 V\n" + RECORD + "    check peak(trace.i_in) <= 1.5 A\n" + CHECK
     done, record = run(ibexite, project, lines)
@@ -266,6 +300,22 @@ def test_a_run_that_is_killed_or_ended_keeps_what_was_recorded(ibexite, project:
     assert record.row["verdict"] == "aborted" and (how != signal.SIGKILL or "broken off" in shown), shown
     if how == signal.SIGINT:
         assert "outputs off: supply" in printed
+
+
+def test_a_disk_that_is_full_ends_the_recording_and_what_came_before_is_kept(project: Path) -> None:
+    """No file may become larger than 300 kB: more than the journal needs."""
+    (project / "own.ibx").write_text(HEAD + RECORD.replace("wait 80 ms", "wait 2 s") + CHECK)
+
+    def limited() -> None:
+        signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
+        resource.setrlimit(resource.RLIMIT_FSIZE, (300_000, 300_000))
+
+    command = [*IBEXITE, "run", "own.ibx", "--bench", "inrush.toml", "--simulate", "--yes", "--no-report", "--serial", BOARD]
+    done = subprocess.run(command, cwd=project, capture_output=True, text=True, timeout=60, check=False, preexec_fn=limited)
+    record = last(project)
+    kept = curves(record)["trace.v_in"].values
+    assert done.returncode == 3 and "the recording cannot be written (File too large)" in done.stdout, done.stdout + done.stderr
+    assert "outputs off: supply" in done.stdout and 0 < len(kept) * 8 <= 300_000 and not np.isnan(kept).any()
 
 
 def test_a_recording_is_begun_and_ended_by_others_while_lines_run(serve, project: Path) -> None:

@@ -197,8 +197,8 @@ class WholeCurve(NamedTuple):
 
 class RecordingStarted(NamedTuple):
     """A recording begins: which one of the run it is, the file of its samples (below streams), and its curves, each
-    {name, unit, shown}. `step` is the time in s from sample to sample, None where each has its own time. Within loops,
-    `at` are their values and `outer` what is told of them."""
+    {name, unit, shown}. `step` is the time in s from sample to sample, None where each has its own time; `starts` tells
+    when each curve begins. Within loops, `at` are their values and `outer` what is told of them."""
 
     t: float
     test: str
@@ -207,6 +207,7 @@ class RecordingStarted(NamedTuple):
     file: str
     curves: list[dict[str, str]]
     step: float | None
+    starts: Sequence[float] = ()
     outer: list[dict[str, str]] = []
     at: Sequence[float | str] = ()
     io: Said = NOTHING_SAID

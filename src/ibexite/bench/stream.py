@@ -27,8 +27,9 @@ from ibexite.instruments.stream_keys import BY_SAMPLE, StreamCommands
 from ibexite.protocols.scpi import INFINITY
 
 TURN = 0.05  # s from one question to the next, or less where the instrument keeps less
-BY_CLOCK = 0.01  # by so much of the time the number of samples may differ from what the clock says
-STARTING = 0.25  # s; and by so much, for its way of starting and stopping
+BY_CLOCK = 1e-3  # by so much of the time the number of samples may differ from what the clock says
+STARTING = 0.02  # s; and by so much, or a few samples, for its way of starting and stopping
+SAMPLES = 3
 GIVEN_UP = 1.0  # s that a run that ends waits for an instrument that does not answer
 Write = Callable[[int, Sequence[Any]], None]
 
@@ -179,6 +180,11 @@ class Stream:
                 return pump.failure or error.what
         return pump.failure or self._by_clock(pump.count * self.every, least, most)
 
+    @property
+    def room(self) -> float:
+        """By how many s the samples may differ from the time."""
+        return STARTING + SAMPLES * self.every
+
     def _stop(self) -> tuple[float, float]:
         """How long it has run at least, and at most, in s."""
         session, now = self._session, self._bench.user.now
@@ -190,7 +196,7 @@ class Stream:
 
     def _by_clock(self, recorded: float, least: float, most: float) -> str:
         """What is wrong with so many s of samples where it has run so long."""
-        if least * (1 - BY_CLOCK) - STARTING <= recorded <= most * (1 + BY_CLOCK) + STARTING:
+        if least * (1 - BY_CLOCK) - self.room <= recorded <= most * (1 + BY_CLOCK) + self.room:
             return ""
         told = f"{least:.4g} s" if recorded < least else f"{most:.4g} s"
         return f"it gave samples of {recorded:.4g} s in {told}: it does not take one every {self.every:.4g} s"
@@ -298,7 +304,7 @@ class _Pump:
         elapsed = self._bench.user.stamp() - self._stream._began
         if first < self.count:
             raise self._error(f"gave sample {first:,} twice")
-        if (first + count) * self._stream.every > elapsed * (1 + BY_CLOCK) + STARTING:
+        if (first + count) * self._stream.every > elapsed * (1 + BY_CLOCK) + self._stream.room:
             raise self._error(f"told of sample {first + count - 1:,} after {elapsed:.4g} s")
 
     def _error(self, what: str) -> InstrumentError:

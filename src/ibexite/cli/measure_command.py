@@ -28,6 +28,8 @@ if TYPE_CHECKING:
     from ibexite.language.program import MeasurementFacts
     from ibexite.records.stored_run import RunRecord
 
+MOST_BAD = 10  # bad readings that are told; `ibexite show last` has all
+
 
 @click.command("measure")
 @click.argument("name", required=False)
@@ -132,3 +134,5 @@ def _show_values(record: RunRecord, facts: MeasurementFacts) -> None:
         for line in draw_curve(grid.column(kind.axes[0]), grid.column(column_name), axis, {**column, "name": name}):
             click.echo("  " + line)
         click.echo(f"  {len(grid.data[0])} points; ibexite export last --to csv writes them")
+    for bad in test.bad_readings[:MOST_BAD]:
+        click.echo(f"  bad: {bad['name'].removeprefix(RESULT + '.')}: {bad['reason']}")

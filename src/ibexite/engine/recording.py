@@ -82,7 +82,7 @@ class Recording:
             events.RecordingStarted(
                 runtime.now(), self._frame.block, self._frame.prefix + self._statement.name, self.number, file,
                 [{key: meta[key] for key in ("name", "unit", "shown", "kind") if key in meta} for meta in self._metas],
-                step, **self._place, io=runtime.take_traffic(),
+                step, [-entry.delay for entry in self.entries], **self._place, io=runtime.take_traffic(),
             )
         )  # fmt: skip
         return kept
@@ -140,6 +140,11 @@ class Recording:
     def signals(self) -> list[str]:
         """The signals, as the bench knows them."""
         return self._signals
+
+    @property
+    def entries(self) -> list[Any]:
+        """What the bench file says of them."""
+        return [self.runtime.bench.file.signals[name] for name in self._signals]
 
     @property
     def names(self) -> list[str]:
@@ -210,7 +215,7 @@ class _Streamed:
     def curve(self, name: str, samples: int) -> Curve:
         from ibexite.analysis.curve import Sampling, StreamedCurve
 
-        signal = self._recording.runtime.bench.file.signals[self._recording.signals[self._recording.names.index(name)]]
+        signal = self._recording.entries[self._recording.names.index(name)]
         kept = self.kept
         sampling = Sampling(TIME, -signal.delay, self._recording.every)
         return StreamedCurve(sampling, samples, lambda begin, end: kept.values(name, begin, end))

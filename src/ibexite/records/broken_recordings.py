@@ -22,10 +22,11 @@ def curves_of(begun: events.RecordingStarted, length_of: LengthOf) -> Iterator[e
     if not count:
         return
     is_even = begun.step is not None
-    for curve in begun.curves:
+    starts = [*begun.starts, *(0.0 for _ in begun.curves[len(begun.starts) :])]
+    for curve, start in zip(begun.curves, starts, strict=True):
         yield events.WholeCurve(
             begun.t, begun.test, curve["name"], "read", curve["unit"], curve["shown"], [TIME],
             [] if is_even else [events.SideRef(begun.file, 0, count, TIME["name"])],
             events.SideRef(begun.file, 0, count, curve["name"]), curve.get("kind", Quantity.stored),
-            sampling=(0.0, begun.step) if begun.step is not None else None, outer=begun.outer, at=begun.at,
+            sampling=(start, begun.step) if begun.step is not None else None, outer=begun.outer, at=begun.at,
         )  # fmt: skip
