@@ -19,7 +19,7 @@ ALLOWED = {
     "analysis": {"decision_rules", "units", "holes", "connections", "mask", "stimulus"},
     "language": {"stimulus", "decision_rules", "mask", "reference", "units", "classes", "functions", "plain_file", "values", "connections"},
     "instruments": {"units", "classes", "connections", "values", "protocols", "toml_reader", "plain_file", "surroundings"},
-    "simulate": {"compound", "connections", "units", "analysis", "holes", "protocols", "__init__"},
+    "simulate": {"wave_file", "compound", "connections", "units", "analysis", "holes", "protocols", "__init__"},
     "bench": {"classes", "stimulus", "compound", "connections", "units", "plain_file", "column_file", "touchstone", "analysis", "instruments", "protocols", "toml_reader", "file_lock", "holes", "values", "verdicts"},
     "outside": {"surroundings"},
     "companions": {"wave_file", "file_lock", "column_file", "compound", "holes", "mask", "reference", "source_trees", "units", "classes", "language", "toml_reader", "plain_file", "values"},
@@ -27,7 +27,7 @@ ALLOWED = {
     "records": {"conditions", "events", "analysis", "units", "wording", "file_lock", "plain_file", "holes", "values", "verdicts"},
     "reports": {"verdicts", "records", "plain_file", "compound", "analysis", "units", "wording", "events", "holes", "values"},
     "exports": {"records", "plain_file", "values"},
-    "station": {"__init__", "conditions", "decision_rules", "holes", "wording", "reference", "connections", "classes", "engine", "records", "reports", "bench", "instruments", "simulate", "language", "companions", "analysis", "protocols", "file_lock", "units", "events", "stop", "values", "verdicts", "plain_file", "toml_reader"},
+    "station": {"wave_file", "__init__", "conditions", "decision_rules", "holes", "wording", "reference", "connections", "classes", "engine", "records", "reports", "bench", "instruments", "simulate", "language", "companions", "analysis", "protocols", "file_lock", "units", "events", "stop", "values", "verdicts", "plain_file", "toml_reader"},
     # Options, views and exit codes; what it computes with (analysis, companions, links) it asks the station for.
     "cli": {"reference", "station", "file_keys", "engine", "records", "reports", "exports", "bench", "instruments", "simulate", "language", "classes", "functions", "events", "holes", "stop", "verdicts", "wording", "units", "compound", "values", "demo", "plain_file", "surroundings", "toml_reader", "__init__"},
 }  # fmt: skip

@@ -130,12 +130,15 @@ def run_unit(
 
 def _prepared(options: RunOptions, ready: Ready) -> Prepared:
     from ibexite.station.prepared import Prepared, read_prepared
+    from ibexite.station.prepared_waves import vet_waves
 
     if options.readings is None:
         return Prepared()
     if not options.simulate:
         raise MistakeError("prepared readings are for rehearsals", where="--readings", remedy="Add --simulate.")
-    return read_prepared(options.readings, ready.bench, [test.name for test in ready.program.sequence.tests])
+    found = read_prepared(options.readings, ready.bench, [test.name for test in ready.program.sequence.tests])
+    vet_waves(ready.program, found.readings, *found.of_tests.values())
+    return found
 
 
 def _operator(options: RunOptions, prepared: Prepared, stop: Stop) -> Operator:

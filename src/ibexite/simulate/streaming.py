@@ -21,11 +21,11 @@ class Streaming:
     Args:
         told: what the profile says of the stream.
         clock: the time of the world in s.
-        record: the samples of a channel: its number, the time of the first one, the step, how many.
+        record: the samples of a channel: its number, that of the first one and its time, the step, how many.
     """
 
     def __init__(
-        self, told: Fields, clock: Callable[[], float], record: Callable[[int, float, float, int], Array]
+        self, told: Fields, clock: Callable[[], float], record: Callable[[int, int, float, float, int], Array]
     ) -> None:
         self._told, self._clock, self._record = told, clock, record
         self._began = self._ended = None  # type: float | None
@@ -53,7 +53,7 @@ class Streaming:
         self.first = self._next
         self._next += count
         begin = self._began + self.first * self._interval
-        each = [self._numbers(self._record(one, begin, self._interval, count), scale) for one in channels]
+        each = [self._numbers(self._record(one, self.first, begin, self._interval, count), scale) for one in channels]
         numbers = np.stack(each, axis=1 if self._told["order"] == "samples" else 0)
         numbers = numbers.astype(self._told["numbers"])  # stacking has them in the order of this computer
         return definite_block(numbers.tobytes()).decode("latin-1")

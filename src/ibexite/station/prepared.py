@@ -9,17 +9,19 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from ibexite.errors import MistakeError, UnitError, did_you_mean
+from ibexite.station.prepared_waves import EXAMPLE, PreparedWave, wave_of
 from ibexite.toml_reader import TomlTable, read_toml
 from ibexite.units import parse_quantity
 from ibexite.untyped import Fields, Measured
 from ibexite.values import YES_NO, Compound, Quantity, Type, Words, YesNo
 
 if TYPE_CHECKING:
+    from ibexite.bench.entries import SignalEntry
     from ibexite.bench.file import BenchFile
 
 
-Readings = dict[str, list[float | str | None]]
-"""Prepared readings in base units, by signal or role.reading; None for an overload."""
+Readings = dict[str, list[float | str | PreparedWave | None]]
+"""Prepared readings in base units, by signal or role.reading; None for an overload, of records files."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,8 +37,8 @@ def read_prepared(path: Path, bench: BenchFile, tests: Collection[str]) -> Prepa
     """Prepared readings and answers from a TOML file.
 
     [readings] holds for each signal (or "role.reading") one value or a list of them, taken in turn, the last again and
-    again; "overload" is one too. [tests.NAME] holds those that one test has in place of them; [answers] holds for a
-    part of each question its answer.
+    again; "overload" is one too; of a signal that is recorded a WAV file each. [tests.NAME] holds those that one test
+    has in place of them; [answers] holds for a part of each question its answer.
 
     Raises:
         MistakeError: with the path to the value that is wrong.
@@ -47,20 +49,30 @@ def read_prepared(path: Path, bench: BenchFile, tests: Collection[str]) -> Prepa
     for name in of_tests:
         if name not in tests:
             table.table("tests").note(name, f"there is no test {name!r}", did_you_mean(name, tests))
-    found = _readings(readings, bench)
-    by_test = {name: _readings(entry, bench) for name, entry in of_tests.items()}
+    found = _readings(readings, bench, path.parent)
+    by_test = {name: _readings(entry, bench, path.parent) for name, entry in of_tests.items()}
     given = {part: answers.value(part) for part in answers}
     table.finish()
     return Prepared(found, {part: _answer(answer) for part, answer in given.items()}, by_test)
 
 
-def _readings(table: TomlTable, bench: BenchFile) -> Readings:
+def _readings(table: TomlTable, bench: BenchFile, folder: Path) -> Readings:
     found: Readings = {}
     for name in table:
         value = table.value(name)
         entries = value if isinstance(value, list) else [value]
-        found[name] = [_reading(table.where(name), name, entry, bench) for entry in entries]
+        signal, where = bench.signals.get(name), table.where(name)
+        if signal is not None and signal.is_record:
+            found[name] = [_wave(where, entry, signal, folder) for entry in entries]
+        else:
+            found[name] = [_reading(where, name, entry, bench) for entry in entries]
     return found
+
+
+def _wave(where: str, entry: object, signal: SignalEntry, folder: Path) -> PreparedWave:
+    if not isinstance(entry, dict):
+        raise MistakeError(f"{signal.name} is a record, not one value", where=where, remedy=EXAMPLE)
+    return wave_of(where, entry, signal, folder)
 
 
 def _reading(where: str, name: str, entry: object, bench: BenchFile) -> float | str | None:

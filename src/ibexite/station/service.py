@@ -29,6 +29,7 @@ if TYPE_CHECKING:
     from ibexite.engine.timing import Timing
     from ibexite.language.program import Program
     from ibexite.records.store import Store
+    from ibexite.station.prepared import Readings
     from ibexite.station.report_helper import ReportHelper
     from ibexite.station.simulated_bench import SimulatedBench
 
@@ -55,11 +56,11 @@ class UnitOrders:
     operator: str = ""  # who runs it
     orders: Orders = field(default_factory=Orders)
     is_real_time: bool = False  # on a simulated bench: waits take the time that they take
-    readings: Mapping[str, list[float | str | None]] = field(default_factory=dict)  # prepared, for a simulated bench
+    readings: Readings = field(default_factory=dict)  # prepared, for a simulated bench
     halts: Halts | None = None
     is_timed: bool = False
     traffic: Path | None = None  # where all that is said to instruments is written
-    readings_of_tests: Mapping[str, dict[str, list[float | str | None]]] = field(default_factory=dict)  # as `readings`
+    readings_of_tests: Mapping[str, Readings] = field(default_factory=dict)  # as `readings`
 
     def check(self) -> None:
         """Raises MistakeError: a serial number that the sequence is not for, a test, tag or line that is not there."""

@@ -20,6 +20,7 @@ from ibexite.simulate.products import DESCRIBED, NOTHING, OWN, PRODUCTS, connect
 from ibexite.simulate.troubles import NEEDS_MESSAGE, WAYS
 from ibexite.station.manuals import manual_of
 from ibexite.station.prepared import Readings
+from ibexite.station.prepared_waves import PreparedWave
 
 if TYPE_CHECKING:
     from ibexite.station.product_model import ProductModel
@@ -114,10 +115,15 @@ def raw_presets(file: BenchFile, presets: Readings, others: Readings | None = No
             )
         by_channel = profile.instrument_class.name in ("multimeter", "oscilloscope")
         key = str(signal.channel if signal else fact.channel) if by_channel else commands.feature.name
-        given = [
-            INFINITY if v is None else v if isinstance(v, str)
-            else commands.unit.from_base(_raw(file, signal, v, prepared) if signal else v) for v in values
-        ]  # fmt: skip
+        given: list[float | str] = []
+        for value in values:
+            if isinstance(value, PreparedWave):
+                assert signal is not None  # that is recorded
+                given.append(value.told(signal))
+            elif value is None or isinstance(value, str):
+                given.append(INFINITY if value is None else value)
+            else:
+                given.append(commands.unit.from_base(_raw(file, signal, value, prepared) if signal else value))
         mine = raw.setdefault(fact.instrument, {})
         mine[key] = mine[f"{commands.feature.name}:{signal.channel if signal else fact.channel}"] = given
     return raw

@@ -28,6 +28,7 @@ from ibexite.simulate.instruments.several_parts import prepared, reply_of
 from ibexite.simulate.instruments.traces import axis_of
 from ibexite.simulate.manual import QUESTIONS, Beyond, CurveFact, Entry, Manual, Reading, Setting
 from ibexite.simulate.nature import NO_LEVEL, ROOM, UNWIRED
+from ibexite.simulate.waves import PreparedWaves, recorded
 from ibexite.simulate.world import World
 from ibexite.untyped import Fields
 
@@ -55,6 +56,7 @@ class DescribedDevice(ScpiDevice):
         self._was_triggered = False  # since the last record
         self._armed: float | None = None  # since when it waits for its trigger, in s of the clock
         self._stream: Streaming | None = None
+        self._waves = PreparedWaves()
         self._samples: array[float] | None = None  # that it plays, as shares of its amplitude
         self._moving = Moving(world.clock)
         self._applied = Applied(manual.data["class"], world, wiring, self._value, manual.data["switch"], name)
@@ -168,6 +170,7 @@ class DescribedDevice(ScpiDevice):
                 self._was_triggered = True
                 self._applied.play(self._samples, self._value)
             case "stream_begin":
+                self._waves.begin(self.presets)
                 self._streaming().begin(float(self._value("interval", channel) or 1.0))
             case "stream_end":
                 self._streaming().end()
@@ -198,9 +201,12 @@ class DescribedDevice(ScpiDevice):
             self._stream = Streaming(self.manual.data["stream"], self.world.clock, self._samples_of)
         return self._stream
 
-    def _samples_of(self, channel: int, begin: float, step: float, count: int) -> Any:
+    def _samples_of(self, channel: int, first: int, begin: float, step: float, count: int) -> Any:
         import numpy as np
 
+        prepared = self._waves.streamed(channel, first, count)
+        if prepared is not None:
+            return prepared
         found = self.world.record(self.wiring.get(channel, UNWIRED), begin, step, count)
         return np.zeros(count) if found is None else found
 
@@ -377,7 +383,9 @@ class DescribedDevice(ScpiDevice):
         axis = axis_of("time", lambda s: self._value(s, channel), is_only=True)
         if begin is None:
             return None
-        values = self.world.record(self.wiring.get(channel, UNWIRED), begin, axis.step, axis.count)
+        values = recorded(self.presets, channel, axis.count)
+        if values is None:
+            values = self.world.record(self.wiring.get(channel, UNWIRED), begin, axis.step, axis.count)
         assert reading.curve is not None
         if values is None or not reading.curve["numbers"].endswith(("f4", "f8")):
             return self._points(reading, channel, [0.0] * axis.count if values is None else values.tolist())
