@@ -43,7 +43,7 @@ FIELDS: dict[str, st.SearchStrategy[Any]] = {
     "worst": st.builds(events.Point, MAYBE, MAYBE, MAYBE, MAYBE, AT, TEXT),
     "limits": st.builds(events.Limits, TEXT, NUMBER, TEXT, TEXT, st.lists(st.lists(MAYBE, max_size=3), max_size=2), TEXT, NUMBER, MAYBE),
     "samples": COUNT, "gaps": st.lists(st.tuples(COUNT, COUNT), max_size=2), "beyond": st.lists(st.tuples(COUNT, COUNT), max_size=2),
-    "curves": st.lists(ENTRY, max_size=2), "step": st.none() | NUMBER, "starts": st.lists(NUMBER, max_size=2), "RecordingStarted.at": st.lists(NUMBER | TEXT, max_size=2),
+    "curves": st.lists(ENTRY, max_size=2), "step": st.none() | NUMBER, "starts": st.lists(NUMBER, max_size=2), "spans": st.lists(st.tuples(TEXT, NUMBER, NUMBER), max_size=2), "RecordingStarted.at": st.lists(NUMBER | TEXT, max_size=2),
     "differences": st.lists(st.tuples(TEXT, TEXT), max_size=2),
     "points": st.builds(events.Points, COUNT, COUNT, COUNT, st.lists(st.lists(NUMBER, max_size=2), max_size=2),
                         st.dictionaries(TEXT, st.lists(NUMBER, max_size=2), max_size=2), N)}  # fmt: skip

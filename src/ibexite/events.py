@@ -266,7 +266,7 @@ class Judged(NamedTuple):
 
 
 class Figure(NamedTuple):
-    """A figure for the report."""
+    """A figure for the report; `spans` are stretches of x that are marked: name, begin and end, in base units."""
 
     t: float
     test: str
@@ -274,6 +274,7 @@ class Figure(NamedTuple):
     x: str
     by: str
     title: str
+    spans: Sequence[tuple[str, float, float]] = ()
 
 
 class Shown(NamedTuple):

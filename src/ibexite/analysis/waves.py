@@ -12,21 +12,10 @@ from typing import Any
 
 import numpy as np
 
-from ibexite.analysis.curve import Array, ArrayCurve, Curve, SampledCurve, Sampling, never, no_point
+from ibexite.analysis.curve import Array, ArrayCurve, Curve, SampledCurve, Sampling, StreamedCurve, never, no_point
 from ibexite.analysis.pointwise import level_of_pressure as _level_of_pressure
 from ibexite.analysis.pointwise import level_of_voltage as _level_of_voltage
-from ibexite.analysis.signals import (
-    bands,
-    by_part,
-    chirps,
-    delays,
-    edges,
-    spectra,
-    tones,
-    transfer,
-    weighting,
-    whole,
-)  # fmt: skip
+from ibexite.analysis.signals import bands, by_part, chirps, delays, edges, spectra, tones, transfer, weighting, whole
 from ibexite.analysis.signals.records import Record
 from ibexite.errors import SequenceError
 from ibexite.holes import BAD, NEVER_MEASURED
@@ -387,7 +376,33 @@ jitter = single("jitter", _jitter)
 glitches = single("glitches", _glitches)
 delay = _delay
 envelope = keeping("envelope", _envelope)
-cut = keeping("cut", _cut)
+_cut_whole = keeping("cut", _cut)
+
+
+def cut(curve: Curve, axis: str, begin: float, end: float) -> Curve:
+    """The samples from a time on and before another; of a recording no more than these are read."""
+    if isinstance(curve, StreamedCurve) and not _is_bad((begin, end)):
+        low, high = ((t - curve.sampling.start) / curve.sampling.step for t in (begin, end))
+        if 0 <= low < high <= curve.count:
+            curve = curve.part(max(0, math.floor(low) - 1), min(curve.count, math.ceil(high) + 1))
+    found: Curve = _cut_whole(curve, axis, begin, end)
+    return found
+
+
+def spectrogram(curve: Curve, axis: str, resolution: float) -> Curve:
+    """RMS values over time and frequency; with a hole in the waveform all of it is one."""
+    records, rest, _ = _records(curve, axis)
+    if rest:
+        raise SequenceError(
+            "spectrogram: these are several waveforms", remedy="Compute it in the loop, for each turn by itself."
+        )
+    record = records[0]
+    hole = _hole(record)
+    if hole is not None or _is_bad((resolution,)):
+        return ArrayCurve({axis: np.array([record.start]), FREQ: np.zeros(1)}, np.full((1, 1), hole or BAD))
+    made = _carried_out("spectrogram", spectra.spectrogram, record.values, record.rate, resolution)
+    return ArrayCurve({axis: made.times + record.start, FREQ: made.frequencies}, made.values)
+
 
 spectrum = over(FREQ, "spectrum", _spectrum)
 density = over(FREQ, "density", _density)

@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from ibexite import events
 from ibexite.engine.frame_gaps import Gaps
-from ibexite.language import nodes
+from ibexite.language import constants, nodes
 from ibexite.untyped import Measured
 
 
@@ -61,6 +61,25 @@ class Texts(Gaps):
         if binding is not None and binding.type.axes not in ((), (x,)):
             own = binding.type.axes
             x = own[0] if x.endswith(f".{own[0]}") else self.prefix + x
+        spans = self._judged_parts(statement) if x == "time" else []
         return lambda: runtime.emit(
-            events.Figure(runtime.now(), block, names, x, statement.by or "", statement.title or "")
+            events.Figure(runtime.now(), block, names, x, statement.by or "", statement.title or "", spans)
         )
+
+    def _judged_parts(self, statement: nodes.Plot) -> list[tuple[str, float, float]]:
+        """The parts of the stimulus that are judged, in s, where what was recorded of it is drawn, or what was made of
+        that."""
+        formulas = {one.name: one.value for one in nodes.walk(self.body) if isinstance(one, nodes.Let)}
+        seen: set[str] = set()
+        todo = list(statement.ys)
+        while todo:
+            name = todo.pop()
+            if name not in seen:
+                seen.add(name)
+                todo += constants.names_in(formulas[name]) if name in formulas else []
+        plays = [p for p in nodes.walk(self.body) if isinstance(p, nodes.Play) and {r.name for r in p.readings} & seen]
+        stimuli = {play.stimulus: self.program.stimuli[play.stimulus] for play in plays}
+        return [
+            (placed.part.name, placed.begin / one.rate, (placed.begin + placed.count) / one.rate)
+            for one in stimuli.values() if one is not None for placed in one.placed if placed.part.is_judged
+        ]  # fmt: skip

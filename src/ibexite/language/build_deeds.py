@@ -49,8 +49,6 @@ class DeedBuilder(ExprBuilder):
         return parse_line(self.source, line.text, line.start, start, usage[word])
 
     def _why_not(self, word: str, usage: dict[str, tuple[str, ...]]) -> str:
-        if word in words.LATER:
-            return "This word is kept for what is to come; there is no such line yet."
         for where, table in (
             ("inside a test or before/after unit", words.USAGE),
             ("at the left margin", words.TOP_USAGE),

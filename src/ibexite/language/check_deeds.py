@@ -285,8 +285,7 @@ class DeedChecker(BenchLineChecker, LoopChecker, JudgingChecker):
             if name not in self.broken:
                 self.report_unknown(nodes.Name(statement.span, name))
             return None
-        if binding.type.is_complex or isinstance(binding.type, Words):
-            self.source.report(statement.span, f"'{name}' cannot be drawn", str(binding.type),
-                               "Draw its size or phase: let size = abs(z)")  # fmt: skip
+        if isinstance(binding.type, Words):
+            self.source.report(statement.span, f"'{name}' cannot be drawn", str(binding.type), "Draw numbers.")
             return None
         return binding.type

@@ -167,11 +167,10 @@ _CLAUSES = (
     "inside aligned same older than risk undecided uncertain resolution verified picture tags with gives pass keeps "
     "inputs outputs reading python"
 )
-LATER = frozenset(["record"])  # words that are kept for what is to come
 
 # Neither verbs nor clause words nor values may be names, so that a line reads one way only.
 RESERVED = (
     VERBS | frozenset(TOP_USAGE) | frozenset(HEADER_USAGE) - {"revision", "product"}
-    | frozenset(_CLAUSES.split()) | LATER
+    | frozenset(_CLAUSES.split())
     | {"query"}
 )  # fmt: skip

@@ -15,7 +15,7 @@ import sqlalchemy as sa
 from sqlalchemy.dialects import sqlite
 from sqlalchemy.schema import CreateColumn, CreateIndex, CreateTable
 
-VERSION = 11  # an older store gets the columns it lacks and goes through named steps, a newer one is refused
+VERSION = 12  # an older store gets the columns it lacks and goes through named steps, a newer one is refused
 METADATA = sa.MetaData()
 TEXT, WHOLE, BYTES = sa.Text(), sa.Integer(), sa.LargeBinary()
 REAL: sa.Double[float] = sa.Double()
@@ -217,6 +217,7 @@ _table(
     _column("x", TEXT, "axis to draw them against"),
     _column("by", TEXT, "axis of the family; empty if none"),
     _column("title", TEXT, "title, may be empty"),
+    _column("spans", TEXT, "JSON: stretches of x that are marked: name, begin and end", default="[]"),
     indexes=(("test_id",),),
 )
 

@@ -281,7 +281,9 @@ class _Collector:
     def _figure(self, e: events.Figure) -> None:
         test = self._part(e.test)
         if test is not None:
-            test.figures.append({"ys": json.dumps(e.ys), "x": e.x, "by": e.by, "title": e.title})
+            test.figures.append(
+                {"ys": json.dumps(e.ys), "x": e.x, "by": e.by, "title": e.title, "spans": json.dumps(e.spans)}
+            )
 
     def _shown(self, e: events.Shown) -> None:
         self._remark("note" if e.how == "note" else "shown", e.text)

@@ -22,7 +22,7 @@ from ibexite.untyped import Fields
 # The tables of what belongs to a test, beside its curves, and their columns in JSON.
 _PARTS = {
     "results": ("at", "axes", "extent", "failing", "limits", "differences"), "bad_readings": ("at",),
-    "figures": ("ys",),
+    "figures": ("ys", "spans"),
     "conditions": ("names", "conditions"),
     "calls": ("given", "gave"),
 }  # fmt: skip

@@ -126,6 +126,7 @@ _FIELDS: dict[str, Fields] = {
         "subject": lambda entry: events.Subject(**entry), "worst": lambda entry: events.Point(**entry),
         "limits": lambda entry: events.Limits(**entry), "points": _points, "verdict": Verdict, "reason": reason_of,
     },
+    "Figure": {"spans": lambda entry: [tuple(span) for span in entry]},
     "RecordingStarted": {"io": _said},
     "RecordingEnded": {"io": _said, "gaps": _pairs, "beyond": _pairs},
     "TestEnded": {"verdict": Verdict, "reason": reason_of},

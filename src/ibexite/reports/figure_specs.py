@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import replace
 
 import numpy as np
 
@@ -11,67 +12,84 @@ from ibexite.analysis.curve import Array
 from ibexite.events import MOST_LIMITS
 from ibexite.records.grids import Grid
 from ibexite.records.stored_run import TestRecord
+from ibexite.reports.complex_curves import size_and_phase, unwrapped
 from ibexite.reports.limit_lines import limit_lines, numbered
-from ibexite.reports.model import CurveLine, FigureSpec, LimitLine, Marks, Panel
-from ibexite.units import Unit
+from ibexite.reports.maps import in_unit, is_map, map_of, meta_of, unit_of
+from ibexite.reports.model import LINES, PAIR, POLAR, CurveLine, FigureSpec, LimitLine, MapSpec, Marks, Panel, Span
+from ibexite.units import Dimension, Unit
 from ibexite.untyped import Fields
 from ibexite.wording import column_text, is_log_spaced
 
 MOST_LABELS = 9  # in the legend of a family
+WIDE = 10.0  # so many times its least value, from which on the size of a complex curve is drawn on a logarithmic scale
 SHADES = 8  # that curves of several names take in turn
 
 Named = tuple[str, Grid]
 
 
-def pictures_of(test: TestRecord, figure: Fields) -> list[FigureSpec]:
+def pictures_of(test: TestRecord, figure: Fields) -> list[FigureSpec | MapSpec]:
     """The pictures of a figure, none when none of its curves was stored. Curves of one unit share an axis; a second
-    unit has its own on the right, further ones a picture of their own."""
-    found = [(n, grid) for n in figure["ys"] if (grid := test.grid_with(n, figure["x"], figure["by"]))]
-    groups: dict[str, list[Named]] = {}
+    unit has its own on the right, further ones a picture of their own. A phase over a frequency stands below what it is
+    the phase of; over an angle curves are drawn around a circle; a family of very many is drawn as a map."""
+    found: list[Named] = []
+    for name in figure["ys"]:
+        grid = test.grid_with(name, figure["x"], figure["by"])
+        found += [(name, grid)] if grid is not None else size_and_phase(test, name, figure["x"], figure["by"])
+    if len(found) == 1 and is_map(found[0][1], figure["x"], figure["by"]):
+        return [map_of(*found[0], figure["x"], figure["by"])]
+    groups: dict[Dimension, list[Named]] = {}
     for name, grid in found:
-        meta = _meta(grid, name)
-        dimension = units.parse_unit(meta["unit"]).dimension if meta["unit"] else units.PLAIN
-        groups.setdefault(str(dimension), []).append((name, grid))
+        groups.setdefault(_dimension(grid, name), []).append((name, grid))
+    angles = groups.get(units.RADIAN)
+    x_dimension = _dimension(found[0][1], figure["x"]) if found else units.PLAIN
+    if x_dimension == units.RADIAN and angles is None:
+        return [_picture(test, figure, [group], POLAR) for group in groups.values()]
+    others = [group for dimension, group in groups.items() if dimension != units.RADIAN]
+    if x_dimension == units.HERTZ and angles is not None and others:  # the phase belongs below what it is the phase of
+        pair = _picture(test, figure, [others[0], angles], PAIR)
+        return [pair, *(_picture(test, figure, others[i : i + 2]) for i in range(1, len(others), 2))]
     by_unit = list(groups.values())
     return [_picture(test, figure, by_unit[i : i + 2]) for i in range(0, len(by_unit), 2)]
 
 
-def _picture(test: TestRecord, figure: Fields, groups: list[list[Named]]) -> FigureSpec:
+def _dimension(grid: Grid, name: str) -> Dimension:
+    unit = meta_of(grid, name)["unit"]
+    return units.parse_unit(unit).dimension if unit else units.PLAIN
+
+
+def _picture(test: TestRecord, figure: Fields, groups: list[list[Named]], form: str = LINES) -> FigureSpec:
     x, first = figure["x"], groups[0][0][1]
-    x_unit, several = _unit_of(first, x), sum(map(len, groups)) > 1
+    apart = form == PAIR  # each of them is told by its own axis
+    x_unit, several = unit_of(first, x), (max if apart else sum)(map(len, groups)) > 1
     panels, position = [], 0
     for group in groups:
         panels.append(_panel(test, figure, group, x_unit, position, several))
-        position += len(group)
-    words = tuple(_meta(first, x)["labels"])
+        position += 0 if apart else len(group)
+    words = tuple(meta_of(first, x)["labels"])
     is_log = not words and not x_unit.offset and is_log_spaced(first.column(x))
-    return FigureSpec(_in_unit(x, x_unit), words, is_log, figure["by"], tuple(panels))
+    spans = tuple(Span(label, *_shown([begin, end], x_unit)) for label, begin, end in figure.get("spans", ()))
+    return FigureSpec(
+        in_unit(x, x_unit), words, is_log, figure["by"], tuple(panels), form, float(x_unit.factor), spans
+    )  # fmt: skip
 
 
 def _panel(test: TestRecord, figure: Fields, group: list[Named], x_unit: Unit, position: int, several: bool) -> Panel:
-    y_unit = _unit_of(group[0][1], group[0][0])
-    panel = Panel(_in_unit(", ".join(name for name, _ in group), y_unit), [], [], [])
+    y_unit = unit_of(group[0][1], group[0][0])
+    panel = Panel(in_unit(", ".join(name for name, _ in group), y_unit), [], [], [])
     for place, (name, grid) in enumerate(group, position):
         panel.curves.extend(_curves(grid, name, figure, (x_unit, y_unit), place, several))
+    if len(group) == 1 and group[0][0].startswith("abs("):
+        panel = replace(panel, is_log=_is_wide(panel.curves))
     for name, grid in group:
         _take_limits(panel, test, grid, name, figure["x"], (x_unit, y_unit), f" of {name}" if several else "")
     return panel
 
 
-def _in_unit(name: str, unit: Unit) -> str:
-    return f"{name} in {unit.symbol}" if unit.symbol else name
-
-
-def _meta(grid: Grid, name: str) -> Fields:
-    return next(c for c in grid.columns if c["name"] == name)
-
-
-def _unit_of(grid: Grid, name: str) -> Unit:
-    meta = _meta(grid, name)
-    dimension = units.parse_unit(meta["unit"]).dimension if meta["unit"] else units.PLAIN
-    if meta["shown"]:
-        return units.parse_unit(meta["shown"])
-    return units.unit_for(*grid.column(name), dimension=dimension)
+def _is_wide(curves: list[CurveLine]) -> bool:
+    """Whether the size of a complex curve spans so much that its small values would be lost on an even scale."""
+    values = np.concatenate([curve.ys for curve in curves])
+    values = values[np.isfinite(values)]
+    return bool(len(values) and values.min() > 0 and values.max() >= WIDE * values.min())
 
 
 def _shown(values: Array | list[float], unit: Unit) -> Array:
@@ -83,7 +101,7 @@ def _families(grid: Grid, x: str, by: str) -> Iterator[tuple[str, Array]]:
     own = [axis for axis in grid.axes if axis != x]
     others = [by] if by else own if x in grid.axes else own[:-1]
     for key, rows in _grouped(grid, others, np.arange(len(grid.data[0]))):
-        label = ", ".join(column_text(v, _meta(grid, axis), 4) for axis, v in zip(others, key, strict=True))
+        label = ", ".join(column_text(v, meta_of(grid, axis), 4) for axis, v in zip(others, key, strict=True))
         yield label, rows
 
 
@@ -102,11 +120,12 @@ def _curves(
     grid: Grid, name: str, figure: Fields, shown: tuple[Unit, Unit], position: int, several: bool
 ) -> Iterator[CurveLine]:
     x, y = np.asarray(grid.column(figure["x"])), np.asarray(grid.column(name))
-    families = list(_families(grid, figure["x"], figure["by"]))
+    families, is_phase = list(_families(grid, figure["x"], figure["by"])), name.startswith("phase(")
     stride = -(-len(families) // MOST_LABELS)
     for i, (label, measured) in enumerate(families):
         pieces = [_in_order(x, rows) for rows in _pieces(grid, figure["x"], figure["by"], measured)]
-        xs, ys = (_shown(_behind_one_another(v, pieces), unit) for v, unit in zip((x, y), shown, strict=True))
+        turning = [unwrapped(y[rows]) if is_phase else y[rows] for rows in pieces]
+        xs, ys = _shown(_with_gaps([x[rows] for rows in pieces]), shown[0]), _shown(_with_gaps(turning), shown[1])
         shade = i / (len(families) - 1) if len(families) > 1 else position % SHADES / (SHADES - 1)
         text = f"{name}, {label}" if several and label else label or (name if several else "")
         if i % stride and i != len(families) - 1:
@@ -121,10 +140,10 @@ def _pieces(grid: Grid, x: str, by: str, rows: Array) -> list[Array]:
     return [mine for _, mine in _grouped(grid, apart, rows)]
 
 
-def _behind_one_another(values: Array, pieces: list[Array]) -> Array:
+def _with_gaps(pieces: list[Array]) -> Array:
     """The values of pieces of a curve, with a gap between two."""
     gap = np.array([np.nan])
-    return np.concatenate([part for rows in pieces for part in (values[rows], gap)][:-1])
+    return np.concatenate([part for values in pieces for part in (values, gap)][:-1])
 
 
 def _in_order(x: Array, rows: Array) -> Array:

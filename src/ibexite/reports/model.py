@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from ibexite.untyped import Fields
 from ibexite.wording import JudgedText
@@ -51,18 +51,48 @@ class Panel:
     curves: list[CurveLine]
     limits: list[LimitLine]
     failing: list[Marks]
+    is_log: bool = False
+
+
+class Span(NamedTuple):
+    """A stretch of x that is marked, and its name."""
+
+    label: str
+    begin: float
+    end: float
+
+
+LINES, PAIR, POLAR = "lines", "pair", "polar"
 
 
 @dataclass(frozen=True, slots=True)
 class FigureSpec:
-    """A picture: one panel, or two over the same x with an axis on either side. `x_words` are the points of an axis of
-    texts, which stand side by side."""
+    """A picture: one panel, or two over the same x with an axis on either side (`form` is lines) or one above the other
+    (pair); or around a circle (polar), where `radians` is what 1 of x is. `x_words` are the points of an axis of texts,
+    which stand side by side."""
 
     x_label: str
     x_words: tuple[str, ...]
     is_log: bool
     legend_title: str
     panels: tuple[Panel, ...]
+    form: str = LINES
+    radians: float = 1.0
+    spans: tuple[Span, ...] = ()
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class MapSpec:
+    """A picture of values over two axes: xs, shape (m,), ys, shape (n,), both rising, values, shape (m, n)."""
+
+    x_label: str
+    y_label: str
+    label: str
+    xs: np.ndarray
+    ys: np.ndarray
+    values: np.ndarray
+    is_log_x: bool
+    is_log_y: bool
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,7 +100,7 @@ class ReportFigure:
     """A figure of a test; curves of more than two units take several pictures."""
 
     title: str
-    pictures: list[FigureSpec]
+    pictures: list[FigureSpec | MapSpec]
 
 
 @dataclass(frozen=True, slots=True)

@@ -90,6 +90,41 @@ def power_density(
     return Spectrum(np.arange(len(density)) * (rate / size), density)
 
 
+class Spectrogram(NamedTuple):
+    """RMS values over time and frequency: the middles of pieces in s, shape (m,); the lines in Hz, shape (n,); the
+    values, shape (m, n)."""
+
+    times: Array
+    frequencies: Array
+    values: Array
+
+
+def spectrogram(y: Array, rate: float, resolution: float, *, overlap: float = 0.5, shape: str = "hann") -> Spectrogram:
+    """How the spectrum of a waveform changes: that of piece after piece.
+
+    Args:
+        y: in any unit, shape (n,).
+        rate: in Hz.
+        resolution: distance of the lines in Hz; each piece lasts for its reciprocal value.
+        overlap: share of a piece that the next one has in common with it.
+        shape: the window.
+
+    Returns:
+        Of each piece the same as amplitude_spectrum gives: a tone has its RMS value at its line.
+
+    Raises:
+        ValueError: the waveform is shorter than one piece.
+
+    >>> found = spectrogram(np.sin(2 * np.pi * 1e3 * np.arange(2000) / 1e4), 1e4, 100.0)
+    >>> found.values.shape, [round(float(v), 3) for v in found.values[:2, 10]], round(float(found.times[0]), 4)
+    ((39, 51), [0.707, 0.707], 0.005)
+    """
+    pieces, size = pieces_of(y, rate, resolution, overlap)
+    rows = [amplitude_spectrum(y[begin : begin + size], rate, shape=shape) for begin in pieces]
+    middles = (np.array(pieces, dtype=float) + size / 2) / rate
+    return Spectrogram(middles, rows[0].frequencies, np.array([row.values for row in rows]))
+
+
 def pieces_of(y: Array, rate: float, resolution: float | None, overlap: float) -> tuple[range, int]:
     """Where pieces of a waveform begin, and how many samples each has. Raises ValueError as power_density does."""
     if not 0 <= overlap < 1:
