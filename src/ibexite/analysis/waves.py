@@ -22,6 +22,7 @@ from ibexite.holes import BAD, NEVER_MEASURED
 from ibexite.stimulus import Stimulus
 from ibexite.untyped import Measured
 
+_NEAR = 1e-3  # of a sample, to which times of long recordings are known
 _EVEN = 1e-6  # of a step: by so much steps of a waveform may differ
 FREQ, TIME, ORDER = "freq", "time", "order"
 
@@ -384,7 +385,7 @@ def cut(curve: Curve, axis: str, begin: float, end: float) -> Curve:
     if isinstance(curve, StreamedCurve) and not _is_bad((begin, end)):
         low, high = ((t - curve.sampling.start) / curve.sampling.step for t in (begin, end))
         if 0 <= low < high <= curve.count:
-            curve = curve.part(max(0, math.floor(low) - 1), min(curve.count, math.ceil(high) + 1))
+            return curve.part(*(math.ceil(place - _NEAR) for place in (low, high)))
     found: Curve = _cut_whole(curve, axis, begin, end)
     return found
 
