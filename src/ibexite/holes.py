@@ -2,8 +2,9 @@
 
 A *bad* value (a reading that may not be used, a division by zero) is any NaN. A value that was *never measured* here (a
 line in an `if` that was not carried out, a loop that was left) is the NaN with payload 1; where a pass of a ragged or
-refined sweep has no point at all, it is the NaN with payload 2, which counts as never measured too. Copies and IEEE 754
-arithmetic (section 6.2.3) keep the payload. Only bad values are told and counted.
+refined sweep has no point at all, it is the NaN with payload 2, which counts as never measured too. A function that knows
+why it has no value says so by a payload of 3 or more. Copies and IEEE 754 arithmetic (section 6.2.3) keep the payload.
+Only bad values are told and counted.
 
 One rule for what several holes make of each other: **bad beats never measured**, whatever their order.
 """
@@ -20,6 +21,15 @@ PAYLOAD, PAYLOAD_NO_POINT = 0x7FF8_0000_0000_0001, 0x7FF8_0000_0000_0002
 NEVER_MEASURED: float = struct.unpack("<d", struct.pack("<Q", PAYLOAD))[0]
 NO_POINT: float = struct.unpack("<d", struct.pack("<Q", PAYLOAD_NO_POINT))[0]
 BAD = float("nan")
+_FIRST_WHY = 3
+_WHYS = (
+    "orders beyond half the sampling rate", "no peak within the curve, or too few points around it",
+    "the curve does not reach that level", "no tone stands out of the record",
+)  # fmt: skip
+# Bad values that say why there is none.
+BEYOND_RATE, NO_PEAK, NOT_REACHED, NO_TONE = (
+    struct.unpack("<d", struct.pack("<Q", 0x7FF8_0000_0000_0000 | _FIRST_WHY + i))[0] for i in range(len(_WHYS))
+)
 _SIGNLESS = 0x7FFF_FFFF_FFFF_FFFF
 EQUAL = 1e-12  # of the larger magnitude: closer than that two values are the same
 
@@ -37,6 +47,18 @@ def is_never_measured(value: float | complex) -> bool:
     return struct.unpack("<Q", struct.pack("<d", value))[0] & _SIGNLESS in (PAYLOAD, PAYLOAD_NO_POINT)
 
 
+def why_bad(value: float) -> str:
+    """Why a function has no value, "" where it does not say.
+
+    >>> why_bad(NO_PEAK * 2 + 1), why_bad(float("nan")), why_bad(NEVER_MEASURED), why_bad(1.0)
+    ('no peak within the curve, or too few points around it', '', '', '')
+    """
+    if value == value or isinstance(value, complex):
+        return ""
+    code = (struct.unpack("<Q", struct.pack("<d", value))[0] & _SIGNLESS) - 0x7FF8_0000_0000_0000 - _FIRST_WHY
+    return _WHYS[code] if 0 <= code < len(_WHYS) else ""
+
+
 def hole_of(*operands: Measured) -> float:
     """The hole that is made by operands: bad if one of them is bad or if none is a hole, else never measured.
 
@@ -44,7 +66,14 @@ def hole_of(*operands: Measured) -> float:
     (True, False)
     """
     holes = [x for x in operands if isinstance(x, float | complex) and x != x]
-    return NEVER_MEASURED if holes and all(map(is_never_measured, holes)) else BAD
+    if holes and all(map(is_never_measured, holes)):
+        return NEVER_MEASURED
+    return next((x for x in holes if isinstance(x, float) and why_bad(x)), BAD)
+
+
+def settled_hole(found: float, *operands: Measured) -> float:
+    """The hole of a formula, whatever the order of its operands; where a function in it says why, that one."""
+    return found if why_bad(found) else hole_of(*operands)
 
 
 def is_equal(a: Measured, b: Measured) -> bool:

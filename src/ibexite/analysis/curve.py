@@ -305,6 +305,11 @@ def combine(operation: Callable[..., Any], *operands: Measured, resolves_holes: 
         lost |= bad | unmeasured
     if lost.any():
         values[lost] = BAD
+        for operand in reversed(spread_out):  # which may say why it is bad
+            mine = np.asarray(operand)
+            if mine.dtype.kind == "f" and values.dtype.kind == "f" and np.isnan(mine).any():
+                which = lost & np.isnan(mine)
+                values[which] = np.broadcast_to(mine, shape)[which]
         values[lost & unmeasured & ~bad] = NEVER_MEASURED
         values[lost & missing & ~bad] = NO_POINT
     return _like(operands, axes, values)

@@ -10,6 +10,7 @@ from typing import NamedTuple
 import numpy as np
 
 from ibexite.analysis.curve import Array
+from ibexite.holes import NO_PEAK, NOT_REACHED
 
 
 class Compression(NamedTuple):
@@ -101,7 +102,7 @@ def crossing(
     """
     both = rising == falling
     found = crossings(x, y, level, rising=rising or both, falling=falling or both, log=log)
-    return float(found[-1 if last else 0]) if len(found) else math.nan
+    return float(found[-1 if last else 0]) if len(found) else NOT_REACHED
 
 
 def slope(x: Array, y: Array) -> float:
@@ -222,7 +223,7 @@ def resonance(x: Array, y: Array, *, parallel: bool = False) -> Resonance:
     >>> round(r.frequency, 1), round(r.q), round(r.peak, 2)
     (1000.0, 50, 0.2)
     """
-    nothing = Resonance(math.nan, math.nan, math.nan)
+    nothing = Resonance(NO_PEAK, NO_PEAK, NO_PEAK)
     good = ~np.isnan(y)
     x, y = x[good], y[good]
     if len(x) < 5:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 
-from ibexite.holes import hole_of, is_equal
+from ibexite.holes import hole_of, is_equal, settled_hole
 from ibexite.untyped import Measured
 
 _INFINITE = (math.inf, -math.inf)
@@ -65,5 +65,5 @@ ARITHMETIC = {
     "lt": lt,
     "eq": eq,
     "ne": ne,
-    "hole_of": hole_of,
+    "settled_hole": settled_hole,
 }

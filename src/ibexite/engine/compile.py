@@ -233,7 +233,8 @@ class Compiler(LoopCompiler, CheckCompiler):
         kinds = [self._type(expr) for expr in exprs]
         if len(names) < 2 or any(kind.axes or not isinstance(kind, Quantity) for kind in kinds):
             return
-        self._emit(f"if {target} != {target}: {target} = hole_of({', '.join(map(variable, names))})", line)
+        operands = ", ".join(map(variable, names))
+        self._emit(f"if {target} != {target}: {target} = settled_hole({target}, {operands})", line)
 
     # --- measurements and programs -----------------------------------------------------------------------------------
 

@@ -3,19 +3,21 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
 from ibexite import verdicts
 from ibexite.engine.limit_errors import negative_guard, too_wide_a_guard, wrong_way_round
 from ibexite.events import MOST_LIMITS
-from ibexite.holes import EQUAL, Bound, Counts, is_never_measured
+from ibexite.holes import EQUAL, Bound, Counts, is_never_measured, why_bad
 from ibexite.untyped import Measured
 from ibexite.verdicts import FAULTS, FAULTS_OF_UNIT, NO_REASON, Found, Reason, Verdict
 
 if TYPE_CHECKING:
     from ibexite.engine.judged_points import Block, JudgedPoints
 
+MOST_WHYS = 20  # holes of a block that are asked why they are
 MAX_FAILING_KEPT = 500
 At = tuple[float | str, ...]  # the axis values of a point
 
@@ -51,6 +53,7 @@ class Tally:
     bound: str = ""  # below, above, at most or at least when the worst value is only known to lie there
     moved: str = ""  # how its limits were moved onto what is judged, in words
     trouble: Reason | None = None  # why it cannot pass, whatever the numbers say
+    whys: list[str] = field(default_factory=list)  # why values could not be computed, as far as it is known
     failing: list[At] = field(default_factory=list)
     least: list[Measured] = field(default_factory=list)  # of each axis
     most: list[Measured] = field(default_factory=list)
@@ -157,6 +160,14 @@ class Tally:
             self.judged -= 1
         else:
             self.bad += 1
+            self._note_why((value, low, high))
+
+    def _note_why(self, values: Iterable[float]) -> None:
+        """Notes why there is no value, where what computed it says so."""
+        for value in values:
+            text = why_bad(value)
+            if text and text not in self.whys:
+                self.whys.append(text)
 
     def _judge_bound(self, value: Bound, low: float, high: float, at: At) -> None:
         """A value that is only known to lie below (above) a limit, or at it: decided when all such values agree."""
@@ -214,6 +225,8 @@ class Tally:
         self.judged += len(margins)
         self.failed += len(fails)
         self.bad += len(holes)
+        if len(holes):
+            self._note_why(block.values[holes[:MOST_WHYS]].tolist())
         for i, bound in points.bounds_in(block):  # of these no more is known; they are judged by that
             self.bad -= 1
             self._judge_bound(bound, float(block.lows[i]), float(block.highs[i]), at_point(i))
@@ -235,7 +248,9 @@ class Tally:
     def verdict(self, hole_reasons: list[Reason]) -> Found:
         """pass, fail or error, and why. A hole is never a pass unless it is allowed and told: it fails where it is a
         fact about the unit, else it leaves the check undecided, which is an error: verdicts.verdict_of_check."""
-        reasons = list(dict.fromkeys(hole_reasons)) or [Reason("undecided", "a value could not be computed")]
+        reasons = list(dict.fromkeys(hole_reasons)) or [
+            Reason("undecided", text) for text in self.whys or ["a value could not be computed"]
+        ]
         by_unit = all(reason.code in FAULTS_OF_UNIT for reason in reasons)
         bad = self.bad + self.behind
         verdict = verdicts.verdict_of_check(

@@ -186,8 +186,8 @@ VERBS = {
         "curve for each value of `by`. The limits of the checks on them are drawn where they were judged, interrupted "
         "where points beyond them were not (`where`); failing points are marked. Curves of a second unit have their "
         "axis on the right. A complex curve is drawn as its size and below it its phase, and so is a phase beside "
-        "anything else over a frequency; over an angle curves go around a circle; a family of more than 40 is a map. Frequencies "
-        "are drawn logarithmically where the points lie so. Of what was played the judged parts are marked.",
+        "anything else over a frequency; over an angle curves go around a circle; a family of more than 40 is a map. "
+        "Frequencies are drawn logarithmically where the points lie so. Of what was played judged parts are marked.",
         'plot eff, p_loss against iload by vin as "Efficiency"',
     ),
     "skip": Entry(

@@ -16,6 +16,7 @@ from ibexite.analysis.curve import Array
 from ibexite.analysis.signals import chirps, delays, noises, sine_fit, stepped, stimuli, transfer
 from ibexite.analysis.signals.chirps import Response
 from ibexite.analysis.signals.records import Record, window_of
+from ibexite.holes import BEYOND_RATE
 from ibexite.stimulus import DISTORTIONS, RESPONSES, SHORTEST_FADE, Chirp, Placed, Stepped, Stimulus, Tones
 
 _PIECES = 32  # of noise, without their overlap
@@ -123,7 +124,7 @@ def distortion(record: Record, stimulus: Stimulus, *, first: int = 2, last: int 
     found = harmonics(record, stimulus, orders=last)
     wanted = found.orders[:, first - 1 :]
     sums = np.sqrt(np.nansum(wanted**2, axis=1)) / found.orders[:, 0]
-    return Response(found.frequencies, np.where(np.isnan(wanted[:, 0]), math.nan, sums))
+    return Response(found.frequencies, np.where(np.isnan(wanted[:, 0]), BEYOND_RATE, sums))
 
 
 def one_order(record: Record, stimulus: Stimulus, order: int) -> Response:

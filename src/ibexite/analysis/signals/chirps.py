@@ -18,6 +18,7 @@ from ibexite.analysis.curve import Array
 from ibexite.analysis.signals.fast_fourier import padded, zoomed
 from ibexite.analysis.signals.records import Record
 from ibexite.analysis.signals.stimuli import amplitude_of, fade, of_part
+from ibexite.holes import BEYOND_RATE
 from ibexite.stimulus import FADE, Chirp, Placed
 
 _BEFORE = 0.1  # of the time between two orders: what of an order comes before its place
@@ -136,7 +137,7 @@ def harmonics(record: Record, placed: Placed, rate: float, *, orders: int, tail:
     apart, alone = (_apart(one, placed, rate, tail) for one in (record, played))
     scale = part.time_constant
     points = np.geomspace(part.first, part.last, max(8, math.ceil(48 * math.log2(part.last / part.first))) + 1)
-    found = np.full((len(points), orders), math.nan)
+    found = np.full((len(points), orders), BEYOND_RATE)
     for k in range(1, orders + 1):
         inside = points * k < record.rate / 2 * 0.98
         if inside.any():

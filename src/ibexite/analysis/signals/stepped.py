@@ -16,6 +16,7 @@ import numpy as np
 from ibexite.analysis.curve import Array
 from ibexite.analysis.signals import sine_fit
 from ibexite.analysis.signals.records import Record, window_of
+from ibexite.holes import BEYOND_RATE, NO_TONE
 from ibexite.stimulus import Placed, Stepped
 
 _BESIDE = 10  # orders that are fitted in any case, so that they do not leak into the fundamental
@@ -75,7 +76,7 @@ def steps(record: Record, parts: Sequence[Placed], rate: float, *, orders: int =
         found = sine_fit.harmonic_phasors(window.values, record.rate, frequency, many)
         turned = found * np.exp(-2j * math.pi * frequency * (window.start - begin) * np.arange(1, many + 1))
         frequencies.append(frequency)
-        phasors.append(np.concatenate([turned, np.full(max(0, orders - many), math.nan)])[:orders])
+        phasors.append(np.concatenate([turned, np.full(max(0, orders - many), BEYOND_RATE)])[:orders])
     return Steps(np.array(frequencies), np.array(phasors))
 
 
@@ -98,7 +99,7 @@ def residual(record: Record, parts: Sequence[Placed], rate: float, *, orders: in
         first = start + places[0] / record.rate if len(places) else math.nan
         is_heard = bool(len(places)) or tone / math.sqrt(2) > rms
         crest = float(np.abs(left).max()) / rms if rms else math.nan
-        rows.append((frequency, rms, crest, len(places) if is_heard else math.nan, first))
+        rows.append((frequency, rms, crest, len(places) if is_heard else NO_TONE, first))
     return Residual(*np.array(rows, dtype=float).T)
 
 

@@ -16,6 +16,7 @@ from ibexite.analysis.curve import Array
 from ibexite.analysis.signals import sine_fit
 from ibexite.analysis.signals.spectra import amplitude_spectrum
 from ibexite.analysis.signals.weighting import weight, weighted_rms
+from ibexite.holes import BEYOND_RATE
 
 HARMONICS = 10  # up to this order, unless told otherwise
 LEAST_SHARE = 0.01  # of the RMS value of all: what is fainter is no fundamental
@@ -69,7 +70,7 @@ def harmonics(y: Array, rate: float, frequency: float | None = None, *, orders: 
     array([1.  , 0.  , 0.01])
     """
     found = split(y, rate, frequency, orders=orders).orders
-    return np.concatenate([found, np.full(orders - len(found), math.nan)])
+    return np.concatenate([found, np.full(orders - len(found), BEYOND_RATE)])
 
 
 def thd(y: Array, rate: float, frequency: float | None = None, *, orders: int = HARMONICS) -> float:
