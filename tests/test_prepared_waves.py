@@ -53,6 +53,19 @@ def test_a_list_of_files_is_for_what_is_played_again(ibexite, project: Path) -> 
     assert verdicts(record) == ["pass"], done.stdout + done.stderr
 
 
+def test_a_dc_part_of_a_record_is_told_and_spoils_nothing(ibexite, project: Path) -> None:
+    record, lines = exported(ibexite, project)
+    _, then = curve(record, "rec.v_drive")
+    write_wave(project / "raised.wav", (then + 1.0) / 8, 192_000, "float")
+    lines[1] = 'v_drive = { file = "raised.wav", full_scale = "8 V" }'
+    done, again = rehearsed(ibexite, project, lines, QUIET)
+    assert verdicts(again) == ["pass"], done.stdout
+    told = [remark for remark in again.row["remarks"] if "DC part" in remark["text"]]
+    assert len(told) == 1 and re.search(r"rec\.v_drive has a DC part of 1 V, \d\d% of its swing", told[0]["text"]), told
+    (_, z), (_, before) = curve(again, "z"), curve(record, "z")
+    assert np.abs(z / before - 1).max() < 1e-3, "a fitted sine has no part in it"
+
+
 def test_a_recording_takes_a_file_and_has_no_value_behind_its_end(ibexite, project: Path) -> None:
     ramp = np.arange(2_000) / 4_000
     write_wave(project / "ramp.wav", np.column_stack([np.zeros(2_000), ramp]), 50_000, "float")

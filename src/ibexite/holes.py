@@ -2,9 +2,9 @@
 
 A *bad* value (a reading that may not be used, a division by zero) is any NaN. A value that was *never measured* here (a
 line in an `if` that was not carried out, a loop that was left) is the NaN with payload 1; where a pass of a ragged or
-refined sweep has no point at all, it is the NaN with payload 2, which counts as never measured too. A function that knows
-why it has no value says so by a payload of 3 or more. Copies and IEEE 754 arithmetic (section 6.2.3) keep the payload.
-Only bad values are told and counted.
+refined sweep has no point at all, it is the NaN with payload 2, which counts as never measured too. A function that
+knows why it has no value says so by a payload of 3 or more. Copies and IEEE 754 arithmetic (section 6.2.3) keep the
+payload. Only bad values are told and counted.
 
 One rule for what several holes make of each other: **bad beats never measured**, whatever their order.
 """

@@ -111,6 +111,7 @@ class BenchLike(Protocol):
 
     file: BenchFile
     bad: list[Bad]  # emptied by whoever records it
+    offsets: dict[str, tuple[float, float]]  # of the last records DC parts in base units, and their share of the swing
     state: dict[Key, Value]  # what is believed of each setting
     has_time_limits: bool  # of settings: then it is looked at them behind each line
     at_axes: dict[str, float]  # where sweeps are, in Hz, while a line is read that is corrected by it

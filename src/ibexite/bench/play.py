@@ -31,6 +31,7 @@ from ibexite.untyped import Measured
 from ibexite.verdicts import BAD_READINGS, OVERLOAD, Reason
 
 LIKENESS = 0.3  # of a marker to what was recorded: below that noise is as like
+TOLD_OFFSET = 0.1  # the DC part of a record, of the largest deviation from it: beyond that it is told
 RIVAL = 0.85  # of its likeness that another place may have
 
 
@@ -161,6 +162,7 @@ class PlayLine:
 
     def _placed(self, curves: list[Measured]) -> list[Measured]:
         """The records on the time base of the stimulus, in the units of their signals."""
+        self._bench.offsets.clear()
         flawed = [self._flaws(one, curve) for one, curve in zip(self._captured, curves, strict=True)]
         shift = self._begin(curves)
         made: list[Measured] = []
@@ -173,6 +175,9 @@ class PlayLine:
             values = curve.values * one.signal.chain.scale + one.signal.chain.offset
             begin = Sampling("time", sampling.start - own - one.signal.delay, sampling.step)
             is_bad = is_flawed or self._has_gaps(one, curve.values, sampling.start - own)
+            mean, share = quality.offset(values)
+            if share > TOLD_OFFSET and not is_bad:
+                self._bench.offsets[one.name] = (mean, share)
             made.append(SampledCurve(begin, np.full(len(values), BAD) if is_bad else values))
         return made
 

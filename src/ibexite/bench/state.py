@@ -38,6 +38,7 @@ class BenchState:
         self.at_axes: dict[str, float] = {}  # where sweeps are, while a line is read that is corrected by it
         self.expects_limiting = False  # what is read while a source limits may be used
         self.bad: list[Bad] = []
+        self.offsets: dict[str, tuple[float, float]] = {}  # of the last records DC parts, and their share of the swing
         self.user = User(after_recovery=self._state_after_recovery)
         self._is_sharing = False
         self.has_time_limits = any(role.no_longer for role in file.roles.values())

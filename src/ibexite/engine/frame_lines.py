@@ -6,6 +6,7 @@ import datetime
 from collections.abc import Callable, Mapping
 from functools import partial
 
+from ibexite import events
 from ibexite.bench.interface import ItemLike, Key
 from ibexite.compound import media_of, picture_text
 from ibexite.engine.conditions import ReadConditions
@@ -18,7 +19,7 @@ from ibexite.language import constants, fill, nodes
 from ibexite.language.carrying import RANGE, RANGE_REMEDY
 from ibexite.stimulus import Stimulus
 from ibexite.untyped import Fields, Measured
-from ibexite.values import TEXT, Picture
+from ibexite.values import TEXT, Picture, Quantity
 from ibexite.wording import duration_text
 
 
@@ -76,9 +77,18 @@ class BenchLines(Gaps):
                 if is_again is None or repeats == statement.times or not is_again(*records):
                     break
                 del self.runtime.bench.bad[known:]  # of records that are not used
+            for name, (mean, share) in self.runtime.bench.offsets.items():
+                self._tell_offset(name, mean, share)
             return [*records, float(repeats)] if statement.readings else []
 
         return play
+
+    def _tell_offset(self, name: str, mean: float, share: float) -> None:
+        """A record has a DC part, which takes from its range and counts in its peak and RMS value."""
+        kind = self.names[name.removeprefix(self.prefix)].type
+        said = kind.said(mean, 4) if isinstance(kind, Quantity) else f"{mean:.4g}"
+        text = f"{name} has a DC part of {said}, {share:.0%} of its swing"
+        self.runtime.emit(events.Shown(self.runtime.now(), text, self.block, "note"))
 
     def _refuse_old(self, stimulus: Stimulus, statement: nodes.Play) -> None:
         """What a stimulus is shaped by may be too old. Raises SequenceError."""

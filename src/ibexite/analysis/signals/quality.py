@@ -1,4 +1,4 @@
-"""What makes a record unfit to be judged: clipped, or with samples missing. None of it is mended; it is told."""
+"""What makes a record unfit to be judged (clipped, samples missing), and its DC part. It is told, and never mended."""
 
 from __future__ import annotations
 
@@ -37,6 +37,20 @@ def clipped(y: Array) -> Clipped:
     at_end = (values == low) | (values == high)
     is_clipped = (lengths >= CLIPPED_RUN) & at_end & (low < high) & (np.abs(values) > 0.1 * max(-low, high))
     return Clipped(int(lengths[is_clipped].sum()), int(min(begins[is_clipped], default=-1)))
+
+
+def offset(y: Array) -> tuple[float, float]:
+    """The mean of a record in its unit, and its share of the largest deviation from it; 0 and 0 of one that stands
+    still or has a hole.
+
+    >>> [round(value, 3) for value in offset(0.5 + 2 * np.sin(2 * np.pi * np.arange(1000) / 100))]
+    [0.5, 0.25]
+    """
+    if not len(y) or np.isnan(y).any():
+        return 0.0, 0.0
+    mean = float(y.mean())
+    swing = float(np.abs(y - mean).max())
+    return (mean, abs(mean) / swing) if swing > 0 else (0.0, 0.0)
 
 
 def dropped(y: Array, played: Array) -> Array:
