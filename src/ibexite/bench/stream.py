@@ -149,6 +149,11 @@ class Stream:
         self._pump = _Pump(self, write)
         self._pump.start()
 
+    @property
+    def failure(self) -> str:
+        """What has broken it off while it runs, "" if nothing has."""
+        return self._pump.failure if self._pump is not None else ""
+
     def catch_up(self) -> None:
         """Takes what has come just now: for clocks that jump over time."""
         if self._pump is not None:
