@@ -24,12 +24,13 @@ BAD = float("nan")
 _FIRST_WHY = 3
 _WHYS = (
     "orders beyond half the sampling rate", "no peak within the curve, or too few points around it",
-    "the curve does not reach that level", "no tone stands out of the record",
+    "the curve does not reach that level", "no tone stands out of the record", "the reference has nothing there",
 )  # fmt: skip
 # Bad values that say why there is none.
-BEYOND_RATE, NO_PEAK, NOT_REACHED, NO_TONE = (
+BEYOND_RATE, NO_PEAK, NOT_REACHED, NO_TONE, NO_REFERENCE = (
     struct.unpack("<d", struct.pack("<Q", 0x7FF8_0000_0000_0000 | _FIRST_WHY + i))[0] for i in range(len(_WHYS))
 )
+PAYLOAD_NO_REFERENCE = 0x7FF8_0000_0000_0000 | _FIRST_WHY + _WHYS.index("the reference has nothing there")
 _SIGNLESS = 0x7FFF_FFFF_FFFF_FFFF
 EQUAL = 1e-12  # of the larger magnitude: closer than that two values are the same
 

@@ -29,7 +29,7 @@ from ibexite.analysis.curve import (
 )  # fmt: skip
 from ibexite.analysis.pointwise import compared, logic
 from ibexite.errors import SequenceError
-from ibexite.holes import NEVER_MEASURED, NO_POINT
+from ibexite.holes import NEVER_MEASURED, NO_POINT, NO_REFERENCE
 from ibexite.untyped import Measured
 
 
@@ -189,9 +189,10 @@ def crossings(curve: Curve, axis: str, level: float, **options: Measured) -> Cur
     return ArrayCurve({**rest, "crossing": np.arange(1.0, longest + 1)}, values.reshape(*shape, longest))
 
 
-def onto(curve: Curve, like: Curve, *, log: bool = False) -> Curve:
+def onto(curve: Curve, like: Curve, *, log: bool = False, is_reference: bool = False) -> Curve:
     """A curve at the points of another one, along the one axis in whose points they differ. Where both have one axis
-    only, under different names, the result takes the name of the second.
+    only, under different names, the result takes the name of the second. Beyond its ends it was never measured; a
+    reference is bad there, for what is measured there is not to pass unseen.
 
     Raises:
         SequenceError: they differ in more than one axis.
@@ -212,6 +213,8 @@ def onto(curve: Curve, like: Curve, *, log: bool = False) -> Curve:
         made = np.array([shaping.onto(*_rising(x, row), points, log=log) for row in rows])
     except ValueError as error:
         raise SequenceError(f"onto along {axis}: {error}", remedy="Look at its points.") from None
+    if is_reference:
+        made = np.where(never(made), NO_REFERENCE, made)
     axes = {name: points if name == axis else own for name, own in curve.axes.items()}
     place = list(axes).index(axis)
     return ArrayCurve(axes, np.moveaxis(made.reshape(*shape, len(points)), -1, place))

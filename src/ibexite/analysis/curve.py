@@ -20,6 +20,7 @@ from ibexite.holes import (
     NO_POINT,
     PAYLOAD,
     PAYLOAD_NO_POINT,
+    PAYLOAD_NO_REFERENCE,
     Bound,
 )
 from ibexite.untyped import Measured
@@ -237,6 +238,11 @@ def never(values: Measured) -> Array:
 def no_point(values: Measured) -> Array:
     """True where a pass of a ragged or refined sweep has no point at all; shape of the values."""
     return _has_payload(values, PAYLOAD_NO_POINT)
+
+
+def no_reference(values: Measured) -> Array:
+    """True where a reference has nothing to compare with; shape of the values."""
+    return _has_payload(values, PAYLOAD_NO_REFERENCE)
 
 
 def is_hole(values: Measured) -> Array:

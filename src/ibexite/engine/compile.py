@@ -209,6 +209,8 @@ class Compiler(LoopCompiler, CheckCompiler):
 
     def _let(self, statement: nodes.Let, line: int) -> None:
         name = statement.name
+        if self.formulas.is_by_reference(statement.value):
+            self.formulas.by_reference.add(name)
         self.behind[name] = readings_behind(statement.value, self.behind)
         source = self.formulas.source(statement.value)
         self._emit(f"{variable(name)} = {source}", line)

@@ -15,6 +15,7 @@ from ibexite.errors import SequenceError
 from ibexite.functions import Function, function_named, target_of
 from ibexite.holes import Counts
 from ibexite.language import constants, nodes
+from ibexite.language.check_files import GOLDEN
 from ibexite.language.function_arguments import ARGUMENTS
 from ibexite.language.type_calls import split_flags
 from ibexite.untyped import Measured
@@ -83,6 +84,7 @@ class Formulas:
     ) -> None:
         self._types, self._known, self._names, self._python = types, known, names, python
         self._tolerances = tolerances or {}
+        self.by_reference: set[str] = set()  # names of which values come from references
         self.used: dict[
             str, str
         ] = {}  # the functions of ibexite.analysis that were written, by the names they have there
@@ -196,6 +198,8 @@ class Formulas:
         function = self._form_of(expr)
         arguments, flags = split_flags(expr, function)
         options = [f"{flag}=True" for flag in flags if flag != "all"]
+        if function.name == "onto" and self.is_by_reference(expr.arguments[0]):
+            options.append("is_reference=True")
         if expr.part:
             options.append(f"field={expr.part!r}")
         if function.name == "choose":
@@ -207,6 +211,13 @@ class Formulas:
             pairs = [f"({self.source(p.x)}, {self.source(p.y)})" for p in arguments if isinstance(p, nodes.Pair)]
             return f"{self.function('catalog.line')}({', '.join([repr(expr.along), *pairs, *options])})"
         return self._built_in(expr, function, arguments, frozenset(flags), options)
+
+    def is_by_reference(self, expr: nodes.Argument) -> bool:
+        """Whether an expression takes a value from a reference, itself or by names that do."""
+        if isinstance(expr, nodes.Pair | nodes.Window | nodes.UnitArgument):
+            return False
+        has_own = any(file.kind == GOLDEN for file in constants.files_in(expr))
+        return has_own or bool(constants.names_in(expr) & self.by_reference)
 
     def _form_of(self, expr: nodes.Call) -> Function:
         """The function in the form in which it is called. What has no type among the arguments, where parts of stimuli

@@ -9,7 +9,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from ibexite.analysis.curve import Array, ArrayCurve, joined_axes, never, spread
+from ibexite.analysis.curve import Array, ArrayCurve, joined_axes, never, no_reference, spread
 from ibexite.engine.limit_errors import too_wide_a_guard, wrong_way_round
 from ibexite.holes import EQUAL, Bound
 from ibexite.untyped import Measured
@@ -78,7 +78,8 @@ class JudgedPoints:
         for begin in range(0, math.prod(self._shape), BLOCK):
             values, lows, highs, where = (x[begin : begin + BLOCK] for x in self._flat)
             is_meant = ~never(values) & ~never(where) & ((where != 0) | np.isnan(where))
-            yield from (begin + np.flatnonzero(is_meant & (never(lows) | never(highs)))).tolist()
+            is_open = never(lows) | never(highs) | no_reference(lows) | no_reference(highs)
+            yield from (begin + np.flatnonzero(is_meant & is_open)).tolist()
 
     def blocks(self) -> Iterator[Block]:
         """The points in their order."""

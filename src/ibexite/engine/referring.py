@@ -9,7 +9,7 @@ from collections.abc import Iterator, Mapping
 from ibexite.conditions import differences, together
 from ibexite.engine.frame_base import FrameBase
 from ibexite.language import constants, nodes
-from ibexite.language.check_files import file_of, golden_in, value_in
+from ibexite.language.check_files import file_of, golden_behind, value_in
 from ibexite.reference import Reference
 from ibexite.verdicts import Reason
 from ibexite.wording import duration_text
@@ -18,8 +18,8 @@ MOST_TOLD = 4
 
 
 def references_of(frame: FrameBase, statement: nodes.Check) -> list[tuple[Reference, nodes.FromFile]]:
-    """The references that a check takes values from, as far as they are there."""
-    found = [(frame.program.references.get(file_of(expr)), expr) for expr in golden_in(statement)]
+    """The references that a check takes values from, itself or by a formula, as far as they are there."""
+    found = [(frame.program.references.get(file_of(expr)), expr) for expr in golden_behind(statement, frame.body)]
     return [(reference, expr) for reference, expr in found if reference is not None]
 
 

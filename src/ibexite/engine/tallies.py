@@ -16,7 +16,7 @@ from ibexite.engine.limit_errors import negative_guard
 from ibexite.errors import SequenceError
 from ibexite.language import constants, nodes
 from ibexite.language.carrying import is_by_accuracy
-from ibexite.language.check_files import golden_in
+from ibexite.language.check_files import golden_behind, golden_in
 from ibexite.mask import Mask
 from ibexite.untyped import Fields, Measured
 from ibexite.values import Words, YesNo
@@ -53,7 +53,8 @@ class ReportedTally(Tally):
         self.rule += f"; {BY_ACCURACY}" if self._is_by_accuracy else ""
         self.has_third_verdict = statement.rule == decision_rules.UNDECIDED
         self._mask = _mask_of(frame, statement)
-        self._refers = bool(golden_in(statement))
+        self._refers = bool(golden_behind(statement, frame.body))
+        self._is_by_reference = bool(golden_in(statement))  # itself, not a formula that it stands on
 
     def _guard_factor(self, statement: nodes.Check, risk: float) -> float:
         """By which part of its uncertainty the limits of a value are moved."""
@@ -111,7 +112,7 @@ class ReportedTally(Tally):
 
     def look_at(self, points: JudgedPoints, at: At) -> None:
         """Points that were measured and for which the references have nothing cannot pass unseen."""
-        if not self._refers:
+        if not self._is_by_reference:
             return
         places = list(points.unlimited())
         if places and self.trouble is None:
@@ -139,12 +140,13 @@ class ReportedTally(Tally):
         return found
 
     def _origin(self) -> str:
-        """The file that its limits come from."""
+        """The files that its limits, or what is judged, come from."""
+        found = [self._mask.path] if self._mask is not None else []
         if self._refers:
             from ibexite.engine.referring import references_of
 
-            return "; ".join(reference.told for reference, _ in references_of(self._frame, self._statement))
-        return self._mask.path if self._mask is not None else ""
+            found += [reference.told for reference, _ in references_of(self._frame, self._statement)]
+        return "; ".join(dict.fromkeys(found))
 
     without_limits: float = math.nan  # a single value for which nobody has set limits yet: it is told all the same
 

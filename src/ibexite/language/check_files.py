@@ -36,6 +36,23 @@ def golden_in(statement: nodes.Check) -> list[nodes.FromFile]:
     return [file for part in parts for file in constants.files_in(part) if file.kind == GOLDEN]
 
 
+def golden_behind(statement: nodes.Check, body: tuple[nodes.Statement, ...]) -> list[nodes.FromFile]:
+    """The references that a check takes values from, and those of the formulas of its block that it stands on: what a
+    source was measured to be, and is divided out."""
+    formulas = {one.name: one.value for one in nodes.walk(body) if isinstance(one, nodes.Let)}
+    criterion = statement.criterion
+    todo = [statement.value, *((criterion.a, criterion.b) if criterion is not None else ())]
+    names = [name for part in todo if part is not None for name in sorted(constants.names_in(part))]
+    found, seen = golden_in(statement), set()
+    while names:
+        name = names.pop()
+        if name in formulas and name not in seen:
+            seen.add(name)
+            found += [file for file in constants.files_in(formulas[name]) if file.kind == GOLDEN]
+            names += sorted(constants.names_in(formulas[name]))
+    return found
+
+
 class FileChecker(NameChecker):
     """What a check line takes from files of the project."""
 
@@ -140,7 +157,7 @@ class FileChecker(NameChecker):
         if limit is None:
             return
         kind, seconds = self.scalar(limit), constants.number(limit, self.scope.known)
-        if not golden_in(statement):
+        if not golden_behind(statement, self.body):
             self.source.report(limit.span, "nothing that grows old", "", "References do: within golden(…) +/- t.")
         elif kind is not None and kind.dimension != units.SECOND:
             self.source.report(limit.span, "wrong unit", str(kind), "It takes a time, such as 24 h.")
