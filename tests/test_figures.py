@@ -125,7 +125,7 @@ def test_of_a_recording_of_any_length_a_part_is_read_alone() -> None:
 
     whole = StreamedCurve(Sampling("time", 0.0, 1e-6), 3_600_000_000, load)
     part = waves.cut(whole, "time", 1800.0, 1800.001)
-    assert part.values[0] == 1_800_000_000 and len(part.values) == 1000 and asked == [(1_800_000_000, 1_800_001_000)]
+    assert part.values[0] == 1_800_000_000 and len(part.values) == 1001 and asked == [(1_800_000_000, 1_800_001_001)]
     assert part.axes["time"][0] == pytest.approx(1800.0, abs=1e-9)
     for call in (lambda: whole.values, lambda: waves.cut(whole, "time", 0.0, (MOST_AT_ONCE + 10) * 1e-6), lambda: waves.peak(whole, "time")):
         with pytest.raises(SequenceError, match="more than is computed with at once"):

@@ -381,11 +381,11 @@ _cut_whole = keeping("cut", _cut)
 
 
 def cut(curve: Curve, axis: str, begin: float, end: float) -> Curve:
-    """The samples from a time on and before another; of a recording no more than these are read."""
+    """The samples from one time to another; of a recording no more than these are read."""
     if isinstance(curve, StreamedCurve) and not _is_bad((begin, end)):
         low, high = ((t - curve.sampling.start) / curve.sampling.step for t in (begin, end))
-        if 0 <= low < high <= curve.count:
-            return curve.part(*(math.ceil(place - _NEAR) for place in (low, high)))
+        if 0 <= low < high <= curve.count - 1:
+            return curve.part(math.ceil(low - _NEAR), math.floor(high + _NEAR) + 1)
     found: Curve = _cut_whole(curve, axis, begin, end)
     return found
 

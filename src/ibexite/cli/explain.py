@@ -10,6 +10,7 @@ from ibexite.classes import InstrumentClass, instrument_classes, lines_of_use
 from ibexite.errors import MistakeError, UnitError, did_you_mean
 from ibexite.file_keys import Key, file_keys, places
 from ibexite.functions import FUNCTIONS, Function
+from ibexite.functions.worked import data, data_in, examples_of
 from ibexite.language import reference, words
 
 LONGEST_COLUMN = 26  # characters; what is longer pushes the help aside
@@ -78,7 +79,11 @@ def _function_entry(function: Function) -> str:
     if function.fields:
         lines.append(f"Its parts: {', '.join(function.fields)}.")
     detail = function_docstring(function)
-    return "\n".join([*lines, *(["", detail] if detail else []), "", "Example:", f"    {function.example}"])
+    worked = [f"    {formula}   is {found}" for formula, found in examples_of(function.name).items()]
+    names = {n: text for formula in examples_of(function.name) for n, text in data_in(formula).items()}
+    told = [f"    {name}: {text}" for name, text in names.items()]
+    example = ["", "Example:", f"    {function.example}", "", "Worked:", *worked, *told]
+    return "\n".join([*lines, *(["", detail] if detail else []), *example])
 
 
 def function_docstring(function: Function) -> str:
@@ -134,6 +139,11 @@ def _unit_entry(unit: units.Unit) -> str:
     return "\n".join(line for i, line in enumerate(lines) if line or i != 3)
 
 
+def _function_row(function: Function) -> str:
+    worked = "; ".join(f"`{formula}` is {found}" for formula, found in examples_of(function.name).items())
+    return f"| `{function.usage}` | {function.help} | `{function.example}` | {worked} |"
+
+
 def reference_page() -> str:
     """docs/reference.md: everything that can be explained, on one page."""
     from ibexite.instruments.link_keys import KEYS as LINK_KEYS
@@ -164,9 +174,12 @@ def reference_page() -> str:
     for link, keys in LINK_KEYS.items():
         parts += [f"| {link.word} | `{key}` | {text} |" for key, (text, _) in keys.items()]
     parts.append("\n## Functions\n")
+    parts.append("Worked examples were carried out, over these data:\n\n| name | |\n|---|---|")
+    parts += [f"| `{name}` | {text} |" for name, text in data().items()]
+    parts.append("")
     for group in dict.fromkeys(f.group for f in FUNCTIONS.values()):
-        parts.append(f"### {group.capitalize()}\n\n| function | | example |\n|---|---|---|")
-        parts += [f"| `{f.usage}` | {f.help} | `{f.example}` |" for f in FUNCTIONS.values() if f.group == group]
+        parts.append(f"### {group.capitalize()}\n\n| function | | example | worked |\n|---|---|---|---|")
+        parts += [_function_row(function) for function in FUNCTIONS.values() if function.group == group]
         parts.append("")
     parts.append("## Instrument classes\n")
     for known in instrument_classes().values():

@@ -195,6 +195,7 @@ _FAULTS = (
        "check level_of(rec.mic, ping.silence) <= 60 dBSPL", "", rules.to_level, _OF_PART),
     _T("self_noise", "faults of products", WAVE, "self_noise(x, sensitivity)",
        "RMS value without the mean over a sensitivity: what it would take at the input; with a, c or bs468 weighted",
-       "let own = self_noise(quiet, s_mic, a)", "waves.self_noise", rules.plain, ("x", "any"), ("a", "c", "bs468")),
+       "let own = self_noise(quiet, s_mic, a)", "waves.self_noise", _linear, ("x", "any"), ("a", "c", "bs468"),
+       per_second=True),
 )  # fmt: skip
 ROWS = (*_TIME, *_SPECTRA, *_TONES, *_RESPONSES, *_FAULTS)

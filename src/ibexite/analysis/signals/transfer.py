@@ -110,11 +110,11 @@ def minimum_phase(frequencies: Array, values: Array) -> Array:
     octave there, for three octaves; what it really does there shows in the phase near the ends.
 
     Args:
-        frequencies: in Hz, rising, > 0, shape (m,), m >= 3.
+        frequencies: in Hz, rising, >= 0, shape (m,), m >= 3 of them above 0. At 0 the phase is 0.
         values: complex or real, shape (m,), without holes and zeros.
 
     Raises:
-        ValueError: fewer than three points, a zero or a hole.
+        ValueError: fewer than three points, one below 0 Hz, a zero or a hole.
 
     Source: Oppenheim, Schafer, 3rd ed., 13.5 (phase from the cepstrum of the logarithm of the size).
 
@@ -124,8 +124,13 @@ def minimum_phase(frequencies: Array, values: Array) -> Array:
     >>> bool(np.degrees(np.abs(np.angle(found / low_pass)))[20:-20].max() < 4)
     True
     """
+    if len(values) and frequencies[0] == 0:
+        rest = minimum_phase(frequencies[1:], values[1:])
+        return np.concatenate([np.abs(values[:1]), rest])
     if len(values) < 3:
-        raise ValueError(f"it takes three points or more, there are {len(values)}")
+        raise ValueError(f"it takes three points or more above 0 Hz, there are {len(values)}")
+    if frequencies[0] < 0:
+        raise ValueError(f"{frequencies[0]:g} Hz is below 0")
     size = np.abs(values)
     if not (size > 0).all():
         raise ValueError("it has holes or zeros, of which there is no logarithm")
