@@ -314,7 +314,7 @@ def combine(operation: Callable[..., Any], *operands: Measured, resolves_holes: 
         for operand in reversed(spread_out):  # which may say why it is bad
             mine = np.asarray(operand)
             if mine.dtype.kind == "f" and values.dtype.kind == "f" and np.isnan(mine).any():
-                which = lost & np.isnan(mine)
+                which = lost & np.isnan(mine) & ~never(mine)  # bad beats never measured
                 values[which] = np.broadcast_to(mine, shape)[which]
         values[lost & unmeasured & ~bad] = NEVER_MEASURED
         values[lost & missing & ~bad] = NO_POINT
