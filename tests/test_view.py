@@ -144,7 +144,8 @@ def test_durations_are_readable(seconds: float, text: str) -> None:
     (3.2e-9, None, 4.804e-9, "m^3/s", "", ("3.200e-9 m^3/s", "<= 4.804e-9 m^3/s", "+1.604e-9 m^3/s")),
     (0.0, -2e-8, 2e-8, "m^3/s", "", ("0e-9 m^3/s", "-20e-9 to 20e-9 m^3/s", "+20e-9 m^3/s")),
     (3.0, 2.999999, 3.000001, "Pa", "", ("3.000000 Pa", "2.999999 to 3.000001 Pa", "+0.000001 Pa")),
-    (1.0, 1.0, 1.0, "", "", ("1.000", "1 to 1", "+0.000"))])  # fmt: skip
+    (1.0, 1.0, 1.0, "", "", ("1", "1 to 1", "+0")), (5.0, None, 0.0, "", "", ("5", "<= 0", "-5")), (4.5, None, 5.0, "", "", ("4.500", "<= 5", "+0.500")),
+    (5.0, None, 6.0, "V", "", ("5.000 V", "<= 6 V", "+1.000 V"))])  # fmt: skip
 def test_judged_values_share_unit_and_decimals(value, low, high, unit, shown_unit, expected) -> None:
     margins = [m for m in (value - low if low is not None else None, high - value if high is not None else None) if m is not None]
     text = judged_text({"value": value, "low": low, "high": high, "unit": unit, "shown": shown_unit, "margin": min(margins)})

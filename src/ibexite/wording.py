@@ -84,7 +84,7 @@ def judged_text(result: Fields) -> JudgedText:
     exponent = _exponent(*(abs(x) for x in (value, low, high) if x is not None))
     value, low, high, margin = (None if x is None else x / 10.0**exponent for x in (value, low, high, margin))
     ending = f"e{exponent}" if exponent else ""
-    places = _decimals(value, low, high)
+    places = 0 if not unit.symbol and _are_whole(value, low, high) else _decimals(value, low, high)  # counts
 
     def text(x: float | None) -> str:
         return "" if x is None else fixed(x, places)
@@ -102,6 +102,11 @@ def judged_text(result: Fields) -> JudgedText:
         unit.symbol,
         percent="" if share is None else _percent_text(share, low is not None and high is not None),
     )
+
+
+def _are_whole(*numbers: float | None) -> bool:
+    """Whether all numbers that there are, are whole ones: counts are."""
+    return all(number is None or number == round(number) for number in numbers)
 
 
 def points_told(result: Fields) -> str:
