@@ -128,12 +128,13 @@ holds   = 2000000
 """
 
 
-def test_whole_numbers_channel_by_channel_are_the_same(ibexite, project: Path) -> None:
-    (project / "other.toml").write_text(OTHER_FORM)
+@pytest.mark.parametrize(("numbers", "offset", "stored"), [("int16", "0", "i2"), ("uint16", "-32.768", "u2"), ("int32", "0", "i4")])
+def test_whole_numbers_channel_by_channel_are_the_same(ibexite, project: Path, numbers: str, offset: str, stored: str) -> None:
+    (project / "other.toml").write_text(OTHER_FORM.replace('"int16"', f'"{numbers}"\noffset  = "{offset}"'))
     _, record = run(ibexite, project, RECORD + CHECK, bench=lambda text: text.replace('"scpi-digitizer"', '"other.toml"'))
     v = curves(record)["trace.v_in"].values
     assert verdict(record) == "pass" and v.max() == pytest.approx(12, abs=1e-3) and np.allclose(v * 1e3, np.round(v * 1e3))
-    assert Recorded(next((project / "records/streams").glob("*"))).channels[0].numbers == "i2"
+    assert Recorded(next((project / "records/streams").glob("*"))).channels[0].numbers == stored
 
 
 def test_each_turn_of_a_loop_has_its_recording_and_all_of_them_their_curve(ibexite, project: Path) -> None:

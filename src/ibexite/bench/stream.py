@@ -36,7 +36,8 @@ Write = Callable[[int, Sequence[Any]], None]
 
 class Kept(NamedTuple):
     """How samples of a signal are kept: the type of their numbers, and value = number * scale + offset in base units of
-    the signal. A number of the size `beyond` says that the range was exceeded; 0: none does."""
+    the signal. A number of the size `beyond`, and 0 of those without a sign, says that the range was exceeded; where
+    `beyond` is 0 none does."""
 
     numbers: str
     scale: float
@@ -281,10 +282,12 @@ class _Pump:
         """Counts the numbers that say that the range was exceeded."""
         most = self._stream.beyond
         for at, column in enumerate(columns):
-            if column.max() < most and column.min() > -most:  # false of what is no number as well
+            least = -most if column.dtype.kind != "u" else 0
+            if column.max() < most and column.min() > least:  # false of what is no number as well
                 continue
             with np.errstate(invalid="ignore"):
-                found = np.flatnonzero(~(np.abs(column.astype(float)) < most))
+                numbers = column.astype(float)
+                found = np.flatnonzero(~((numbers < most) & (numbers > least)))
             count, where = self.beyond[at]
             self.beyond[at] = (count + len(found), where if count else first + int(found[0]))
 

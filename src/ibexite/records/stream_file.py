@@ -193,7 +193,10 @@ def in_base_units(raw: Any, channel: StreamChannel) -> Any:
     with np.errstate(invalid="ignore"):  # of what is no number
         numbers = raw.astype(float)
         values = numbers * channel.scale + channel.offset
-        beyond = ~(np.abs(numbers) < channel.beyond) if channel.beyond else ~np.isfinite(values)
+        beyond = ~np.isfinite(values)
+        if channel.beyond:
+            least = -channel.beyond if raw.dtype.kind != "u" else 0.0
+            beyond = ~((numbers < channel.beyond) & (numbers > least))
     if beyond.any():
         values[beyond] = BAD
     return values

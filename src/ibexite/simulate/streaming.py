@@ -61,7 +61,7 @@ class Streaming:
     def _numbers(self, values: Array, scale: float) -> Array:
         """Values as the numbers of the instrument; what is beyond its full scale says so."""
         unit = self._told["unit"]
-        numbers = ((values - unit["offset"]) / unit["factor"]) / self._told["factor"]
+        numbers = ((values - unit["offset"]) / unit["factor"] - self._told["offset"]) / self._told["factor"]
         kind = np.dtype(self._told["numbers"])
         if kind.kind == "f":
             return np.where(np.abs(values) > scale, INFINITY, numbers).astype(kind) if scale else numbers.astype(kind)

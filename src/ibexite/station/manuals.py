@@ -60,7 +60,8 @@ def _stream(profile: Profile) -> Fields | None:
     unit = profile.readings[profile.instrument_class.records].unit
     return {
         "begin": stream.begin, "end": stream.end, "query": stream.query, "first": stream.first.query,
-        "numbers": stream.numbers, "factor": stream.factor.number or 1.0, "order": stream.order, "holds": stream.holds,
+        "numbers": stream.numbers, "factor": stream.factor.number or 1.0, "offset": stream.offset.number,
+        "order": stream.order, "holds": stream.holds,
         "unit": _unit(unit), "configure": list(stream.configure),
     }  # fmt: skip
 
