@@ -7,6 +7,7 @@ the recording is ended, and its curves are told. A recording that broke off by i
 
 from __future__ import annotations
 
+import contextlib
 import math
 from collections.abc import Callable, Sequence
 from types import TracebackType
@@ -194,6 +195,8 @@ class _Streamed:
 
     def as_it_is(self, error: BaseException) -> tuple[events.RecordingEnded, list[list[Bad]]]:
         """What there is where it could not be ended."""
+        with contextlib.suppress(IbexiteError):
+            self.kept.close()
         ended = self._recording.ended(self.kept.count, failure=_said(error))
         return ended, self._flaws(ended)
 
@@ -246,7 +249,6 @@ class _Polled:
             self.look()
         except BaseException:
             runtime.watches.remove(self)
-            self.kept.close()
             raise
 
     def look(self) -> None:
@@ -306,6 +308,8 @@ class _Polled:
 
     def as_it_is(self, error: BaseException) -> tuple[events.RecordingEnded, list[list[Bad]]]:
         """What there is where it could not be ended."""
+        with contextlib.suppress(IbexiteError):
+            self.kept.close()
         return self._recording.ended(self.kept.count, self._gaps, failure=_said(error)), self._flaws
 
     def curve(self, name: str, samples: int) -> Curve:

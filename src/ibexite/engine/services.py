@@ -136,7 +136,7 @@ class Kept(Protocol):
         """Some of them, in base units."""
 
     def close(self) -> None:
-        """Ends it."""
+        """Ends it; once more does nothing."""
 
 
 class Recordings(Protocol):

@@ -98,7 +98,9 @@ class StreamFile:
                     return
 
     def close(self) -> None:
-        """Ends and syncs it. Raises RecordsError."""
+        """Ends and syncs it; once more does nothing. Raises RecordsError."""
+        if self._closed.is_set():
+            return
         self._closed.set()
         self._syncer.join()
         try:
