@@ -185,6 +185,7 @@ def test_samples_that_were_lost_are_known_and_nothing_passes_over_them(ibexite, 
     ({"query": NEXT, "how": "repeated", "nth": 2}, "the recording broke off"),
     ({"query": "SENS:SWE:TINT?", "how": "before", "message": "SENS:SWE:TINT 25E-6", "nth": 3}, "takes a sample every 2.5e-05 s, not every 2e-05 s"),
     ({"command": "INIT:CONT ON", "how": "lost"}, "it gave samples of 0 s"),
+    ({"query": NEXT, "how": "before", "message": "INIT:CONT ON,(@1,2)", "nth": 2}, "twice"),  # it has begun anew
 ])  # fmt: skip
 def test_a_stream_that_breaks_or_lies_ends_in_an_error_and_keeps_what_came(ibexite, project: Path, given: dict, told: str) -> None:
     lines = RECORD.replace("wait 80 ms", "wait 800 ms") + CHECK
