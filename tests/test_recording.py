@@ -302,6 +302,8 @@ def test_a_run_that_is_killed_or_ended_keeps_what_was_recorded(ibexite, project:
     assert record.row["verdict"] == "aborted" and (how != signal.SIGKILL or "broken off" in shown), shown
     if how == signal.SIGINT:
         assert "outputs off: supply" in printed
+    replayed = ibexite("replay", "last").stdout
+    assert "RecordingEnded" not in replayed and "otherwise" not in replayed, replayed
 
 
 def test_a_disk_that_is_full_ends_the_recording_and_what_came_before_is_kept(project: Path) -> None:

@@ -164,7 +164,8 @@ class Stream:
         """Stops the instrument, and hands on what has come until then. It is given up soon if `is_hurried`."""
         pump = self._pump
         if pump is None:
-            self._stop()
+            with self._bench.pool.carrying_on():
+                self._stop()
             return Streamed([], [], "")
         self._pump = None
         try:

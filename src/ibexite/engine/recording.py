@@ -19,7 +19,7 @@ from ibexite.bench.stream_signals import stream_role
 from ibexite.engine.frame_base import OUTSIDE, Turn
 from ibexite.engine.frame_lines import BenchLines
 from ibexite.engine.services import Kept, Recordings
-from ibexite.errors import IbexiteError, InstrumentError, SequenceError
+from ibexite.errors import IbexiteError, InstrumentError, NeverSaid, SequenceError
 from ibexite.holes import BAD, Bad
 from ibexite.language import nodes
 from ibexite.untyped import Fields, Measured
@@ -92,8 +92,12 @@ class Recording:
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
         problem: BaseException | None = None
+        if isinstance(error, NeverSaid):  # a replay that comes to the end of what was recorded
+            return
         try:
             ended, flaws = self._source.end(is_hurried=kind is not None)
+        except NeverSaid:
+            raise
         except BaseException as broken:  # also the wish to end the run: what was recorded is told first
             problem = broken
             ended, flaws = self._source.as_it_is(broken)
