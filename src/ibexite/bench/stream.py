@@ -190,7 +190,7 @@ class Stream:
     @property
     def room(self) -> float:
         """By how many s the samples may differ from the time."""
-        return STARTING + SAMPLES * self.every
+        return STARTING + self._commands.latency + SAMPLES * self.every
 
     def _stop(self) -> tuple[float, float]:
         """How long it has run at least, and at most, in s."""

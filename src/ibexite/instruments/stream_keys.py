@@ -24,7 +24,8 @@ class StreamCommands:
     since the last one, `first` for the number of the first sample of that block, from 0. `numbers` is their type (order
     and type as NumPy names them); a value is number x factor + offset, in the unit of what it records. In a block the
     samples of all channels stand side by side (`order` is samples), or the channels one behind the other. It takes
-    samples no quicker than each `fastest` s, and keeps `holds` of each channel until they are asked for."""
+    samples no quicker than each `fastest` s, keeps `holds` of each channel until they are asked for, and may take
+    `latency` s until it begins, and ends."""
 
     begin: str
     end: str
@@ -37,6 +38,7 @@ class StreamCommands:
     configure: tuple[str, ...]
     fastest: float
     holds: int
+    latency: float = 0.0
 
 
 def stream_of(table: TomlTable, instrument_class: InstrumentClass, speech: Speech) -> StreamCommands | None:
@@ -61,6 +63,7 @@ def stream_of(table: TomlTable, instrument_class: InstrumentClass, speech: Speec
         commands_of(stream, "configure"),
         stream.quantity("fastest", units.SECOND, 0.0),
         stream.integer("holds"),
+        stream.quantity("latency", units.SECOND, 0.0),
     )
     if not made.first.query:
         stream.note("first", "is no query", "It asks which sample came first: without it nobody knows of gaps.")
