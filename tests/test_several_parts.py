@@ -349,7 +349,7 @@ test lead "Lead"
 )
 
 
-@pytest.mark.parametrize(("serial", "code", "told"), [("LD00001", 5, "7 of"), ("LD00002", 1, "two wires fail: 1.000")])
+@pytest.mark.parametrize(("serial", "code", "told"), [("LD00001", 5, "7 of"), ("LD00002", 1, "two wires fail: 1 against")])
 def test_a_model_in_text_says_how_a_lead_is_wired(ibexite, project: Path, serial: str, code: int, told: str) -> None:
     (project / "tester.toml").write_text(TESTER + THRESHOLD)
     only = (
