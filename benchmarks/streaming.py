@@ -14,6 +14,7 @@ import threading
 import time
 from pathlib import Path
 
+from compare import stolen
 from ibexite.bench.bench import Bench
 from ibexite.bench.file import BenchFile, read_bench
 from ibexite.demo.project import make_project
@@ -81,11 +82,12 @@ def recorded(bench: Bench, folder: Path, seconds: float, name: str, *, ticks: bo
     stream.run(kept.write)
     time.sleep(1)
     beside = Ticks() if ticks else None
-    before, began, memory = used(), time.perf_counter(), [resident()]
+    before, lost, began, memory = used(), stolen(), time.perf_counter(), [resident()]
     while (passed := time.perf_counter() - began) < seconds:
         time.sleep(min(1.0, seconds - passed))
         memory.append(resident())
-    share = (used() - before) / (time.perf_counter() - began)
+    passed = time.perf_counter() - began
+    share, lost = (used() - before) / passed, (stolen() - lost) / passed
     late = beside.end() if beside is not None else 0.0
     ended = stream.end()
     kept.close()
@@ -97,6 +99,7 @@ def recorded(bench: Bench, folder: Path, seconds: float, name: str, *, ticks: bo
     print(f"  {kept.count:,} samples of {CHANNELS} channels, {size:,.0f} MB: {told}")
     flat = f"memory {memory[0]:.0f} MB at its begin, {max(memory):.0f} MB at most"
     print(f"    gaps {len(ended.gaps)}, failure {ended.failure!r}, {flat}")
+    print(f"    the machine gave {lost:.1%} of one CPU to others meanwhile: the figures stand where that is little")
 
 
 def main() -> None:
