@@ -8,11 +8,14 @@ from __future__ import annotations
 
 import re
 import resource
+import statistics
 import sys
 import tempfile
 import threading
 import time
+from collections.abc import Callable
 from pathlib import Path
+from typing import NamedTuple
 
 from compare import stolen
 from ibexite.bench.bench import Bench
@@ -24,6 +27,7 @@ from ibexite.records.stream_file import RecordingFiles
 from ibexite.station.simulated_bench import SimulatedBench
 
 EVERY, CHANNELS = 1e-6, 4  # s
+QUIET = 0.005  # of one CPU that the machine gave to others
 WIRED = ("battery_shunt", "battery_voltage", "output_voltage", "rail_3v3")
 
 
@@ -52,10 +56,10 @@ def resident() -> float:
 
 
 class Ticks:
-    """A thread that wants to run each millisecond, as the lines of a run do: how late it was at most."""
+    """A thread that wants to run each millisecond, as the lines of a run do: how late it was at most, since asked."""
 
     def __init__(self) -> None:
-        self.latest, self._is_over = 0.0, threading.Event()
+        self._latest, self._is_over = 0.0, threading.Event()
         self._thread = threading.Thread(target=self._run)
         self._thread.start()
 
@@ -65,13 +69,61 @@ class Ticks:
             due += 1e-3
             time.sleep(max(0.0, due - time.perf_counter()))
             late = time.perf_counter() - due
-            self.latest, due = max(self.latest, late), max(due, time.perf_counter() - 1e-3)
+            self._latest, due = max(self._latest, late), max(due, time.perf_counter() - 1e-3)
 
-    def end(self) -> float:
-        """The longest it was late, in s."""
+    def latest(self) -> float:
+        """In s."""
+        latest, self._latest = self._latest, 0.0
+        return latest
+
+    def end(self) -> None:
+        """Ends it."""
         self._is_over.set()
         self._thread.join()
-        return self.latest
+
+
+class Second(NamedTuple):
+    """What was seen in about a second: CPU time of this process and of what the machine gave to others, as shares of
+    one CPU; how late the ticks came at most, in s; memory in MB."""
+
+    used: float
+    stolen: float
+    late: float
+    memory: float
+
+
+def watched(seconds: float, ticks: Ticks | None = None) -> list[Second]:
+    """So many s, second by second."""
+    found, end = [], time.perf_counter() + seconds
+    while (began := time.perf_counter()) < end - 0.5:
+        before, lost = used(), stolen()
+        time.sleep(1)
+        passed = time.perf_counter() - began
+        late = ticks.latest() if ticks is not None else 0.0
+        found.append(Second((used() - before) / passed, (stolen() - lost) / passed, late, resident()))
+    return found
+
+
+def quiet(found: list[Second]) -> list[Second]:
+    """Those in which the machine gave nothing to others: in the rest everything is late, and costs more."""
+    return [second for second in found if second.stolen < QUIET]
+
+
+def told(found: list[Second], what: Callable[[list[Second]], str]) -> str:
+    """A figure of all seconds and of the quiet ones."""
+    still = quiet(found)
+    return f"{what(found)}; in the {len(still)} quiet ones of {len(found)} s {what(still) if still else '-'}"
+
+
+def share(found: list[Second]) -> str:
+    """What it costs."""
+    return f"{statistics.mean(second.used for second in found):.1%} of one CPU"
+
+
+def late(found: list[Second]) -> str:
+    """How late lines come at most, and the most of half of the seconds."""
+    each = [1e3 * second.late for second in found]
+    return f"{max(each):.1f} ms at most (median of seconds {statistics.median(each):.1f} ms)"
 
 
 def recorded(bench: Bench, folder: Path, seconds: float, name: str, *, ticks: bool) -> None:
@@ -82,24 +134,17 @@ def recorded(bench: Bench, folder: Path, seconds: float, name: str, *, ticks: bo
     stream.run(kept.write)
     time.sleep(1)
     beside = Ticks() if ticks else None
-    before, lost, began, memory = used(), stolen(), time.perf_counter(), [resident()]
-    while (passed := time.perf_counter() - began) < seconds:
-        time.sleep(min(1.0, seconds - passed))
-        memory.append(resident())
-    passed = time.perf_counter() - began
-    share, lost = (used() - before) / passed, (stolen() - lost) / passed
-    late = beside.end() if beside is not None else 0.0
+    found = watched(seconds, beside)
+    if beside is not None:
+        beside.end()
     ended = stream.end()
     kept.close()
     size = kept.path.stat().st_size / 1e6
     kept.path.unlink()
-    told = f"{share:.1%} of one CPU (limit 5 %)"
-    if ticks:
-        told = f"lines beside it were late by {1e3 * late:.1f} ms at most (limit 20 ms)"
-    print(f"  {kept.count:,} samples of {CHANNELS} channels, {size:,.0f} MB: {told}")
-    flat = f"memory {memory[0]:.0f} MB at its begin, {max(memory):.0f} MB at most"
-    print(f"    gaps {len(ended.gaps)}, failure {ended.failure!r}, {flat}")
-    print(f"    the machine gave {lost:.1%} of one CPU to others meanwhile: the figures stand where that is little")
+    print(f"{kept.count:,} samples of {CHANNELS} channels, {size:,.0f} MB")
+    print(f"  lines beside it late by {told(found, late)}" if ticks else f"  {told(found, share)}")
+    memory = [second.memory for second in found]
+    print(f"  gaps {len(ended.gaps)}, failure {ended.failure!r}, memory {memory[0]:.0f} to {max(memory):.0f} MB")
 
 
 def main() -> None:
@@ -111,12 +156,12 @@ def main() -> None:
         with SimulatedBench(bench_of(folder), "FC00400") as file:
             bench = Bench(file)
             bench.connect(["psu", "adc"])
-            print(f"streaming for {seconds:g} s")
+            print(f"streaming for {seconds:g} s: limits 5 % of one CPU, lines late by 20 ms, memory flat")
             recorded(bench, folder, seconds, "cpu", ticks=False)
-            alone = Ticks()
-            time.sleep(min(seconds, 10))
-            print(f"  without any recording lines were late by {1e3 * alone.end():.1f} ms at most")
             recorded(bench, folder, seconds, "late", ticks=True)
+            alone = Ticks()
+            print(f"without any recording\n  lines late by {told(watched(seconds / 2, alone), late)}")
+            alone.end()
             bench.close()
 
 

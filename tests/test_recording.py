@@ -121,15 +121,15 @@ end     = "INIT:CONT OFF"
 query   = "FETC:ARR:VOLT:NEXT? (@{channels})"
 first   = "SENS:SWE:OFFS:POIN?"
 numbers = "int16"
-bytes   = "little"
+bytes   = "big"
 factor  = "0.001"
-order   = "channels"
+order   = "samples"
 holds   = 2000000
 """
 
 
 @pytest.mark.parametrize(("numbers", "offset", "stored"), [("int16", "0", "i2"), ("uint16", "-32.768", "u2"), ("int32", "0", "i4")])
-def test_whole_numbers_channel_by_channel_are_the_same(ibexite, project: Path, numbers: str, offset: str, stored: str) -> None:
+def test_whole_numbers_sample_by_sample_in_another_order_of_bytes_are_the_same(ibexite, project: Path, numbers: str, offset: str, stored: str) -> None:
     (project / "other.toml").write_text(OTHER_FORM.replace('"int16"', f'"{numbers}"\noffset  = "{offset}"'))
     _, record = run(ibexite, project, RECORD + CHECK, bench=lambda text: text.replace('"scpi-digitizer"', '"other.toml"'))
     v = curves(record)["trace.v_in"].values

@@ -1,7 +1,7 @@
 """What an instrument streams, taken while lines run.
 
-A thread of its own asks for what has come, some times each quarter second, and hands it on: a line that takes long, a
-program or a question to the operator keeps no sample back. What always holds: each sample has its number, by which it
+A thread of its own asks for what has come, more than once each quarter second, and hands it on: a line that takes long,
+a program or a question to the operator keeps no sample back. What always holds: each sample has its number, by which it
 is known what was lost; an instrument that gives other numbers of samples than its interval makes in that time is an
 error, for nobody knows then when they were taken. The thread asks and nothing else: what starts, stops and sets the
 instrument is said by whoever runs the lines, in their order.
@@ -12,6 +12,7 @@ from __future__ import annotations
 import contextlib
 import threading
 from collections.abc import Callable, Sequence
+from time import monotonic
 from typing import Any, NamedTuple, Protocol
 
 import numpy as np
@@ -26,7 +27,10 @@ from ibexite.instruments.shared_link import SharedLink
 from ibexite.instruments.stream_keys import BY_SAMPLE, StreamCommands
 from ibexite.protocols.scpi import INFINITY
 
-TURN = 0.05  # s from one question to the next, or less where the instrument keeps less
+# s from one question to the next, or less where the instrument keeps less. Each costs the same, however many samples
+# come of it; what has not been asked for is lost with the process, and that is to be no more than a quarter second.
+TURN = 0.125
+LEAST_WAIT = 0.25  # of a turn, so that one that answers slowly is not asked without end
 BY_CLOCK = 1e-3  # by so much of the time the number of samples may differ from what the clock says
 STARTING = 0.02  # s; and by so much, or a few samples, for its way of starting and stopping
 SAMPLES = 3
@@ -232,8 +236,11 @@ class _Pump:
         self._thread.start()
 
     def _run(self) -> None:
+        most = (1 - LEAST_WAIT) * self._turn
         with self._bench.pool.carrying_on():
-            while not self._ending.wait(self._turn) and not self.failure:
+            began = monotonic()
+            while not self._ending.wait(self._turn - min(monotonic() - began, most)) and not self.failure:
+                began = monotonic()
                 self.take()
 
     def stop(self, seconds: float | None) -> bool:
