@@ -8,6 +8,7 @@ import socket
 import subprocess
 import sys
 import threading
+import time
 from pathlib import Path
 
 import pytest
@@ -205,6 +206,31 @@ def test_a_run_that_hangs_or_dies_is_ended_and_the_bench_made_safe(project: Path
     assert process.returncode == -signal.SIGKILL
     told = [json.loads(line) for line in journal.read_text().splitlines() if '"Problem"' in line]
     assert ["the run gave no sign of life for" in entry["text"] for entry in told] == [True] * (number == signal.SIGSTOP)
+
+
+@pytest.mark.parametrize(("looks", "seconds"), [
+    ([(10.0, 10.2), (10.4, 10.45), (10.4, 10.7), (10.4, 10.95)], 0.55),  # (the last sign of life, the look at it)
+    ([(10.0, 10.2), (10.0, 60.2)], 0.2 + 2 * guardian_process.LOOK),  # the computer stood still
+    ([(10.0, 10.2), (10.0, 60.2), (60.3, 60.45)], 0.15), ([(10.0, 60.2)], 2 * guardian_process.LOOK),
+    ([(10.0, 10.0 + 0.25 * look) for look in range(1, 41)], 10.0)])  # fmt: skip
+def test_a_run_is_silent_only_while_it_could_have_given_a_sign_of_life(looks: list[tuple[float, float]], seconds: float) -> None:
+    silence = guardian_process.Silence()
+    assert [silence.seen(*look) for look in looks][-1] == pytest.approx(seconds)
+
+
+def test_a_run_goes_on_after_the_computer_stood_still(project: Path) -> None:
+    change(project, "bench.toml", 'name       = "FM-2 line, position 1"', 'name = "FM-2 line, position 1"\nheartbeat = "1 s"')
+    with bench_on_links(project, {"psu": "hislip", "eload": "vxi11"}):
+        process, _ = begun(project, simulate=False)
+        (guardian,) = children_of(process, "guardian_process")
+        for number in (signal.SIGSTOP, signal.SIGCONT):
+            os.kill(guardian, number)
+            time.sleep(1.5 * guardian_process.LOOK)  # it looks before the run has come to itself
+            process.send_signal(number)
+            time.sleep(8.0 if number == signal.SIGSTOP else 0.0)
+        process.send_signal(signal.SIGTERM)
+        out, _ = process.communicate(timeout=60)
+    assert process.returncode == 4 and "outputs off: load, supply" in out, out
 
 
 def test_waits_questions_and_slow_instruments_beat_on(ibexite, project: Path) -> None:

@@ -49,11 +49,11 @@ def main() -> None:
     plan: Plan = {}
     handles: dict[str, int] = {}
     only: list[str] | None = None
-    buffer = b""
+    buffer, silence = b"", Silence()
     while True:
         try:
             if plan and not select.select([control], [], [], LOOK)[0]:
-                if is_silent(plan, handles):
+                if silence.seen(beat_of(handles), time.monotonic()) > plan["silence"]:
                     end_run(plan, handles)
                     break
                 continue
@@ -89,10 +89,24 @@ def main() -> None:
         make_safe(plan, handles, only)
 
 
-def is_silent(plan: Plan, handles: dict[str, int]) -> bool:
-    """Whether the run has given no sign of life for too long; see ibexite.bench.heartbeat."""
-    (beat,) = struct.unpack("d", os.pread(handles["heartbeat"], 8, 0))
-    return bool(time.monotonic() - beat > plan["silence"])
+class Silence:
+    """For how long the run has given no sign of life while it could have. Between two looks no more than two of them
+    count: where so much passes that this process got no time either, the computer stood still and the run did not."""
+
+    def __init__(self) -> None:
+        self._beat = self._looked = self._seconds = 0.0
+
+    def seen(self, beat: float, now: float) -> float:
+        """For how many s, of the time of its last sign of life."""
+        is_same, passed = beat == self._beat, min(now - self._looked, 2 * LOOK)
+        self._seconds = self._seconds + passed if is_same else min(now - beat, 2 * LOOK)
+        self._beat, self._looked = beat, now
+        return self._seconds
+
+
+def beat_of(handles: dict[str, int]) -> float:
+    """The last sign of life of the run, in monotonic s; see ibexite.bench.heartbeat."""
+    return float(struct.unpack("d", os.pread(handles["heartbeat"], 8, 0))[0])
 
 
 def end_run(plan: Plan, handles: dict[str, int]) -> None:
