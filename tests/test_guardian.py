@@ -11,12 +11,16 @@ import threading
 import time
 from pathlib import Path
 
+import numpy as np
 import pytest
 
+from ibexite.analysis.curve import ArrayCurve, Sampling, StreamedCurve
 from ibexite.bench import guardian_process
 from ibexite.bench.guardian import Guardian
 from ibexite.demo.project import make_project
+from ibexite.engine.long_work import MUCH, announced
 from ibexite.simulate.server import FRONTS
+from ibexite.stop import Stop
 from tests.conftest import HEADER, bench_on_links, children_of
 from tests.test_commands import begun, change, settled
 
@@ -212,10 +216,21 @@ def test_a_run_that_hangs_or_dies_is_ended_and_the_bench_made_safe(project: Path
     ([(10.0, 10.2), (10.4, 10.45), (10.4, 10.7), (10.4, 10.95)], 0.55),  # (the last sign of life, the look at it)
     ([(10.0, 10.2), (10.0, 60.2)], 0.2 + 2 * guardian_process.LOOK),  # the computer stood still
     ([(10.0, 10.2), (10.0, 60.2), (60.3, 60.45)], 0.15), ([(10.0, 60.2)], 2 * guardian_process.LOOK),
-    ([(10.0, 10.0 + 0.25 * look) for look in range(1, 41)], 10.0)])  # fmt: skip
+    ([(10.0, 10.0 + 0.25 * look) for look in range(1, 41)], 10.0), ([(30.0, 10.0 + 0.25 * look) for look in range(1, 41)], -10.0)])  # fmt: skip
 def test_a_run_is_silent_only_while_it_could_have_given_a_sign_of_life(looks: list[tuple[float, float]], seconds: float) -> None:
     silence = guardian_process.Silence()
     assert [silence.seen(*look) for look in looks][-1] == pytest.approx(seconds)
+
+
+@pytest.mark.parametrize(("counts", "told"), [((5,), 0.0), ((MUCH,), 0.0), ((MUCH + 1,), 5.0), ((MUCH, 2 * MUCH), 15.0)])
+def test_a_run_says_before_it_computes_much_that_it_may_take_longer(counts: tuple[int, ...], told: float) -> None:
+    curves = [ArrayCurve({"time": np.arange(n)}, np.full(n, 2.0)) for n in counts]
+    recordings = [StreamedCurve(Sampling("time", 0.0, 1e-6), n, lambda begin, end: np.full(end - begin, 2.0)) for n in counts]
+    for given in (curves, recordings):
+        stop, beats = Stop(), [0.0]
+        stop.beat = beats.append
+        assert announced(lambda *curves, add: sum(c.values[0] for c in curves) + add, stop)(*given, add=1) == 2 * len(counts) + 1
+        assert beats[-1] == pytest.approx(told, abs=1e-4)
 
 
 def test_a_run_goes_on_after_the_computer_stood_still(project: Path) -> None:

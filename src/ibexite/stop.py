@@ -19,7 +19,8 @@ class Stop:
     """Ends one run, once."""
 
     def __init__(self) -> None:
-        self.beat: Callable[[], None] = lambda: None  # whoever looks is alive: told to the guardian
+        # Whoever looks is alive: told to the guardian, and by how many s later the next look may come.
+        self.beat: Callable[[float], None] = lambda ahead: None
         self.when_heeded: Callable[[str], None] = lambda reason: None  # told once, where the run ends
         self._is_heeded = False
         self._fate: dict[str, str] = {}  # of the run: what came first, a wish or the end of its tests
@@ -32,7 +33,7 @@ class Stop:
 
     def check(self) -> None:
         """Raises StopRun if somebody asked for the end."""
-        self.beat()
+        self.beat(0.0)
         if self._fate and not self._is_sealed:
             self.heed(self._fate["run"])
             raise StopRun(self._fate["run"])

@@ -73,8 +73,8 @@ class Guardian:
             session.link.after_reopening = partial(self._adopt, name, session.link)
 
     @property
-    def beat(self) -> Callable[[], None]:
-        """What says that the run is alive: to be called more often than the bench file has it as `heartbeat`."""
+    def beat(self) -> Callable[..., None]:
+        """What says that the run is alive (Heartbeat.beat), more often than the bench file has it as `heartbeat`."""
         return self._heart.beat
 
     def _release(self, name: str) -> None:

@@ -28,9 +28,9 @@ class Heartbeat:
         self._memory = mmap.mmap(self.handle, mmap.PAGESIZE)
         self.beat()
 
-    def beat(self) -> None:
-        """The run is alive."""
-        _TIME.pack_into(self._memory, 0, time.monotonic())
+    def beat(self, ahead: float = 0.0) -> None:
+        """The run is alive; it may be that it gives its next sign of life so many s later than it is to."""
+        _TIME.pack_into(self._memory, 0, time.monotonic() + ahead)
 
     def close(self) -> None:
         """Nobody looks any more; a beat does no harm."""

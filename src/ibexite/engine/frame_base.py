@@ -123,8 +123,9 @@ class FrameBase:
     def function(self, target: str) -> Callable[..., Any]:
         """A function of ibexite.analysis; NumPy is loaded with the first one."""
         from ibexite.analysis.catalog import find
+        from ibexite.engine.long_work import announced
 
-        return find(target)
+        return announced(find(target), self.runtime.stop)
 
     def place(self, node: nodes.Statement | nodes.Expr | nodes.Refine) -> str:
         """File and line of a node."""
