@@ -26,6 +26,7 @@ from ibexite.language.check import vet
 from ibexite.language.source import Source
 from ibexite.simulate.server import BenchServer
 from ibexite.station.stand_ins import make_plan
+from tests.forks import FORKS
 from tests.laboratory import state
 from tests.laboratory.kills import hear_signals
 from tests.laboratory.stub_bench import MemoryLink, memory_bench
@@ -114,14 +115,12 @@ def children_of(process: subprocess.Popen, name: str) -> list[int]:
     return [int(number) for number in listed if name.encode() in Path(f"/proc/{number}/cmdline").read_bytes()]
 
 
-def in_project(project: Path, *arguments: str, report: bool = False, **options: object) -> subprocess.CompletedProcess[str]:
-    """Runs the installed program in a project; runs write no report unless it is asked for, which takes longer than all
-    else."""
-    environment = {**os.environ, "COLUMNS": "120"}
+def in_project(project: Path, *arguments: str, report: bool = False, input: str = "") -> subprocess.CompletedProcess[str]:
+    """Runs the installed program in a project, with what somebody types; runs write no report unless it is asked for,
+    which takes longer than all else."""
     if arguments[0] in ("run", "retest") and not report and "--no-report" not in arguments:
         arguments = (*arguments, "--no-report")
-    return subprocess.run([*IBEXITE, *arguments], cwd=project, capture_output=True, text=True, timeout=120,
-                          env=environment, check=False, **({} if "input" in options else {"stdin": subprocess.DEVNULL}), **options)  # type: ignore[call-overload,no-any-return]  # fmt: skip
+    return FORKS.run([*arguments], project, {**os.environ, "COLUMNS": "120"}, input, 120)
 
 
 @pytest.fixture
