@@ -44,6 +44,20 @@ def test_the_demo_runs_from_vetting_to_replay_and_does_no_harm_when_started_agai
     assert len(list((tmp_path / "d" / "records" / "reports").glob("*.html"))) == 26
 
 
+EACH_ONCE: list[tuple[str, int]] = [
+    ("vet fm2_final.ibx", 0), ("preview fm2_final.ibx", 0), ("explain search", 0), ("tidy fm2_final.ibx", 0), ("run fm2_final.ibx --serial FC00411 --simulate --yes --no-report", 1),
+    ("retest last --failed --simulate --yes --no-report", 1), ("runs", 0), ("show last", 0), ("report last", 0), ("replay last", 1), ("rejudge last", 0), ("export last --to csv", 0),
+    ("golden list", 0), ("limits list", 0), ("measure --list", 0), ("new sequence intake.ibx", 0), ("instruments list --simulate", 0)]  # fmt: skip
+
+
+def test_each_command_works_when_it_is_started_by_itself(project: Path) -> None:
+    """And not out of a process that has loaded everything, as in other tests."""
+    for words, code in EACH_ONCE:
+        done = subprocess.run([*IBEXITE, *words.split()], cwd=project, capture_output=True, text=True, timeout=120, check=False, stdin=subprocess.DEVNULL)
+        assert done.returncode == code and "Traceback" not in done.stderr, f"{words}\n{done.stdout}\n{done.stderr}"
+    assert {words.split()[0] for words, _ in EACH_ONCE} | {"demo", "simulate"} == set(COMMANDS)
+
+
 @pytest.mark.parametrize(("serial", "options", "code", "verdict"), [
     (GOOD, [], 5, "PASS (trial)"), (GOOD, ["--accept-trial"], 0, "PASS (trial)"), (WEAK, [], 1, "FAIL (trial)"),
     (SHORT, [], 1, "FAIL (trial)"), (GOOD, ["--with", "eff_floor=99 %"], 1, "FAIL (trial)")])  # fmt: skip
