@@ -7,10 +7,16 @@ import pytest
 
 from ibexite.analysis import features
 from ibexite.analysis.curve import ArrayCurve, combine
-from ibexite.holes import BAD, BEYOND_RATE, NEVER_MEASURED, NO_PEAK, NO_TONE, NOT_REACHED, is_never_measured, why_bad
+from ibexite.holes import BAD, BEYOND_RATE, NEVER_MEASURED, NO_PEAK, NO_SIGN, NO_TONE, NOT_REACHED, is_never_measured, why_bad
 from tests.test_play import PLAY, run, verdicts
 
-REASONS = {BEYOND_RATE: "orders beyond half", NO_PEAK: "no peak within", NOT_REACHED: "does not reach", NO_TONE: "no tone stands out"}
+REASONS = {
+    BEYOND_RATE: "orders beyond half",
+    NO_PEAK: "no peak within",
+    NOT_REACHED: "does not reach",
+    NO_TONE: "no tone stands out",
+    NO_SIGN: "neither sign explains",
+}
 QUIET = "FT0102"
 
 
@@ -35,9 +41,14 @@ def test_what_features_do_not_find_says_why() -> None:
     ("check high_order(rec.mic, ping.stepped, 5, 9) <= 5 %", "orders beyond half the sampling rate"),
     ("check 2 * harmonic(rec.mic, ping.stepped, 4) / 3 <= 5 %", "orders beyond half the sampling rate"),
     ("check resonance(response(rec.v_drive, rec.i_drive, ping.few)).q <= 30", "no peak within the curve, or too few points"),
+    ("check polarity(rec.mic, ping.weak) is yes", "neither sign explains what was recorded clearly better than the other"),
 ])  # fmt: skip
 def test_a_check_that_cannot_be_decided_says_why(ibexite, project: Path, check: str, told: str) -> None:
-    parts = "    part stepped from 60 kHz to 30 kHz at 6 per octave for 12 cycles, at least 3 ms, level 1 V\n    part few = stepped from 30 kHz to 20 kHz step 5 kHz for 12 cycles, at least 3 ms, level 1 V"
+    weak = "\n    part weak = stepped from 64 kHz to 15 kHz at 9 per octave for 12 cycles, at least 2 ms, level 0.1 mV"
+    parts = (
+        "    part stepped from 60 kHz to 30 kHz at 6 per octave for 12 cycles, at least 3 ms, level 1 V\n    part few = stepped from 30 kHz to 20 kHz step 5 kHz for 12 cycles, at least 3 ms, level 1 V"
+        + weak
+    )
     done, record = run(ibexite, project, PLAY + f"    {check}\n", parts=parts, serial=QUIET)
     assert record is not None and verdicts(record) == ["error"], done.stdout + done.stderr
     assert "undecided" in record.tests[0].results[0]["reason"] and told in record.tests[0].results[0]["reason"]

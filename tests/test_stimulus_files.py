@@ -2,6 +2,7 @@
 a measured source is made flat by."""
 
 import math
+import re
 import shutil
 import subprocess
 import wave
@@ -109,6 +110,12 @@ def test_a_source_is_made_flat_by_its_own_response_and_not_by_an_old_one(ibexite
     assert verdicts(plain) == verdicts(flat) == ["pass"], done.stdout
     spread = [float(np.std(np.sort(curve(record, "size")[1])[2:-2])) for record in (plain, flat)]  # some points lie in noise
     assert spread[0] > 5 and spread[1] < 0.7, "made even, and its polarity is told all the same"
+    told = ibexite("preview", "own.ibx", "--bench", "acoustic.toml").stdout
+    assert re.search(r"shaped by hall, measured 20\S+ \S+, from 16 kHz to 64 kHz$", told, re.MULTILINE), told
+    assert re.search(r"steps, 64 kHz to 16 kHz, .* 80 mV RMS; shaped [\d.]+ m?V RMS in all$", told, re.MULTILINE), told
+    wider = shaped.replace("from 64 kHz to 16 kHz", "from 70 kHz to 16 kHz")
+    run(ibexite, project, sound, parts=wider, serial=QUIET)
+    assert "beyond that stepped as at its ends" in ibexite("preview", "own.ibx", "--bench", "acoustic.toml").stdout
     done, old = run(ibexite, project, sound, parts=shaped.replace("1 h", "1 ms"), serial=QUIET)
     assert verdicts(old) == ["error"] and "old, it may be" in done.stdout and "nobody has approved it" in done.stdout
 

@@ -25,9 +25,10 @@ _FIRST_WHY = 3
 _WHYS = (
     "orders beyond half the sampling rate", "no peak within the curve, or too few points around it",
     "the curve does not reach that level", "no tone stands out of the record", "the reference has nothing there",
+    "neither sign explains what was recorded clearly better than the other",
 )  # fmt: skip
 # Bad values that say why there is none.
-BEYOND_RATE, NO_PEAK, NOT_REACHED, NO_TONE, NO_REFERENCE = (
+BEYOND_RATE, NO_PEAK, NOT_REACHED, NO_TONE, NO_REFERENCE, NO_SIGN = (
     struct.unpack("<d", struct.pack("<Q", 0x7FF8_0000_0000_0000 | _FIRST_WHY + i))[0] for i in range(len(_WHYS))
 )
 PAYLOAD_NO_REFERENCE = 0x7FF8_0000_0000_0000 | _FIRST_WHY + _WHYS.index("the reference has nothing there")

@@ -96,6 +96,8 @@ def _show_stimulus(told: StimulusTold) -> None:
     click.echo(click.style(f"stimulus {told.name}   {told.title}", bold=True))
     rate = format_value(told.rate, HERTZ, digits=6)
     click.echo(f"  {seconds} at {rate} ({told.samples:,} samples), peak {peak}, crest factor {told.crest:.3g}")
+    if told.shaped:
+        click.echo(f"  shaped by {told.shaped}")
     for part in told.parts:
         begin, lasts = (format_value(value, SECOND, digits=4) for value in (part.begin, part.seconds))
         name = part.name if part.name == part.kind else f"{part.name} = {part.kind}"

@@ -14,7 +14,8 @@ from ibexite.stimulus import Banded, Burst, Chirp, Level, Part, Recorded, Silenc
 
 @dataclass(frozen=True, slots=True)
 class PartTold:
-    """A part: when it begins and how long it lasts, in s; what it is, in words; the highest peak in V."""
+    """A part: when it begins and how long it lasts, in s; what it is, in words, with what shaping made of its level;
+    the highest peak in V."""
 
     name: str
     kind: str
@@ -27,7 +28,8 @@ class PartTold:
 
 @dataclass(frozen=True, slots=True)
 class StimulusTold:
-    """A stimulus: its rate in Hz, samples, duration in s, peak in V and crest factor (peak over RMS of all of it)."""
+    """A stimulus: its rate in Hz, samples, duration in s, peak in V and crest factor (peak over RMS of all of it); by
+    what it is shaped, in words, "" if by nothing."""
 
     name: str
     title: str
@@ -37,6 +39,7 @@ class StimulusTold:
     peak: float
     crest: float
     parts: tuple[PartTold, ...]
+    shaped: str
 
 
 def stimuli_told(program: Program) -> list[StimulusTold]:
@@ -51,17 +54,29 @@ def told(stimulus: Stimulus) -> StimulusTold:
     from ibexite.analysis.signals import whole
 
     samples = samples_of(stimulus)
-    parts = tuple(
-        PartTold(
-            placed.part.name, placed.part.kind, placed.begin / stimulus.rate, placed.count / stimulus.rate,
-            _words(placed.part), whole.peak(samples[placed.begin : placed.begin + placed.count]), placed.part.is_judged,
-        )
-        for placed in stimulus.placed
-    )  # fmt: skip
+    parts = []
+    for part, begin, count in ((placed.part, placed.begin, placed.count) for placed in stimulus.placed):
+        own, words = samples[begin : begin + count], _words(part)
+        if stimulus.gain is not None and words:
+            words += f"; shaped {units.format_value(float((own**2).mean() ** 0.5), units.VOLT, digits=4)} RMS in all"
+        at = begin / stimulus.rate, count / stimulus.rate
+        parts.append(PartTold(part.name, part.kind, *at, words, whole.peak(own), part.is_judged))
     return StimulusTold(
         stimulus.name, stimulus.title, stimulus.rate, stimulus.count, stimulus.seconds, whole.peak(samples),
-        whole.crest(samples), parts,
+        whole.crest(samples), tuple(parts), _shaping(stimulus),
     )  # fmt: skip
+
+
+def _shaping(stimulus: Stimulus) -> str:
+    """By what it is shaped, and which judged parts that does not reach."""
+    gain = stimulus.gain
+    if gain is None:
+        return ""
+    low, high = gain.frequencies[0], gain.frequencies[-1]
+    text = f"{gain.name}, measured {gain.measured[:16].replace('T', ' ')}, from {_hertz(low)} to {_hertz(high)}"
+    bands = {part.name: part.band for part in stimulus.parts if part.is_judged}
+    missed = [name for name, band in bands.items() if band is not None and (band[0] < low or band[1] > high)]
+    return text + (f"; beyond that {', '.join(missed)} as at its ends" if missed else "")
 
 
 def write_wav(program: Program, told: StimulusTold, path: Path) -> None:

@@ -9,6 +9,7 @@ import numpy as np
 from ibexite.analysis.curve import Array
 from ibexite.analysis.signals.fast_fourier import padded
 from ibexite.analysis.signals.stimuli import fade
+from ibexite.holes import NO_SIGN
 
 
 def gated(frequencies: Array, values: Array, begin: float, end: float) -> Array:
@@ -161,7 +162,8 @@ def _slope(x: Array, y: Array, *, first: bool) -> float:
 
 
 def polarity(frequencies: Array, values: Array) -> float:
-    """1 if what comes out has the sign of what goes in, -1 if it is turned round, NaN where it cannot be told.
+    """1 if what comes out has the sign of what goes in, -1 if it is turned round, NaN (NO_SIGN) where it cannot be
+    told.
 
     A product turns the phase as much as the slopes of its response demand (minimum_phase), by a delay, and by half a
     turn if its polarity is wrong: the delay that explains the rest best is looked for, with either sign. Unless one
@@ -185,7 +187,7 @@ def polarity(frequencies: Array, values: Array) -> float:
     if len(values) < 8 or max(frequencies) < 4 * min(frequencies):
         raise ValueError("it takes eight points or more over two octaves: in a narrow band delay and sign look alike")
     if len(h) < 8 or f[-1] < 4 * f[0]:
-        return math.nan
+        return float(NO_SIGN)
     left = h / minimum_phase(f, h)
     weights = np.gradient(f) * np.abs(h)
     reach, step = 0.5 / float(np.median(np.diff(f))), 1 / (32 * f[-1])
@@ -195,5 +197,5 @@ def polarity(frequencies: Array, values: Array) -> float:
         explained += (value * np.exp(2j * math.pi * frequency * times)).real
     best, other = float(explained.max()), float(-explained.min())
     if max(best, other) < 0.7 or 0.87 < best / other < 1.15:
-        return math.nan
+        return float(NO_SIGN)
     return 1.0 if best > other else -1.0
