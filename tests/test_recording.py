@@ -456,7 +456,10 @@ def test_a_long_curve_is_drawn_with_its_extremes_and_its_holes(tmp_path_factory,
     kept.close()
     columns = [{"name": "time", "origin": "sweep", "labels": [], "length": count, "place": {}}, {"name": "a", "origin": "read", "labels": [], "length": count}]
     grid = Grid(columns, [EvenPoints(0.5, 1e-3, count), StreamValues(folder, SideRef(kept.path.name, 0, count, "a"))])
-    drawn = thinning.thinned(grid)
+    failing = [[0.5 + 1e-3 * row] for row in (7, 8, 123_456)]
+    results = [{"subject": "a", "axes": [{"name": "time"}], "failing": failing}, {"subject": "b", "axes": [{"name": "time"}], "failing": [[0.509]]}]
+    drawn = thinning.thinned(grid, [*results, {"subject": "a", "axes": [], "failing": []}])
+    assert {point for (point,) in failing} <= set(drawn.data[0])
     time_, found = (np.array(column) for column in drawn.data)
     rows = np.round((time_ - 0.5) / 1e-3).astype(int)
     np.testing.assert_array_equal(found, values[rows])

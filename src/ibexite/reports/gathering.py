@@ -63,7 +63,7 @@ def gather(run: RunRecord) -> Report:
 
 
 def _test(whole: TestRecord, attempts: list[str]) -> TestPart:
-    test = replace(whole, grids=list(map(thinned, whole.grids)))
+    test = replace(whole, grids=[thinned(grid, whole.results) for grid in whole.grids])
     results = [_result(result) for result in worst_first(test.results)]
     values = [
         (grid.columns[0]["name"], single_text(grid.columns[0], grid.data[0][0]))
