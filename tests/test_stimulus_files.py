@@ -1,6 +1,7 @@
 """Stimuli and files: WAV in all its forms, beside Python's own reader and a program of others; stimuli that play one; what
 a measured source is made flat by."""
 
+import json
 import math
 import re
 import shutil
@@ -83,7 +84,15 @@ def test_a_stimulus_is_written_and_played_from_that_file_as_before(ibexite, proj
     run(ibexite, project, PLAY + CHECKS, serial=QUIET)
     told = ibexite("preview", "own.ibx", "--bench", "own.toml", "--wav", "x.wav").stdout
     peak = float(told.split("full scale is ")[1].split(" V")[0])
-    assert read_wave(project / "x_ping.wav").rate == 192e3
+    whole = read_wave(project / "x_ping.wav")
+    assert whole.rate == 192e3
+    for bits, coding, error in (("16", "Signed Integer", 2**-15), ("32", "Signed Integer", 2**-22), ("float", "Floating Point", 2**-22)):
+        done = ibexite("preview", "own.ibx", "--bench", "own.toml", "--wav", "y.wav", "--bits", bits, "--format", "json")
+        assert json.loads(done.stdout) and "full scale is" in done.stderr, "what is read by programs holds nothing else"
+        assert np.abs(read_wave(project / "y_ping.wav").values - whole.values).max() <= error
+        if shutil.which("sox"):
+            told_by_other = subprocess.run(["sox", "--i", "y_ping.wav"], cwd=project, capture_output=True, text=True, check=True).stdout
+            assert f"{'32' if bits == 'float' else bits}-bit {coding} PCM" in told_by_other
     first = curve(run(ibexite, project, PLAY + "    check peak(rec.v_drive) >= 1 V\n", serial=QUIET)[1], "rec.v_drive")[1]
     _, record = run(ibexite, project, PLAY + "    check peak(rec.v_drive) >= 1 V\n", serial=QUIET, parts=f'    part file "x_ping.wav" peak {peak} V')
     assert verdicts(record) == ["pass"] and np.abs(curve(record, "rec.v_drive")[1] - first).max() < 2e-4  # their noise

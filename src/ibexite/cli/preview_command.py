@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Iterator
 from dataclasses import asdict
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -11,6 +12,7 @@ import click
 
 from ibexite.cli.options import bench_option, format_option, open_program, parameters, sequence_argument, with_option
 from ibexite.units import HERTZ, SECOND, VOLT, format_value
+from ibexite.wave_file import FORMS
 from ibexite.wording import duration_text
 
 if TYPE_CHECKING:
@@ -26,12 +28,23 @@ if TYPE_CHECKING:
 @click.option(
     "--plot", type=click.Path(path_type=Path), help="Write a picture of the set points over time (.png, .svg)."
 )
+@click.option("--wav", type=click.Path(path_type=Path), help="Write each stimulus as a WAV file, beside this name.")
 @click.option(
-    "--wav", type=click.Path(path_type=Path), help="Write each stimulus as a WAV file of 24 bits, beside this name."
+    "--bits",
+    type=click.Choice([*FORMS]),
+    default="24",
+    show_default=True,
+    help="Of a sample in those WAV files: whole numbers, or floats of 32.",
 )
 @format_option
 def command(
-    sequence: Path, bench: Path | None, given: tuple[str, ...], plot: Path | None, wav: Path | None, output: str
+    sequence: Path,
+    bench: Path | None,
+    given: tuple[str, ...],
+    plot: Path | None,
+    wav: Path | None,
+    bits: str,
+    output: str,
 ) -> None:
     """Shows what a sequence will do: steps, set points of the loops, number of rows, time. Nothing is connected.
 
@@ -48,15 +61,17 @@ def command(
     ready = open_program(sequence, bench, parameters(given))
     program, file = ready.program, ready.bench
     blocks = preview(program, file)
+    told: list[str] = []
     if plot is not None:
         from ibexite.reports.timeline import draw_timeline
 
         total = sum(block.seconds for block in blocks if not block.is_off)
         draw_timeline(timeline(program, file), f"{program.sequence.title} on {file.name}", total, plot)
-        click.echo(f"set points over time: {plot}")
-        _draw_stimuli(program, plot)
+        told = [f"set points over time: {plot}", *_draw_stimuli(program, plot)]
     if wav is not None:
-        _write_stimuli(program, wav)
+        told += _write_stimuli(program, wav, bits)
+    for line in told:
+        click.echo(line, err=output == "json")
     if output == "json":
         click.echo(json.dumps([asdict(block) for block in blocks], indent=2))
         return
@@ -66,8 +81,8 @@ def command(
     earlier = _earlier(ready.project.records, program.sequence.title)
     for block in blocks:
         _show(block, earlier.get(block.name))
-    for told in stimuli_told(program):
-        _show_stimulus(told)
+    for stimulus in stimuli_told(program):
+        _show_stimulus(stimulus)
     active = [block for block in blocks if not block.is_off]
     questions = [question for block in active for question in block.questions]
     asked = f", and {len(questions)} question{'s' if len(questions) > 1 else ''} to the operator" if questions else ""
@@ -106,8 +121,8 @@ def _show_stimulus(told: StimulusTold) -> None:
     click.echo()
 
 
-def _draw_stimuli(program: Program, plot: Path) -> None:
-    """A picture of each stimulus that is played, beside that of the set points."""
+def _draw_stimuli(program: Program, plot: Path) -> Iterator[str]:
+    """A picture of each stimulus that is played, beside that of the set points; what is told of it."""
     from ibexite.engine.stimuli_told import stimuli_told
 
     for told in stimuli_told(program):
@@ -118,17 +133,17 @@ def _draw_stimuli(program: Program, plot: Path) -> None:
         judged = [(part.name, part.begin, part.seconds) for part in told.parts if part.is_judged]
         title = f"{told.name}: {told.title}"
         draw_stimulus(samples_of(program.stimuli[told.name]), told.rate, judged, title, path)
-        click.echo(f"stimulus {told.name}: {path}")
+        yield f"stimulus {told.name}: {path}"
 
 
-def _write_stimuli(program: Program, wav: Path) -> None:
-    """A WAV file of each stimulus that is played; its full scale is the peak."""
+def _write_stimuli(program: Program, wav: Path, bits: str) -> Iterator[str]:
+    """A WAV file of each stimulus that is played, and what is told of it; its full scale is the peak."""
     from ibexite.engine.stimuli_told import stimuli_told, write_wav
 
     for told in stimuli_told(program):
         path = wav.with_stem(f"{wav.stem}_{told.name}")
-        write_wav(program, told, path)
-        click.echo(f"stimulus {told.name}: {path}, full scale is {format_value(told.peak, VOLT, digits=9)}")
+        write_wav(program, told, path, bits)
+        yield f"stimulus {told.name}: {path}, full scale is {format_value(told.peak, VOLT, digits=9)}"
 
 
 def _earlier(records: Path, title: str) -> dict[str, float]:

@@ -79,8 +79,8 @@ def _shaping(stimulus: Stimulus) -> str:
     return text + (f"; beyond that {', '.join(missed)} as at its ends" if missed else "")
 
 
-def write_wav(program: Program, told: StimulusTold, path: Path) -> None:
-    """Writes a stimulus as a WAV file of 24 bits, of which full scale is its peak.
+def write_wav(program: Program, told: StimulusTold, path: Path, form: str) -> None:
+    """Writes a stimulus as a WAV file, of which full scale is its peak; `form` is a key of wave_file.FORMS.
 
     Raises:
         MistakeError: its rate is no whole number, or the file cannot be written.
@@ -90,7 +90,7 @@ def write_wav(program: Program, told: StimulusTold, path: Path) -> None:
     stimulus = program.stimuli[told.name]
     assert stimulus is not None
     try:
-        write_wave(path, samples_of(stimulus) / (told.peak or 1.0), stimulus.rate, "24")
+        write_wave(path, samples_of(stimulus) / (told.peak or 1.0), stimulus.rate, form)
     except OSError as error:
         raise cannot_write(path, error) from None
 
