@@ -102,6 +102,20 @@ def test_a_stimulus_is_written_and_played_from_that_file_as_before(ibexite, proj
     assert "there is no such WAV file" in done.stderr + done.stdout
 
 
+def test_a_stimulus_may_come_from_a_shared_file(ibexite, project: Path) -> None:
+    here, _ = run(ibexite, project, PLAY + CHECKS, parts=PARTS.replace("level strong", "level 2 V"), serial=QUIET)
+    text = (project / "own.ibx").read_text()
+    begin, end = text.index("stimulus ping"), text.index("before unit")
+    (project / "pings.ibx").write_text(text[begin:end])
+    (project / "own.ibx").write_text((text[:begin] + text[end:]).replace("needs\n", 'use "pings.ibx"\n\nneeds\n', 1))
+    told = ibexite("preview", "own.ibx", "--bench", "own.toml").stdout
+    done = ibexite("run", "own.ibx", "--bench", "own.toml", "--simulate", "--yes", "--serial", QUIET)
+    assert done.returncode == here.returncode == 5 and "stimulus ping   P" in told, done.stdout + done.stderr
+    (project / "pings.ibx").write_text(text[begin:end].replace("level 2 V", "level 3 V"))
+    refused = ibexite("run", "own.ibx", "--bench", "own.toml", "--simulate", "--yes", "--serial", QUIET)
+    assert refused.returncode == 2 and "beyond 4 V (the ceiling of generator.amplitude)" in refused.stderr
+
+
 def test_a_source_is_made_flat_by_its_own_response_and_not_by_an_old_one(ibexite, project: Path) -> None:
     sound = (
         PLAY
