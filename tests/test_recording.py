@@ -148,6 +148,8 @@ def test_each_turn_of_a_loop_has_its_recording_and_all_of_them_their_curve(ibexi
         wait 30 ms
     check top within level +/- 10 mV
     check peak(trace.v_in) <= 12.1 V
+    let sizes = max(envelope(trace.v_in) along time)
+    check sizes >= 5.9 V
 """
     done, record = run(ibexite, project, lines)
     assert verdict(record) == "pass", done.stdout + done.stderr

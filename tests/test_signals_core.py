@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 from scipy import signal
 
 from ibexite.analysis import waves
-from ibexite.analysis.curve import SampledCurve, Sampling
+from ibexite.analysis.curve import SampledCurve, Sampling, no_point
 from ibexite.analysis.signals import (
     bands,
     by_part,
@@ -30,6 +30,7 @@ from ibexite.analysis.signals import (
     windows,
 )  # fmt: skip
 from ibexite.analysis.signals.records import Record
+from ibexite.analysis.stacking import stacked
 from ibexite.errors import SequenceError
 from ibexite.stimulus import (
     Burst,
@@ -626,3 +627,29 @@ def test_parts_of_a_whole_waveform() -> None:
     with pytest.raises(ValueError, match="do not lie in it"):
         whole.between(np.arange(10.0), 10.0, 0.5, 1.5)
     assert stepped.bursts(np.zeros(100), 4, 0.1).size == 0
+
+
+@given(begins=st.lists(st.floats(0, 1), min_size=2, max_size=4), lengths=st.lists(st.integers(400, 900), min_size=4, max_size=4), lost=st.integers(-1, 3))
+@settings(max_examples=40)
+def test_waveforms_of_turns_are_what_each_is_by_itself(begins: list[float], lengths: list[int], lost: int) -> None:
+    """Whatever part of a sample each begins with, however long it is, and whether one of them was lost."""
+    rate, turns = 48e3, {}
+    for turn, (begin, length) in enumerate(zip(begins, lengths, strict=False)):
+        t = begin / rate + np.arange(length) / rate
+        y = np.full(length, math.nan) if turn == lost else (1 + turn) * np.sin(2 * math.pi * 1e3 * t) + 0.1 * t
+        turns[(turn,)] = SampledCurve(Sampling("time", begin / rate, 1 / rate), y)
+    whole = stacked({"turn": np.arange(float(len(turns)))}, ["time"], turns)
+    for function in (waves.crest, waves.hum):
+        more = [1e3] if function is waves.hum else []
+        alone = [function(turn, "time", *more) for turn in turns.values()]
+        assert function(whole, "time", *more).values == pytest.approx(alone, nan_ok=True, rel=1e-9)
+    for function, more in ((waves.envelope, []), (waves.cut, [2e-3, 6e-3])):
+        made = function(whole, "time", *more)
+        for place, turn in turns.items():
+            if place[0] != lost:
+                alone, row = function(turn, "time", *more), made.values[place]
+                there = ~no_point(row)
+                assert row[there] == pytest.approx(alone.values, rel=1e-9, abs=1e-9)
+                assert made.axes["time"][there] == pytest.approx(alone.axes["time"], abs=1e-12)
+            else:
+                assert np.isnan(made.values[place]).all() and not no_point(made.values[place]).any()

@@ -17,6 +17,7 @@ from ibexite.analysis.pointwise import level_of_pressure as _level_of_pressure
 from ibexite.analysis.pointwise import level_of_voltage as _level_of_voltage
 from ibexite.analysis.signals import bands, by_part, chirps, delays, edges, spectra, tones, transfer, weighting, whole
 from ibexite.analysis.signals.records import Record
+from ibexite.analysis.stacking import stacked
 from ibexite.errors import SequenceError
 from ibexite.holes import BAD, NEVER_MEASURED
 from ibexite.stimulus import Stimulus
@@ -28,37 +29,46 @@ FREQ, TIME, ORDER = "freq", "time", "order"
 
 
 def _records(curve: Curve, axis: str) -> tuple[list[Record], dict[str, Array], tuple[int, ...]]:
-    """The waveforms of a curve, one for each point of its other axes; these axes, and their shape.
+    """The waveforms of a curve, one for each point of its other axes; these axes, and their shape. One of a turn has
+    its own begin, step and end: where it has no point, others alone have one. What is a hole everywhere has none.
 
     Raises:
-        SequenceError: the steps of the axis are not even.
+        SequenceError: the steps of one of them are not even.
     """
-    sampling = curve.sampling
-    if sampling is None:
-        points = curve.axes[axis]
-        steps = np.diff(points)
-        if len(points) < 2 or not steps[0] > 0 or np.abs(steps - steps[0]).max() > _EVEN * steps[0]:
-            raise SequenceError(
-                f"this is no waveform: its points along {axis} are not evenly spaced",
-                remedy="Take a record of an instrument, or one of a turn of the loop.",
-            )
-        sampling = Sampling(axis, float(points[0]), float((points[-1] - points[0]) / (len(points) - 1)))
-    place = list(curve.axes).index(axis) if curve.sampling is None else 0
-    moved = np.moveaxis(curve.values, place, -1)
-    rest = {} if curve.sampling is not None else {name: p for name, p in curve.axes.items() if name != axis}
+    if curve.sampling is not None:
+        return [_record(curve.values, curve.sampling)], {}, ()
+    points = curve.axes[axis]
+    moved = np.moveaxis(curve.values, list(curve.axes).index(axis), -1)
+    rest = {name: own for name, own in curve.axes.items() if name != axis}
     rows = moved.reshape(math.prod(moved.shape[:-1]), moved.shape[-1])
+    records, whole_axis = [], None
+    for row in rows:
+        there = ~no_point(row)
+        if np.isnan(row).all():
+            records.append(Record(row, 1.0, float(points[0])))
+        elif there.all():
+            whole_axis = whole_axis or _even_axis(points, axis)
+            records.append(_record(row, whole_axis))
+        else:
+            records.append(_record(row[there], _even_axis(points[there], axis)))
+    return records, rest, moved.shape[:-1]
+
+
+def _record(values: Array, sampling: Sampling) -> Record:
     rate = 1 / sampling.step
     rate = float(round(rate)) if abs(rate - round(rate)) < 1e-9 * rate else rate
-    return [_without_ends(Record(row, rate, sampling.start)) for row in rows], rest, moved.shape[:-1]
+    return Record(values, rate, sampling.start)
 
 
-def _without_ends(record: Record) -> Record:
-    """A record of a turn without the points that others alone have, which began sooner or went on longer."""
-    there = ~no_point(record.values)
-    if there.all() or not there.any():
-        return record
-    first, end = int(there.argmax()), len(there) - int(there[::-1].argmax())
-    return Record(record.values[first:end], record.rate, record.start + first / record.rate)
+def _even_axis(points: Array, axis: str) -> Sampling:
+    """Raises SequenceError: its steps are not even."""
+    steps = np.diff(points)
+    if len(points) < 2 or not steps[0] > 0 or np.abs(steps - steps[0]).max() > _EVEN * steps[0]:
+        raise SequenceError(
+            f"this is no waveform: its points along {axis} are not evenly spaced",
+            remedy="Take a record of an instrument, or one of a turn of the loop.",
+        )
+    return Sampling(axis, float(points[0]), float((points[-1] - points[0]) / (len(points) - 1)))
 
 
 def _hole(record: Record, looks_at_parts: bool = False) -> float | None:
@@ -158,15 +168,25 @@ def keeping(name: str, function: Callable[..., Any]) -> Callable[..., Any]:
 
     def apply(curve: Curve, axis: str, *arguments: Measured, **options: Measured) -> Curve:
         records, rest, shape = _records(curve, axis)
-        made = [_carried_out(name, function, record, *arguments, **options) for record in records]
-        first = made[0]
-        sampling = Sampling(axis, first.start, 1 / first.rate)
         if not rest:
-            return SampledCurve(sampling, first.values)
-        values = np.array([one.values for one in made]).reshape(*shape, len(first.values))
-        return ArrayCurve({**rest, axis: sampling.points(len(first.values))}, values)
+            made = _carried_out(name, function, records[0], *arguments, **options)
+            return SampledCurve(Sampling(axis, made.start, 1 / made.rate), made.values)
+        points, found = curve.axes[axis], {}
+        for place, record in zip(np.ndindex(shape), records, strict=True):
+            if np.isnan(record.values).all():
+                found[place] = ArrayCurve({axis: points}, record.values)
+                continue
+            made = _carried_out(name, function, record, *arguments, **options)
+            found[place] = ArrayCurve({axis: _among(points, made)}, made.values)
+        return stacked(rest, [axis], found)
 
     return apply
+
+
+def _among(points: Array, record: Record) -> Array:
+    """Those of some points, rising, at which a record has its values, but for what rounding does to them."""
+    own = record.start + np.arange(len(record.values)) / record.rate
+    return points[np.searchsorted(points, own - _EVEN / record.rate)]
 
 
 # --- along freq ------------------------------------------------------------------------------------------------------
