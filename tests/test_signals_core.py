@@ -524,6 +524,12 @@ def test_a_loose_part_is_found_where_it_rattles_and_nothing_in_a_good_one() -> N
     assert clean.bursts.sum() == 0 and np.isnan(clean.first).all()
     assert found.bursts.sum() == found.bursts[22 + 2] == 1 and found.crest[24] > 1.4 * clean.crest[24]
     assert found.first[24] == pytest.approx(begin / RATE + good.start, abs=2e-4)
+    again = rattling.copy()
+    again[begin + 60 : begin + 72] += rattling[begin : begin + 12] - good.values[begin : begin + 12]  # within one step
+    times = by_part.burst_times(Record(again, RATE, good.start), PING.only("stepped"))
+    assert times == pytest.approx([begin / RATE + good.start, (begin + 60) / RATE + good.start], abs=2e-4)
+    assert by_part.residual(Record(again, RATE, good.start), PING.only("stepped")).bursts.sum() == 2
+    assert by_part.burst_times(good, PING.only("stepped")).size == 0
     wave = by_part.residual_wave(Record(rattling, RATE, good.start), PING.only("stepped"))
     assert abs(int(np.argmax(np.abs(wave))) - begin) < 14 and np.abs(wave).max() == pytest.approx(0.3, rel=0.2)
 
@@ -535,6 +541,8 @@ def test_a_record_in_which_nothing_is_heard_says_nothing_good(level: float) -> N
     deaf = Record(level * np.random.default_rng(3).normal(0, 1, len(whole.values)), RATE, whole.start)
     found = by_part.residual(deaf, PING.only("stepped"))
     assert np.isnan(found.bursts[found.bursts == 0]).all() and np.isnan(found.bursts).mean() > 0.9
+    times = by_part.burst_times(deaf, PING.only("stepped"))
+    assert np.isnan(times).sum() == np.isnan(found.bursts).sum() and (~np.isnan(times)).sum() == np.nansum(found.bursts)
     assert math.isnan(by_part.polarity(deaf, PING.only("stepped")))
 
 

@@ -106,6 +106,10 @@ def data() -> dict[str, tuple[Type, Any]]:
         Waveform(("time",), PASCAL),
         sampled(0.1 * played(0.01, 1e-3) + np.random.default_rng(7).normal(0, 1e-5, len(played(0, 1e-3))), PING.rate, -1e-3),
     )
+    kind, heard = found["rec.mic"]
+    at = np.arange(len(heard.values)) / PING.rate - 1e-3
+    clicks = sum((at >= begin) & (at < begin + 60e-6) for begin in (0.165, 0.181)) * 0.02 * np.sin(2 * np.pi * 47e3 * (at - 0.165))
+    found["rec.clicks"] = kind, sampled(heard.values + clicks, PING.rate, -1e-3)
     return found
 
 

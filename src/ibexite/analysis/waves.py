@@ -25,7 +25,7 @@ from ibexite.untyped import Measured
 
 _NEAR = 1e-3  # of a sample, to which times of long recordings are known
 _EVEN = 1e-6  # of a step: by so much steps of a waveform may differ
-FREQ, TIME, ORDER = "freq", "time", "order"
+FREQ, TIME, ORDER, BURST = "freq", "time", "order", "burst"
 
 
 def _records(curve: Curve, axis: str) -> tuple[list[Record], dict[str, Array], tuple[int, ...]]:
@@ -360,6 +360,17 @@ def _residual_wave(record: Record, part: Stimulus) -> Record:
     return record._replace(values=by_part.residual_wave(record, part))
 
 
+def _burst_times(curve: Curve, axis: str, part: Stimulus) -> Curve:
+    """Over the axis `burst` (1, 2, …); turns with fewer have no point there."""
+    records, rest, shape = _records(curve, axis)
+    found: dict[tuple[int, ...], Curve] = {}
+    for place, record in zip(np.ndindex(shape), records, strict=True):
+        hole = _hole(record, looks_at_parts=True)
+        times = [hole] if hole is not None else _carried_out("burst_times", by_part.burst_times, record, part)
+        found[place] = ArrayCurve({BURST: np.arange(1.0, len(times) + 1)}, np.array(times, dtype=float))
+    return stacked(rest, [BURST], found) if rest else found[()]
+
+
 def _delay(curve: Curve, axis: str, earlier: Curve) -> Measured:
     """Of two waveforms with one time base; what they begin at counts as well."""
     (a, *more), rest, shape = _records(curve, axis)
@@ -459,6 +470,7 @@ thd_of_part = over(FREQ, "thd", by_part.distortion, looks_at_parts=True)
 harmonic = over(FREQ, "harmonic", _harmonic, looks_at_parts=True)
 high_order = over(FREQ, "high_order", _high_order, looks_at_parts=True)
 residual = over(FREQ, "residual", by_part.residual, looks_at_parts=True)
+burst_times = _burst_times
 residual_wave = keeping("residual_wave", _residual_wave)
 part_of = keeping("part_of", by_part.only_part)
 level_of_voltage = _level_of(_level_of_voltage)

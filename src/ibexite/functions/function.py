@@ -25,7 +25,7 @@ from ibexite.units import Dimension
 
 PART = "part"
 WAVE, WAVE_KEEP, OVER_FREQUENCY, OVER_FREQUENCY_KEEP = "wave", "wave_keep", "over_freq", "over_freq_keep"
-AXES = {"freq": units.HERTZ, "time": units.SECOND, "order": units.PLAIN}  # that functions give
+AXES = {"freq": units.HERTZ, "time": units.SECOND, "order": units.PLAIN, "burst": units.PLAIN}  # that functions give
 
 Rule = Callable[[Dimension, Dimension], Dimension]  # of x and of the axis: of the result
 

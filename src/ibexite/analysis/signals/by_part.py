@@ -138,6 +138,11 @@ def residual(record: Record, stimulus: Stimulus, *, orders: int = 10) -> stepped
     return stepped.residual(record, stimulus.of_one_kind("stepped"), stimulus.rate, orders=orders)
 
 
+def burst_times(record: Record, stimulus: Stimulus, *, orders: int = 10) -> Array:
+    """When bursts begin in judged stepped parts: see stepped.burst_times."""
+    return stepped.burst_times(record, stimulus.of_one_kind("stepped"), stimulus.rate, orders=orders)
+
+
 def residual_wave(record: Record, stimulus: Stimulus, *, orders: int = 10) -> Array:
     """The same as a waveform: see stepped.residual_wave."""
     return stepped.residual_wave(record, stimulus.of_one_kind("stepped"), stimulus.rate, orders=orders)

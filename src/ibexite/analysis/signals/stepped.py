@@ -95,12 +95,37 @@ def residual(record: Record, parts: Sequence[Placed], rate: float, *, orders: in
     for begin, frequency, cycles in _each(parts, rate):
         left, tone, start = _left(record, begin, frequency, cycles, orders)
         rms = math.sqrt(float(np.mean(left**2)))
-        places = bursts(left, max(1, round(record.rate / frequency / 4)), 1e-3 * tone)
+        places = _bursts_of(left, tone, record.rate, frequency)
         first = start + places[0] / record.rate if len(places) else math.nan
-        is_heard = bool(len(places)) or tone / math.sqrt(2) > rms
+        is_heard = bool(len(places)) or _is_heard(left, tone)
         crest = float(np.abs(left).max()) / rms if rms else math.nan
         rows.append((frequency, rms, crest, len(places) if is_heard else NO_TONE, first))
     return Residual(*np.array(rows, dtype=float).T)
+
+
+def burst_times(record: Record, parts: Sequence[Placed], rate: float, *, orders: int = 10) -> Array:
+    """When the bursts of all steps begin, as `residual` counts them: in s from the begin of the stimulus, rising, shape
+    (k,); behind them a NaN for each step in which nothing was heard that could be without.
+
+    Args, Raises: as `steps`.
+    """
+    found: list[float] = []
+    deaf = 0
+    for begin, frequency, cycles in _each(parts, rate):
+        left, tone, start = _left(record, begin, frequency, cycles, orders)
+        places = _bursts_of(left, tone, record.rate, frequency)
+        found.extend(start + place / record.rate for place in places.tolist())
+        deaf += not len(places) and not _is_heard(left, tone)
+    return np.array([*sorted(found), *[NO_TONE] * deaf], dtype=float)
+
+
+def _bursts_of(left: Array, tone: float, rate: float, frequency: float) -> Array:
+    return bursts(left, max(1, round(rate / frequency / 4)), 1e-3 * tone)
+
+
+def _is_heard(left: Array, tone: float) -> bool:
+    """Whether a tone of such an amplitude stands out of what is left."""
+    return tone / math.sqrt(2) > math.sqrt(float(np.mean(left**2)))
 
 
 def residual_wave(record: Record, parts: Sequence[Placed], rate: float, *, orders: int = 10) -> Array:
