@@ -12,63 +12,20 @@ from typing import Any
 
 import numpy as np
 
-from ibexite.analysis.curve import Array, ArrayCurve, Curve, SampledCurve, Sampling, StreamedCurve, never, no_point
+from ibexite.analysis.curve import Array, ArrayCurve, Curve, SampledCurve, Sampling, StreamedCurve, never
 from ibexite.analysis.pointwise import level_of_pressure as _level_of_pressure
 from ibexite.analysis.pointwise import level_of_voltage as _level_of_voltage
 from ibexite.analysis.signals import bands, by_part, chirps, delays, edges, spectra, tones, transfer, weighting, whole
 from ibexite.analysis.signals.records import Record
 from ibexite.analysis.stacking import stacked
+from ibexite.analysis.waveform_rows import points_among, records_of
 from ibexite.errors import SequenceError
 from ibexite.holes import BAD, NEVER_MEASURED
 from ibexite.stimulus import Stimulus
 from ibexite.untyped import Measured
 
 _NEAR = 1e-3  # of a sample, to which times of long recordings are known
-_EVEN = 1e-6  # of a step: by so much steps of a waveform may differ
 FREQ, TIME, ORDER, BURST = "freq", "time", "order", "burst"
-
-
-def _records(curve: Curve, axis: str) -> tuple[list[Record], dict[str, Array], tuple[int, ...]]:
-    """The waveforms of a curve, one for each point of its other axes; these axes, and their shape. One of a turn has
-    its own begin, step and end: where it has no point, others alone have one. What is a hole everywhere has none.
-
-    Raises:
-        SequenceError: the steps of one of them are not even.
-    """
-    if curve.sampling is not None:
-        return [_record(curve.values, curve.sampling)], {}, ()
-    points = curve.axes[axis]
-    moved = np.moveaxis(curve.values, list(curve.axes).index(axis), -1)
-    rest = {name: own for name, own in curve.axes.items() if name != axis}
-    rows = moved.reshape(math.prod(moved.shape[:-1]), moved.shape[-1])
-    records, whole_axis = [], None
-    for row in rows:
-        there = ~no_point(row)
-        if np.isnan(row).all():
-            records.append(Record(row, 1.0, float(points[0])))
-        elif there.all():
-            whole_axis = whole_axis or _even_axis(points, axis)
-            records.append(_record(row, whole_axis))
-        else:
-            records.append(_record(row[there], _even_axis(points[there], axis)))
-    return records, rest, moved.shape[:-1]
-
-
-def _record(values: Array, sampling: Sampling) -> Record:
-    rate = 1 / sampling.step
-    rate = float(round(rate)) if abs(rate - round(rate)) < 1e-9 * rate else rate
-    return Record(values, rate, sampling.start)
-
-
-def _even_axis(points: Array, axis: str) -> Sampling:
-    """Raises SequenceError: its steps are not even."""
-    steps = np.diff(points)
-    if len(points) < 2 or not steps[0] > 0 or np.abs(steps - steps[0]).max() > _EVEN * steps[0]:
-        raise SequenceError(
-            f"this is no waveform: its points along {axis} are not evenly spaced",
-            remedy="Take a record of an instrument, or one of a turn of the loop.",
-        )
-    return Sampling(axis, float(points[0]), float((points[-1] - points[0]) / (len(points) - 1)))
 
 
 def _hole(record: Record, looks_at_parts: bool = False) -> float | None:
@@ -108,7 +65,7 @@ def single(name: str, function: Callable[..., Any], *, looks_at_parts: bool = Fa
     where a hole is in their way."""
 
     def apply(curve: Curve, axis: str, *arguments: Measured, field: str = "", **options: Measured) -> Measured:
-        records, rest, shape = _records(curve, axis)
+        records, rest, shape = records_of(curve, axis)
         found = []
         for record in records:
             value = BAD if _is_bad(arguments) else _hole(record, looks_at_parts)
@@ -127,8 +84,8 @@ def over(
     """A function of a record that gives a curve, its points and values: for each waveform of a curve."""
 
     def apply(curve: Curve, axis: str, *arguments: Measured, field: str = "", **options: Measured) -> Measured:
-        records, rest, shape = _records(curve, axis)
-        others = [_records(a, axis)[0] if isinstance(a, Curve) else [a] * len(records) for a in arguments]
+        records, rest, shape = records_of(curve, axis)
+        others = [records_of(a, axis)[0] if isinstance(a, Curve) else [a] * len(records) for a in arguments]
         points: Array | None = None
         rows: list[Array | None] = []
         for record, *given in zip(records, *others, strict=True):
@@ -167,7 +124,7 @@ def keeping(name: str, function: Callable[..., Any]) -> Callable[..., Any]:
     """A function of a record that gives a waveform, a Record: for a single waveform, or for each of a curve."""
 
     def apply(curve: Curve, axis: str, *arguments: Measured, **options: Measured) -> Curve:
-        records, rest, shape = _records(curve, axis)
+        records, rest, shape = records_of(curve, axis)
         if not rest:
             made = _carried_out(name, function, records[0], *arguments, **options)
             return SampledCurve(Sampling(axis, made.start, 1 / made.rate), made.values)
@@ -177,16 +134,10 @@ def keeping(name: str, function: Callable[..., Any]) -> Callable[..., Any]:
                 found[place] = ArrayCurve({axis: points}, record.values)
                 continue
             made = _carried_out(name, function, record, *arguments, **options)
-            found[place] = ArrayCurve({axis: _among(points, made)}, made.values)
+            found[place] = ArrayCurve({axis: points_among(points, made)}, made.values)
         return stacked(rest, [axis], found)
 
     return apply
-
-
-def _among(points: Array, record: Record) -> Array:
-    """Those of some points, rising, at which a record has its values, but for what rounding does to them."""
-    own = record.start + np.arange(len(record.values)) / record.rate
-    return points[np.searchsorted(points, own - _EVEN / record.rate)]
 
 
 # --- along freq ------------------------------------------------------------------------------------------------------
@@ -362,7 +313,7 @@ def _residual_wave(record: Record, part: Stimulus) -> Record:
 
 def _burst_times(curve: Curve, axis: str, part: Stimulus) -> Curve:
     """Over the axis `burst` (1, 2, …); turns with fewer have no point there."""
-    records, rest, shape = _records(curve, axis)
+    records, rest, shape = records_of(curve, axis)
     found: dict[tuple[int, ...], Curve] = {}
     for place, record in zip(np.ndindex(shape), records, strict=True):
         hole = _hole(record, looks_at_parts=True)
@@ -373,8 +324,8 @@ def _burst_times(curve: Curve, axis: str, part: Stimulus) -> Curve:
 
 def _delay(curve: Curve, axis: str, earlier: Curve) -> Measured:
     """Of two waveforms with one time base; what they begin at counts as well."""
-    (a, *more), rest, shape = _records(curve, axis)
-    others = _records(earlier, axis)[0]
+    (a, *more), rest, shape = records_of(curve, axis)
+    others = records_of(earlier, axis)[0]
     if len(others) != len(more) + 1 or any(abs(b.rate / a.rate - 1) > 1e-9 for b in others):
         raise SequenceError("delay: the two waveforms were not sampled alike", remedy="Record both in one line.")
     found = []
@@ -423,7 +374,7 @@ def cut(curve: Curve, axis: str, begin: float, end: float) -> Curve:
 
 def spectrogram(curve: Curve, axis: str, resolution: float) -> Curve:
     """RMS values over time and frequency; with a hole in the waveform all of it is one."""
-    records, rest, _ = _records(curve, axis)
+    records, rest, _ = records_of(curve, axis)
     if rest:
         raise SequenceError(
             "spectrogram: these are several waveforms", remedy="Compute it in the loop, for each turn by itself."

@@ -11,13 +11,12 @@ from typing import TYPE_CHECKING
 import click
 
 from ibexite.cli.options import bench_option, format_option, open_program, parameters, sequence_argument, with_option
+from ibexite.engine.stimuli_told import WAV_BITS, StimulusTold, stimuli_told, write_wav
 from ibexite.units import HERTZ, SECOND, VOLT, format_value
-from ibexite.wave_file import FORMS
 from ibexite.wording import duration_text
 
 if TYPE_CHECKING:
     from ibexite.engine.preview import Block
-    from ibexite.engine.stimuli_told import StimulusTold
     from ibexite.language.program import Program
 
 
@@ -31,7 +30,7 @@ if TYPE_CHECKING:
 @click.option("--wav", type=click.Path(path_type=Path), help="Write each stimulus as a WAV file, beside this name.")
 @click.option(
     "--bits",
-    type=click.Choice([*FORMS]),
+    type=click.Choice(WAV_BITS),
     default="24",
     show_default=True,
     help="Of a sample in those WAV files: whole numbers, or floats of 32.",
@@ -75,8 +74,6 @@ def command(
     if output == "json":
         click.echo(json.dumps([asdict(block) for block in blocks], indent=2))
         return
-    from ibexite.engine.stimuli_told import stimuli_told
-
     click.echo(f"{program.sequence.title} on {file.name}\n")
     earlier = _earlier(ready.project.records, program.sequence.title)
     for block in blocks:
@@ -123,8 +120,6 @@ def _show_stimulus(told: StimulusTold) -> None:
 
 def _draw_stimuli(program: Program, plot: Path) -> Iterator[str]:
     """A picture of each stimulus that is played, beside that of the set points; what is told of it."""
-    from ibexite.engine.stimuli_told import stimuli_told
-
     for told in stimuli_told(program):
         from ibexite.engine.files import samples_of
         from ibexite.reports.stimulus_figure import draw_stimulus
@@ -138,8 +133,6 @@ def _draw_stimuli(program: Program, plot: Path) -> Iterator[str]:
 
 def _write_stimuli(program: Program, wav: Path, bits: str) -> Iterator[str]:
     """A WAV file of each stimulus that is played, and what is told of it; its full scale is the peak."""
-    from ibexite.engine.stimuli_told import stimuli_told, write_wav
-
     for told in stimuli_told(program):
         path = wav.with_stem(f"{wav.stem}_{told.name}")
         write_wav(program, told, path, bits)

@@ -10,6 +10,9 @@ from ibexite.engine.files import samples_of
 from ibexite.language.program import Program
 from ibexite.plain_file import cannot_write
 from ibexite.stimulus import Banded, Burst, Chirp, Level, Part, Recorded, Silence, Stepped, Stimulus, Tones
+from ibexite.wave_file import FORMS, write_wave
+
+WAV_BITS = tuple(FORMS)  # of the samples in WAV files
 
 
 @dataclass(frozen=True, slots=True)
@@ -80,13 +83,11 @@ def _shaping(stimulus: Stimulus) -> str:
 
 
 def write_wav(program: Program, told: StimulusTold, path: Path, form: str) -> None:
-    """Writes a stimulus as a WAV file, of which full scale is its peak; `form` is a key of wave_file.FORMS.
+    """Writes a stimulus as a WAV file, of which full scale is its peak; `form` is one of WAV_BITS.
 
     Raises:
         MistakeError: its rate is no whole number, or the file cannot be written.
     """
-    from ibexite.wave_file import write_wave
-
     stimulus = program.stimuli[told.name]
     assert stimulus is not None
     try:
