@@ -4,7 +4,7 @@ import math
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from ibexite import units
@@ -135,6 +135,7 @@ def test_the_best_shift_and_factor_are_as_good_as_any_that_is_tried(points, most
 
 
 @given(st.lists(st.floats(-3, 3), min_size=3, max_size=12), st.booleans(), st.booleans(), st.sampled_from([None, Bound(0.5, False), Bound(0.2, True)]))
+@settings(max_examples=50)
 def test_no_place_on_the_axis_is_better_than_the_one_that_is_found(heights, is_factor, log_axis, by) -> None:
     peak = ((1.0, 1.0), (3.0, 2.0), (4.0, 6.0), (4.0, 5.0), (6.0, 2.0), (9.0, 1.0))
     mask = made(Piece("", tuple((x, y - 1.5) for x, y in peak), tuple((x, y + 1.0) for x, y in peak)), log_axis=log_axis)

@@ -445,7 +445,7 @@ def test_a_recording_that_is_gone_or_has_other_channels_is_named(tmp_path: Path)
 
 
 @given(count=st.sampled_from([thinning.FROM, 412_337]), holes=st.sets(st.integers(0, 412_336), max_size=4), seed=st.integers(0, 9))
-@settings(max_examples=12)
+@settings(max_examples=6)
 def test_a_long_curve_is_drawn_with_its_extremes_and_its_holes(tmp_path_factory, count: int, holes: set[int], seed: int) -> None:
     values = np.random.default_rng(seed).normal(size=count)
     values[[hole for hole in holes if hole < count]] = np.nan
