@@ -651,6 +651,11 @@ def test_waveforms_of_turns_are_what_each_is_by_itself(begins: list[float], leng
         more = [1e3] if function is waves.hum else []
         alone = [function(turn, "time", *more) for turn in turns.values()]
         assert function(whole, "time", *more).values == pytest.approx(alone, nan_ok=True, rel=1e-9)
+    complete = stacked(
+        {"turn": whole.axes["turn"]}, ["time"], {place: SampledCurve(turn.sampling, np.nan_to_num(turn.values, nan=1.0)) for place, turn in turns.items()}
+    )
+    for late, early in ((whole, whole), (complete, whole), (whole, complete)):
+        assert [math.isnan(found) for found in waves.delay(late, "time", early).values] == [place == (lost,) for place in turns]
     for function, more in ((waves.envelope, []), (waves.cut, [2e-3, 6e-3])):
         made = function(whole, "time", *more)
         for place, turn in turns.items():

@@ -20,7 +20,7 @@ from ibexite.analysis.signals.records import Record
 from ibexite.analysis.stacking import stacked
 from ibexite.analysis.waveform_rows import points_among, records_of
 from ibexite.errors import SequenceError
-from ibexite.holes import BAD, NEVER_MEASURED
+from ibexite.holes import BAD, NEVER_MEASURED, hole_of
 from ibexite.stimulus import Stimulus
 from ibexite.untyped import Measured
 
@@ -89,7 +89,8 @@ def over(
         points: Array | None = None
         rows: list[Array | None] = []
         for record, *given in zip(records, *others, strict=True):
-            if _hole(record, looks_at_parts) is not None:
+            heard = [record, *(one for one in given if isinstance(one, Record))]
+            if any(_hole(one, looks_at_parts) is not None for one in heard):
                 rows.append(None)
                 continue
             made = _carried_out(name, function, record, *given, **options)
@@ -324,16 +325,17 @@ def _burst_times(curve: Curve, axis: str, part: Stimulus) -> Curve:
 
 def _delay(curve: Curve, axis: str, earlier: Curve) -> Measured:
     """Of two waveforms with one time base; what they begin at counts as well."""
-    (a, *more), rest, shape = records_of(curve, axis)
+    records, rest, shape = records_of(curve, axis)
     others = records_of(earlier, axis)[0]
-    if len(others) != len(more) + 1 or any(abs(b.rate / a.rate - 1) > 1e-9 for b in others):
+    pairs = list(zip(records, others, strict=False))
+    holes = [[hole for hole in map(_hole, pair) if hole is not None] for pair in pairs]
+    heard = [pair for pair, missing in zip(pairs, holes, strict=True) if not missing]
+    if len(others) != len(records) or any(abs(late.rate / early.rate - 1) > 1e-9 for late, early in heard):
         raise SequenceError("delay: the two waveforms were not sampled alike", remedy="Record both in one line.")
-    found = []
-    for late, early in zip([a, *more], others, strict=True):
-        hole = _hole(late) if _hole(late) is not None else _hole(early)
-        found.append(
-            delays.delay(late.values, early.values, late.rate) + late.start - early.start if hole is None else hole
-        )
+    found = [
+        hole_of(*missing) if missing else delays.delay(late.values, early.values, late.rate) + late.start - early.start
+        for (late, early), missing in zip(pairs, holes, strict=True)
+    ]
     return ArrayCurve(rest, np.array(found).reshape(shape)) if rest else found[0]
 
 
