@@ -1,5 +1,5 @@
 """What the analysis of one play costs, as a share of the time for which was played; and functions that stand on a
-Fourier transform beside the bare chain of NumPy calls on the same data.
+Fourier transform beside the bare chain of NumPy and SciPy calls on the same data.
 
 `python benchmarks/waveforms.py`: medians of runs by turns.
 """
@@ -11,6 +11,8 @@ import time
 from collections.abc import Callable
 
 import numpy as np
+import scipy.fft
+import scipy.signal
 
 from ibexite.analysis import waves
 from ibexite.analysis.curve import SampledCurve, Sampling
@@ -81,9 +83,30 @@ def beside_bare_calls() -> None:
             total = total + np.abs(np.fft.rfft((piece - piece.mean()) * window)) ** 2
         return total
 
+    late = 0.5 * np.roll(y, 300) + 0.01 * np.random.default_rng(2).normal(size=len(y))
+    later = SampledCurve(Sampling("time", 0.0, 1 / RATE), late)
+
+    def bare_delay() -> object:  # to a whole sample; ours goes on to a small part of one
+        size = scipy.fft.next_fast_len(2 * len(y), real=True)
+        spectrum = np.fft.rfft(late - late.mean(), size) * np.fft.rfft(y - y.mean(), size).conj()
+        return np.argmax(np.abs(np.fft.irfft(spectrum, size)))
+
+    def bare_noise() -> object:
+        f2 = np.fft.rfftfreq(len(y), 1 / RATE) ** 2
+        middle = np.sqrt((f2 + 107.7**2) * (f2 + 737.9**2))
+        weight = 1.2589 * 12194**2 * f2**2 / ((f2 + 20.6**2) * middle * (f2 + 12194**2))
+        return np.sqrt(2 * np.sum((np.abs(np.fft.rfft(y - y.mean())) * weight) ** 2)) / len(y)
+
     pairs = {
         "spectrum": (lambda: waves.spectrum(wave, "time"), bare_spectrum),
         "density": (lambda: waves.density(wave, "time", 100.0), bare_density),
+        "envelope": (lambda: waves.envelope(wave, "time"), lambda: np.abs(scipy.signal.hilbert(y))),
+        "zoom": (
+            lambda: waves.zoom(wave, "time", 1e3, 2e3, 1.0),
+            lambda: np.abs(scipy.signal.zoom_fft(y * hann, [1e3, 2e3], m=1001, fs=RATE)),
+        ),
+        "delay": (lambda: waves.delay(later, "time", wave), bare_delay),
+        "noise": (lambda: waves.noise(wave, "time", a=True), bare_noise),
     }
     for name, (ours, bare) in pairs.items():
         ours(), bare()

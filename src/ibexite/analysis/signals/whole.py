@@ -7,7 +7,7 @@ import math
 import numpy as np
 
 from ibexite.analysis.curve import Array
-from ibexite.analysis.signals.spectra import analytic
+from ibexite.analysis.signals.spectra import quadrature
 
 
 def peak(y: Array) -> float:
@@ -38,7 +38,8 @@ def envelope(y: Array) -> Array:
     >>> envelope(2 * np.sin(2 * np.pi * 50 * t))[500].round(2)
     np.float64(2.0)
     """
-    return np.abs(analytic(y))
+    found: Array = np.hypot(y, quadrature(y))
+    return found
 
 
 def between(y: Array, rate: float, begin: float, end: float) -> Array:
