@@ -5,7 +5,7 @@ import math
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 from scipy import signal
 
@@ -638,6 +638,7 @@ def test_parts_of_a_whole_waveform() -> None:
 
 
 @given(begins=st.lists(st.floats(0, 1), min_size=2, max_size=4), lengths=st.lists(st.integers(400, 900), min_size=4, max_size=4), lost=st.integers(-1, 3))
+@example(begins=[0.0, 1.2e-7], lengths=[400, 400, 400, 400], lost=-1)
 @settings(max_examples=40)
 def test_waveforms_of_turns_are_what_each_is_by_itself(begins: list[float], lengths: list[int], lost: int) -> None:
     """Whatever part of a sample each begins with, however long it is, and whether one of them was lost."""

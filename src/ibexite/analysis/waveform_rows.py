@@ -59,4 +59,5 @@ def _even_axis(points: Array, axis: str) -> Sampling:
 def points_among(points: Array, record: Record) -> Array:
     """Those of some points, rising, at which a record has its values, but for what rounding does to them."""
     own = record.start + np.arange(len(record.values)) / record.rate
-    return points[np.searchsorted(points, own - _EVEN / record.rate)]
+    above = np.clip(np.searchsorted(points, own), 1, len(points) - 1)
+    return np.where(own - points[above - 1] <= points[above] - own, points[above - 1], points[above])
