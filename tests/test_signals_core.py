@@ -31,6 +31,7 @@ from ibexite.analysis.signals import (
 )  # fmt: skip
 from ibexite.analysis.signals.records import Record
 from ibexite.analysis.stacking import stacked
+from ibexite.engine.formula import never_over
 from ibexite.errors import SequenceError
 from ibexite.stimulus import (
     Burst,
@@ -667,3 +668,10 @@ def test_waveforms_of_turns_are_what_each_is_by_itself(begins: list[float], leng
                 assert made.axes["time"][there] == pytest.approx(alone.axes["time"], abs=1e-12)
             else:
                 assert np.isnan(made.values[place]).all() and not no_point(made.values[place]).any()
+
+
+@pytest.mark.parametrize("axes", [["time"], ["turn", "time"]])
+def test_waveforms_that_were_never_measured_are_no_mistake_of_ours(axes: list[str]) -> None:
+    for name, more in (("crest", []), ("envelope", []), ("cut", [0.0, 1e-3]), ("spectrum", []), ("hum", [50.0])):
+        found = getattr(waves, name)(never_over(axes), "time", *more)
+        assert np.isnan(np.asarray(getattr(found, "values", found))).all(), name

@@ -139,6 +139,9 @@ def test_a_source_is_made_flat_by_its_own_response_and_not_by_an_old_one(ibexite
     wider = shaped.replace("from 64 kHz to 16 kHz", "from 70 kHz to 16 kHz")
     run(ibexite, project, sound, parts=wider, serial=QUIET)
     assert "beyond that stepped as at its ends" in ibexite("preview", "own.ibx", "--bench", "acoustic.toml").stdout
+    again = wider.replace("\n    shaped", "\n    part stepped from 40 kHz to 20 kHz at 6 per octave for 12 cycles, at least 3 ms, level 0.08 V\n    shaped")
+    (project / "own.ibx").write_text((project / "own.ibx").read_text().replace(wider, again))
+    assert "beyond that stepped as at its ends" in ibexite("preview", "own.ibx", "--bench", "acoustic.toml").stdout, "though its second part is not"
     done, old = run(ibexite, project, sound, parts=shaped.replace("1 h", "1 ms"), serial=QUIET)
     assert verdicts(old) == ["error"] and "old, it may be" in done.stdout and "nobody has approved it" in done.stdout
 

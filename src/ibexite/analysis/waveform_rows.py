@@ -29,8 +29,8 @@ def records_of(curve: Curve, axis: str) -> tuple[list[Record], dict[str, Array],
     records, whole_axis = [], None
     for row in rows:
         there = ~no_point(row)
-        if np.isnan(row).all():
-            records.append(Record(row, 1.0, float(points[0])))
+        if np.isnan(row).all():  # or there is not a single point
+            records.append(Record(row, 1.0, 0.0))
         elif there.all():
             whole_axis = whole_axis or _even_axis(points, axis)
             records.append(_record(row, whole_axis))

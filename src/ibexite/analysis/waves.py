@@ -126,6 +126,8 @@ def keeping(name: str, function: Callable[..., Any]) -> Callable[..., Any]:
 
     def apply(curve: Curve, axis: str, *arguments: Measured, **options: Measured) -> Curve:
         records, rest, shape = records_of(curve, axis)
+        if not rest and not len(records[0].values):
+            return curve  # never measured
         if not rest:
             made = _carried_out(name, function, records[0], *arguments, **options)
             return SampledCurve(Sampling(axis, made.start, 1 / made.rate), made.values)

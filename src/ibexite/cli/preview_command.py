@@ -61,14 +61,15 @@ def command(
     program, file = ready.program, ready.bench
     blocks = preview(program, file)
     told: list[str] = []
+    stimuli = stimuli_told(program)
     if plot is not None:
         from ibexite.reports.timeline import draw_timeline
 
         total = sum(block.seconds for block in blocks if not block.is_off)
         draw_timeline(timeline(program, file), f"{program.sequence.title} on {file.name}", total, plot)
-        told = [f"set points over time: {plot}", *_draw_stimuli(program, plot)]
+        told = [f"set points over time: {plot}", *_draw_stimuli(program, stimuli, plot)]
     if wav is not None:
-        told += _write_stimuli(program, wav, bits)
+        told += _write_stimuli(program, stimuli, wav, bits)
     for line in told:
         click.echo(line, err=output == "json")
     if output == "json":
@@ -78,7 +79,7 @@ def command(
     earlier = _earlier(ready.project.records, program.sequence.title)
     for block in blocks:
         _show(block, earlier.get(block.name))
-    for stimulus in stimuli_told(program):
+    for stimulus in stimuli:
         _show_stimulus(stimulus)
     active = [block for block in blocks if not block.is_off]
     questions = [question for block in active for question in block.questions]
@@ -118,9 +119,9 @@ def _show_stimulus(told: StimulusTold) -> None:
     click.echo()
 
 
-def _draw_stimuli(program: Program, plot: Path) -> Iterator[str]:
+def _draw_stimuli(program: Program, stimuli: list[StimulusTold], plot: Path) -> Iterator[str]:
     """A picture of each stimulus that is played, beside that of the set points; what is told of it."""
-    for told in stimuli_told(program):
+    for told in stimuli:
         from ibexite.engine.files import samples_of
         from ibexite.reports.stimulus_figure import draw_stimulus
 
@@ -131,9 +132,9 @@ def _draw_stimuli(program: Program, plot: Path) -> Iterator[str]:
         yield f"stimulus {told.name}: {path}"
 
 
-def _write_stimuli(program: Program, wav: Path, bits: str) -> Iterator[str]:
+def _write_stimuli(program: Program, stimuli: list[StimulusTold], wav: Path, bits: str) -> Iterator[str]:
     """A WAV file of each stimulus that is played, and what is told of it; its full scale is the peak."""
-    for told in stimuli_told(program):
+    for told in stimuli:
         path = wav.with_stem(f"{wav.stem}_{told.name}")
         write_wav(program, told, path, bits)
         yield f"stimulus {told.name}: {path}, full scale is {format_value(told.peak, VOLT, digits=9)}"

@@ -20,8 +20,12 @@ def announced(function: Callable[..., Any], stop: Stop) -> Callable[..., Any]:
         for one in arguments:
             if isinstance(one, Curve):  # without reading what still lies on the disk
                 count += one.count if isinstance(one, StreamedCurve) else one.values.size
-        if count > MUCH:
-            stop.beat(count * SECONDS_EACH)
-        return function(*arguments, **options)
+        if count <= MUCH:
+            return function(*arguments, **options)
+        stop.beat(count * SECONDS_EACH)
+        try:
+            return function(*arguments, **options)
+        finally:
+            stop.beat(0.0)  # whatever hangs behind it is not to have so long
 
     return called

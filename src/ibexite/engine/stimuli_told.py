@@ -77,8 +77,8 @@ def _shaping(stimulus: Stimulus) -> str:
         return ""
     low, high = gain.frequencies[0], gain.frequencies[-1]
     text = f"{gain.name}, measured {gain.measured[:16].replace('T', ' ')}, from {_hertz(low)} to {_hertz(high)}"
-    bands = {part.name: part.band for part in stimulus.parts if part.is_judged}
-    missed = [name for name, band in bands.items() if band is not None and (band[0] < low or band[1] > high)]
+    judged = [(part.name, part.band) for part in stimulus.parts if part.is_judged]
+    missed = dict.fromkeys(name for name, band in judged if band is not None and (band[0] < low or band[1] > high))
     return text + (f"; beyond that {', '.join(missed)} as at its ends" if missed else "")
 
 

@@ -92,14 +92,10 @@ def residual(record: Record, parts: Sequence[Placed], rate: float, *, orders: in
     transients of the envelope of a residual, not its energy.
     """
     rows = []
-    for begin, frequency, cycles in _each(parts, rate):
-        left, tone, start = _left(record, begin, frequency, cycles, orders)
-        rms = math.sqrt(float(np.mean(left**2)))
-        places = _bursts_of(left, tone, record.rate, frequency)
-        first = start + places[0] / record.rate if len(places) else math.nan
-        is_heard = bool(len(places)) or _is_heard(left, tone)
+    for frequency, left, rms, times in _heard(record, parts, rate, orders):
         crest = float(np.abs(left).max()) / rms if rms else math.nan
-        rows.append((frequency, rms, crest, len(places) if is_heard else NO_TONE, first))
+        first = times[0] if len(times) else math.nan
+        rows.append((frequency, rms, crest, NO_TONE if np.isnan(times).any() else len(times), first))
     return Residual(*np.array(rows, dtype=float).T)
 
 
@@ -109,23 +105,21 @@ def burst_times(record: Record, parts: Sequence[Placed], rate: float, *, orders:
 
     Args, Raises: as `steps`.
     """
-    found: list[float] = []
-    deaf = 0
+    found = [times for *_, times in _heard(record, parts, rate, orders)]
+    return np.sort(np.concatenate(found)) if found else np.empty(0)
+
+
+def _heard(
+    record: Record, parts: Sequence[Placed], rate: float, orders: int
+) -> Iterator[tuple[float, Array, float, Array]]:
+    """Of each step its frequency, what is left without tone and harmonics, the RMS value of that, and when bursts in it
+    begin: one NO_TONE where there are none and the tone does not stand out of what is left."""
     for begin, frequency, cycles in _each(parts, rate):
         left, tone, start = _left(record, begin, frequency, cycles, orders)
-        places = _bursts_of(left, tone, record.rate, frequency)
-        found.extend(start + place / record.rate for place in places.tolist())
-        deaf += not len(places) and not _is_heard(left, tone)
-    return np.array([*sorted(found), *[NO_TONE] * deaf], dtype=float)
-
-
-def _bursts_of(left: Array, tone: float, rate: float, frequency: float) -> Array:
-    return bursts(left, max(1, round(rate / frequency / 4)), 1e-3 * tone)
-
-
-def _is_heard(left: Array, tone: float) -> bool:
-    """Whether a tone of such an amplitude stands out of what is left."""
-    return tone / math.sqrt(2) > math.sqrt(float(np.mean(left**2)))
+        rms = math.sqrt(float(np.mean(left**2)))
+        places = bursts(left, max(1, round(record.rate / frequency / 4)), 1e-3 * tone)
+        is_heard = bool(len(places)) or tone / math.sqrt(2) > rms
+        yield frequency, left, rms, start + places / record.rate if is_heard else np.array([NO_TONE])
 
 
 def residual_wave(record: Record, parts: Sequence[Placed], rate: float, *, orders: int = 10) -> Array:

@@ -32,7 +32,7 @@ def crest(y: Array) -> float:
 def envelope(y: Array) -> Array:
     """The size of the analytic waveform, shape (n,): how strong a tone is at each instant. The mean is left as it is.
 
-    Source: Oppenheim, Schafer, see spectra.analytic.
+    Source: Oppenheim, Schafer, see spectra.quadrature.
 
     >>> t = np.arange(1000) / 1000
     >>> envelope(2 * np.sin(2 * np.pi * 50 * t))[500].round(2)
